@@ -1,0 +1,631 @@
+//! Renaming a record everywhere.
+//!
+//! A rename is a list of things that get a new name ([`Thing`]): at first the record; then what
+//! carries its key by the schema (a text key, a file); then records whose own key has the renamed
+//! value as a part. Each round looks through all files for what points to the things found last,
+//! until nothing new turns up. Only then are the edits made, so that a value touched in two rounds
+//! is rewritten once.
+//!
+//! **Limitations.** A file of the base cannot be moved, only copied under its new name.
+
+use super::change::{Change, FileChange, Note};
+use crate::Error;
+use crate::formats::{Cell, Form, decode};
+use crate::layers::{FileId, RelPath};
+use crate::links::{
+    Address, FileHits, Found, Needles, TableScan, Thing, Wanted, find_records, load, resolve, scan, things_of, wanted, with_text,
+};
+use crate::project::Project;
+use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
+use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece, pieces_of, shown_key};
+use crate::text::{Edit, EditSet, Span, Text};
+use rayon::prelude::*;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::ops::Range;
+use std::sync::Arc;
+
+/// Builds the change that gives the record at `address` the key `new`, everywhere.
+///
+/// Nothing is written. Keys of several parts are given with `/` between them.
+///
+/// # Errors
+/// When the address names no record, when the new key is taken, not valid, or cannot be written
+/// somewhere, when a file would collide with another, or when a file cannot be read or edited.
+pub fn rename(project: &Project, address: &str, new: &str) -> Result<Change, Error> {
+    let (stack, schema) = (&project.stack, &project.schema);
+    let found = resolve(stack, schema, stack.top(), address)?;
+    let table = &schema.tables[found.table];
+    if found.field.is_some() {
+        return Err(usage(format!("`{address}` names a field, and a record is renamed"), "leave the field out"));
+    }
+    refuse_duplicates(project, &found)?;
+    let new_key = new_key(table, &found.key, new)?;
+    refuse_taken(project, found.table, &found.key, &new_key, new)?;
+    let shown = shown_key(&new_key);
+    let mut work = Work::new(project);
+    work.change.title = format!("rename {} to {shown}", Address::show(&table.name, &found.key));
+    work.add_record(&found, &new_key)?;
+    while !work.pending.is_empty() {
+        work.round()?;
+    }
+    work.finish()
+}
+
+/// A value to be rewritten: a part of a cell.
+struct Rewrite {
+    table: TableId,
+    field: usize,
+    cell: Cell,
+    within: Range<usize>,
+    new: String,
+}
+
+/// What a record gives in one round.
+enum Hit {
+    Rewrite(Rewrite),
+    /// A thing that gets a new name with it.
+    Also(Item),
+    /// The values cannot be rewritten, and why.
+    Unfit(Span, String),
+}
+
+/// A thing and its new name. For records the key as kept in memory, for files the path.
+#[derive(Debug, Clone)]
+struct Item {
+    thing: Thing,
+    new: String,
+    /// Whether the key cells are already rewritten, because what they point to was renamed.
+    key_done: bool,
+}
+
+struct Work<'p> {
+    project: &'p Project,
+    pending: Vec<Item>,
+    done: HashSet<Thing>,
+    rewrites: BTreeMap<FileId, (blake3::Hash, Vec<Rewrite>)>,
+    moves: BTreeMap<FileId, RelPath>,
+    change: Change,
+    notes: BTreeSet<Note>,
+}
+
+impl<'p> Work<'p> {
+    fn new(project: &'p Project) -> Work<'p> {
+        Work {
+            project,
+            pending: Vec::new(),
+            done: HashSet::new(),
+            rewrites: BTreeMap::new(),
+            moves: BTreeMap::new(),
+            change: Change::default(),
+            notes: BTreeSet::new(),
+        }
+    }
+
+    /// Starts with a record: itself, and the text key or file it stands for.
+    fn add_record(&mut self, found: &Found, new_key: &str) -> Result<(), Error> {
+        let (stack, schema) = (&self.project.stack, &self.project.schema);
+        let path = &stack.files()[found.places[0].file].path;
+        // The values of other columns stay, so nothing that refers to them changes.
+        for thing in things_of(schema, found.table, &found.key, path, |_| None) {
+            let new = match &thing {
+                Thing::File(path) => renamed_path(&schema.tables[found.table], path, &found.key, new_key)?,
+                _ => new_key.to_owned(),
+            };
+            self.add(Item { thing, new, key_done: false })?;
+        }
+        // A record named after its file takes the file along.
+        let table = &schema.tables[found.table];
+        if !table.is_of_files() && named_after_file(table, &found.key, new_key) {
+            let new = renamed_path(table, path, &found.key, new_key)?;
+            self.add(Item { thing: Thing::File(path.clone()), new, key_done: false })?;
+        }
+        Ok(())
+    }
+
+    /// Puts a thing on the list, unless it is or was there, with what must follow from it.
+    fn add(&mut self, item: Item) -> Result<(), Error> {
+        if !self.done.insert(item.thing.clone()) {
+            return Ok(());
+        }
+        let schema = &self.project.schema;
+        match &item.thing {
+            Thing::Text(old) => {
+                for table in schema.text_tables() {
+                    let thing = Thing::Record(table, old.clone());
+                    self.refuse_existing(table, &item.new, old)?;
+                    self.add(Item { thing, new: item.new.clone(), key_done: false })?;
+                }
+            }
+            Thing::File(old) => {
+                let new = RelPath::parse(&item.new).map_err(|error| usage(error.to_string(), "choose another key"))?;
+                self.move_file(old, &new)?;
+                for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old)) {
+                    let name = |path: &RelPath| match table.key[..] {
+                        [KeyPart::Stem] => Some(path.stem().to_owned()),
+                        [KeyPart::Path] => Some(path.as_str().to_owned()),
+                        _ => None,
+                    };
+                    if let (Some(before), Some(after)) = (name(old), name(&new)) {
+                        self.add(Item { thing: Thing::Record(id, before), new: after, key_done: true })?;
+                    }
+                }
+            }
+            Thing::Record(..) | Thing::Column(..) => {}
+        }
+        self.pending.push(item);
+        Ok(())
+    }
+
+    /// Looks through all files for what points to the things found last.
+    fn round(&mut self) -> Result<(), Error> {
+        let items = std::mem::take(&mut self.pending);
+        let (stack, schema) = (&self.project.stack, &self.project.schema);
+        let things: Vec<Thing> = items.iter().map(|item| item.thing.clone()).collect();
+        let wanted = wanted(schema, &things);
+        let plan: Vec<Option<TableScan>> =
+            (0..schema.tables.len()).map(|table| plan(schema, table, &items, &wanted)).collect();
+        let look = |table: TableId, record: &RecordView<'_>, hits: &mut Vec<Hit>| {
+            Look { schema, items: &items, wanted: &wanted, table, record, hits }.run();
+        };
+        let found = scan(stack, schema, stack.top(), &plan, &look)?;
+        for file in found {
+            self.take(file)?;
+        }
+        Ok(())
+    }
+
+    fn take(&mut self, found: FileHits<Hit>) -> Result<(), Error> {
+        let path = self.project.stack.files()[found.file].path.clone();
+        for hit in found.hits {
+            match hit {
+                Hit::Also(item) => {
+                    if let (Thing::Record(table, old), true) = (&item.thing, item.key_done) {
+                        let name = &self.project.schema.tables[*table].name;
+                        self.refuse_existing(*table, &item.new, old)?;
+                        let (before, after) = (Address::show(name, old), Address::show(name, &item.new));
+                        self.notes.insert(Note::Follows(before, after));
+                    }
+                    self.add(item)?;
+                }
+                Hit::Unfit(span, reason) => return Err(self.unfit(found.file, span, reason)),
+                Hit::Rewrite(rewrite) => {
+                    if !found.editable {
+                        return Err(Error::refused(
+                            format!("`{path}` would have to be edited, and it is not valid UTF-8"),
+                            "save the file as UTF-8 first; nothing was changed",
+                        ));
+                    }
+                    let entry = self.rewrites.entry(found.file).or_insert_with(|| (found.seen, Vec::new()));
+                    if entry.0 != found.seen {
+                        return Err(changed_meanwhile(&path));
+                    }
+                    entry.1.push(rewrite);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn unfit(&self, file: FileId, span: Span, reason: String) -> Error {
+        let place = load(&self.project.stack, file).map(|loaded| loaded.place(span));
+        let at = place.map(|place| format!("{}:{}:{}: ", place.path, place.line, place.column)).unwrap_or_default();
+        Error::refused(format!("{at}{reason}"), "choose another key; nothing was changed")
+    }
+
+    /// Notes that the effective file at `old` goes to `new`.
+    fn move_file(&mut self, old: &RelPath, new: &RelPath) -> Result<(), Error> {
+        let stack = &self.project.stack;
+        new.check_portable().map_err(|error| Error::refused(error.to_string(), "choose another key"))?;
+        let effective = stack.effective(stack.top());
+        let taken = effective.iter().map(|id| &stack.files()[*id].path);
+        if let Some(other) = taken.filter(|path| *path != old).find(|path| path.folded() == new.folded()) {
+            let reason = if other == new {
+                format!("there is a file `{other}` already")
+            } else {
+                format!("`{new}` would collide with `{other}` where upper and lower case are not told apart")
+            };
+            return Err(Error::refused(reason, "choose another key; nothing was changed"));
+        }
+        if let Some(file) = effective.into_iter().find(|id| stack.files()[*id].path == *old) {
+            self.moves.insert(file, new.clone());
+        }
+        Ok(())
+    }
+
+    /// Refuses a key that a record of `table` has already, other than the one renamed from `old`.
+    fn refuse_existing(&self, table: TableId, new: &str, old: &str) -> Result<(), Error> {
+        refuse_taken(self.project, table, old, new, &shown_key(new))
+    }
+
+    /// Makes the edits of all files.
+    fn finish(mut self) -> Result<Change, Error> {
+        let project = self.project;
+        let mut files: BTreeMap<FileId, (Option<blake3::Hash>, Vec<Rewrite>)> = BTreeMap::new();
+        for (file, (seen, rewrites)) in std::mem::take(&mut self.rewrites) {
+            files.insert(file, (Some(seen), rewrites));
+        }
+        for file in self.moves.keys() {
+            files.entry(*file).or_default();
+        }
+        self.change.values = files.values().map(|(_, rewrites)| rewrites.len()).sum();
+        let moves = &self.moves;
+        let files: Vec<_> = files.into_iter().collect();
+        let changes: Vec<FileChange> = files
+            .par_iter()
+            .with_max_len(1)
+            .map(|(file, (seen, rewrites))| file_change(project, *file, *seen, rewrites, moves.get(file)))
+            .collect::<Result<_, Error>>()?;
+        for file in &changes {
+            let layer = project.layer_name(file.source).to_owned();
+            let (from, to) = (file.from.to_string(), file.to.to_string());
+            if !file.in_mod && from == to {
+                self.notes.insert(Note::BroughtUp(from, layer));
+            } else if !file.in_mod {
+                self.notes.insert(Note::StaysInBase(from, to));
+            } else if from != to {
+                self.notes.insert(Note::Moved(from, to));
+            }
+        }
+        self.change.files = changes;
+        self.change.files.sort_by(|a, b| a.to.cmp(&b.to));
+        self.change.notes = self.notes.into_iter().collect();
+        Ok(self.change)
+    }
+}
+
+/// What one record has to do with the things of a round.
+struct Look<'l, 'r> {
+    schema: &'l Schema,
+    items: &'l [Item],
+    wanted: &'l Wanted,
+    table: TableId,
+    record: &'l RecordView<'r>,
+    hits: &'l mut Vec<Hit>,
+}
+
+impl Look<'_, '_> {
+    fn run(mut self) {
+        let key = self.record.key();
+        let mut rewritten: Vec<(usize, String)> = Vec::new();
+        for field in self.wanted.fields(self.schema, self.table) {
+            self.references(field, &mut rewritten);
+        }
+        let Some(key) = key else { return };
+        let own = self.items.iter().find(|item| matches!(&item.thing, Thing::Record(table, old) if *table == self.table && same_key(self.record.table, old, &key)));
+        if let Some(item) = own {
+            let item = item.clone();
+            self.own_key(&key, &item);
+            return;
+        }
+        // The record's own key has the renamed value as a part: it gets a new key with it.
+        let parts = self.record.table.key.iter().zip(key.split(KEY_SEPARATOR));
+        let new_parts: Vec<&str> = parts
+            .map(|(part, old)| match part {
+                KeyPart::Field(field) => rewritten.iter().find(|(of, _)| of == field).map_or(old, |(_, new)| new.as_str()),
+                _ => old,
+            })
+            .collect();
+        let new_key = new_parts.join(&KEY_SEPARATOR.to_string());
+        if new_key != key {
+            let thing = Thing::Record(self.table, key);
+            self.hits.push(Hit::Also(Item { thing, new: new_key, key_done: true }));
+        }
+    }
+
+    /// Rewrites the values of `field` that point to one of the things.
+    fn references(&mut self, field: usize, rewritten: &mut Vec<(usize, String)>) {
+        let (record, wanted, items, table) = (self.record, self.wanted, self.items, self.table);
+        let hits = &mut *self.hits;
+        for_each_piece(record, field, |piece| {
+            let rule = &record.table.rules[piece.rule];
+            let Some(item) = wanted.thing(table, rule, piece).map(|thing| &items[thing]) else { return };
+            let new = match &item.thing {
+                Thing::Text(_) => rule.text.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned),
+                Thing::File(_) => rule.file.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned),
+                _ => Some(item.new.clone()),
+            };
+            match new {
+                Some(new) => {
+                    rewritten.push((field, new.clone()));
+                    hits.push(Hit::Rewrite(Rewrite { table, field, cell: *piece.cell, within: piece.within.clone(), new }));
+                }
+                None => hits.push(Hit::Unfit(piece.span, format!("`{}` does not fit what this field makes of its value", item.new))),
+            }
+        });
+    }
+
+    /// The record itself gets a new key: its key cells, and what carries the key.
+    fn own_key(&mut self, key: &str, item: &Item) {
+        let table = self.record.table;
+        let (old_parts, new_parts) = (key.split(KEY_SEPARATOR), item.new.split(KEY_SEPARATOR));
+        if !item.key_done {
+            for ((part, old), new) in table.key.iter().zip(old_parts).zip(new_parts) {
+                if let (KeyPart::Field(field), true) = (part, old != new) {
+                    self.rewrite_whole(*field, new);
+                }
+            }
+        }
+        let last = |key: &str| key.rsplit(KEY_SEPARATOR).next().unwrap_or_default().to_owned();
+        let (old, new) = (last(key), last(&item.new));
+        for field in 0..table.fields.len() {
+            if table.is_key_field(field) {
+                continue;
+            }
+            let Some(value) = self.record.value(field) else { continue };
+            let Some((old_value, new_value)) = carried(table, &table.fields[field], &value, &old, &new) else { continue };
+            if old_value == new_value {
+                continue;
+            }
+            self.carry(field, &old_value, &new_value);
+        }
+    }
+
+    /// A value that is made from the key: it is rewritten, and what it names is renamed.
+    fn carry(&mut self, field: usize, old: &str, new: &str) {
+        let Layout::Whole(rule) = self.record.table.fields[field].layout else { return };
+        let described = &self.record.table.rules[rule];
+        let mut named = false;
+        if let Some(template) = &described.text {
+            let thing = Thing::Text(template.fill_one(old));
+            self.hits.push(Hit::Also(Item { thing, new: template.fill_one(new), key_done: false }));
+            named = true;
+        }
+        if let Some(template) = &described.file
+            && let Ok(path) = RelPath::parse(&template.fill_one(old))
+        {
+            let thing = Thing::File(path);
+            self.hits.push(Hit::Also(Item { thing, new: template.fill_one(new), key_done: false }));
+            named = true;
+        }
+        // What is named is looked for in the next round, and this value found with the others.
+        if !named && described.refs.is_empty() {
+            self.rewrite_whole(field, new);
+        }
+    }
+
+    fn rewrite_whole(&mut self, field: usize, new: &str) {
+        if let Some(cell) = self.record.cell(field) {
+            let within = 0..decode(self.record.text, cell).text.len();
+            let rewrite = Rewrite { table: self.table, field, cell: *cell, within, new: new.to_owned() };
+            self.hits.push(Hit::Rewrite(rewrite));
+        }
+    }
+}
+
+/// If `value` of `field` carries the key `old`, the value and what it becomes with the key `new`.
+fn carried(table: &Table, field: &Field, value: &str, old: &str, new: &str) -> Option<(String, String)> {
+    if let Some(follows) = &field.follows {
+        return (value == follows.fill_one(old)).then(|| (value.to_owned(), follows.fill_one(new)));
+    }
+    let Layout::Whole(rule) = field.layout else { return None };
+    let names = table.rules[rule].text.is_some() || table.rules[rule].file.is_some();
+    (names && value == old).then(|| (old.to_owned(), new.to_owned()))
+}
+
+/// What to read of a table in one round; `None` if nothing of it can matter.
+fn plan(schema: &Schema, id: TableId, items: &[Item], wanted: &Wanted) -> Option<TableScan> {
+    let table = &schema.tables[id];
+    let mut fields = wanted.fields(schema, id);
+    let mut needles = if fields.is_empty() { Needles::default() } else { wanted.needles(id) };
+    let own: Vec<&str> = items
+        .iter()
+        .filter_map(|item| match &item.thing {
+            Thing::Record(table, old) if *table == id => Some(old.as_str()),
+            _ => None,
+        })
+        .collect();
+    if fields.is_empty() && own.is_empty() {
+        return None;
+    }
+    let by_file = table.key.iter().any(|part| !matches!(part, KeyPart::Field(_)));
+    for key in own {
+        if table.ignore_case || by_file {
+            needles.add_any();
+        }
+        needles.add(key.split(KEY_SEPARATOR).max_by_key(|part| part.len()).unwrap_or(key));
+        fields = crate::tables::all_fields(table);
+    }
+    crate::links::add_key_fields(table, &mut fields);
+    Some(TableScan { fields, needles })
+}
+
+/// Puts the rewrites of a file together with its text.
+fn file_change(
+    project: &Project,
+    file: FileId,
+    seen: Option<blake3::Hash>,
+    rewrites: &[Rewrite],
+    moved: Option<&RelPath>,
+) -> Result<FileChange, Error> {
+    let entry = &project.stack.files()[file];
+    let schema = &project.schema;
+    let build = |text: &Text<'_>| {
+        // A file that is only moved may be no text at all; its bytes are taken as they are.
+        let mut edits = Vec::new();
+        for own in by_cell(rewrites) {
+            edits.extend(cell_edits(&schema.tables[own[0].table], text, own)?);
+        }
+        EditSet::new(edits).map_err(|error| error.to_string())
+    };
+    let edits = if rewrites.is_empty() { Ok(EditSet::default()) } else { with_text(&project.stack, file, build)? };
+    let edits = edits.map_err(|reason| Error::refused(format!("`{}`: {reason}", entry.path), "choose another key; nothing was changed"))?;
+    let mut before = Vec::new();
+    project.stack.read(file, &mut before)?;
+    let hash = blake3::hash(&before);
+    if seen.is_some_and(|seen| seen != hash) {
+        return Err(changed_meanwhile(&entry.path));
+    }
+    let broken = || Error::refused(format!("the edits do not fit `{}`", entry.path), "run the command again");
+    let after = if edits.is_empty() { None } else { Some(edits.apply(&before).map_err(|_| broken())?) };
+    let undo = edits.reversed(&before).ok_or_else(broken)?;
+    Ok(FileChange {
+        source: file,
+        from: entry.path.clone(),
+        to: moved.unwrap_or(&entry.path).clone(),
+        in_mod: project.stack.layers()[entry.layer].is_mod,
+        seen: hash,
+        edits,
+        undo,
+        after: Arc::new(after.unwrap_or(before)),
+    })
+}
+
+/// The rewrites in groups of one cell each, without repetitions.
+fn by_cell(rewrites: &[Rewrite]) -> Vec<Vec<&Rewrite>> {
+    let mut sorted: Vec<&Rewrite> = rewrites.iter().collect();
+    sorted.sort_by_key(|rewrite| (rewrite.cell.span, rewrite.within.start, rewrite.within.end, &rewrite.new));
+    sorted.dedup_by(|a, b| a.cell == b.cell && a.within == b.within && a.new == b.new);
+    let mut out: Vec<Vec<&Rewrite>> = Vec::new();
+    for rewrite in sorted {
+        match out.last_mut() {
+            Some(own) if own[0].cell.span == rewrite.cell.span => own.push(rewrite),
+            _ => out.push(vec![rewrite]),
+        }
+    }
+    out
+}
+
+/// The edits of one cell: only the parts that change, unless the whole must be quoted now.
+fn cell_edits(table: &Table, text: &Text<'_>, rewrites: Vec<&Rewrite>) -> Result<Vec<Edit>, String> {
+    let (cell, field) = (rewrites[0].cell, &table.fields[rewrites[0].field]);
+    let decoded = decode(text.as_str(), &cell);
+    let parts = rewrites.iter().map(|rewrite| Edit {
+        span: Span::new(rewrite.within.start, rewrite.within.end),
+        text: rewrite.new.clone(),
+    });
+    let parts = EditSet::new(parts.collect()).map_err(|error| error.to_string())?;
+    let whole = parts.apply(decoded.text.as_bytes()).map_err(|error| error.to_string())?;
+    let whole = String::from_utf8(whole).map_err(|error| error.to_string())?;
+    if shape(table, field, &whole) != shape_after(table, field, &decoded.text, &parts) {
+        return Err(format!("`{}` cannot hold `{}`: it would be taken apart in another way", field.name, rewrites[0].new));
+    }
+    let encoded = table.format.encode(&cell, &field.name, &whole).map_err(|reason| format!("`{}`: {reason}", rewrites[0].new))?;
+    let by_part = match cell.form {
+        Form::Plain => encoded == whole,
+        Form::Doubled | Form::JsonString => true,
+        Form::JsonBare | Form::JsonNested => false,
+    };
+    if !by_part {
+        return Ok(vec![Edit { span: cell.span, text: encoded }]);
+    }
+    let encode = |edit: &Edit| {
+        let text = table.format.encode(&cell, &field.name, &edit.text)?;
+        Ok(Edit { span: decoded.span(edit.span.start as usize, edit.span.end as usize), text })
+    };
+    parts.edits().iter().map(encode).collect()
+}
+
+/// The pieces of a decoded value, as texts.
+fn shape(table: &Table, field: &Field, value: &str) -> Vec<(usize, String)> {
+    let cell = Cell { span: Span::new(0, value.len()), form: Form::Plain };
+    let mut out = Vec::new();
+    pieces_of(table, field, value, &cell, &mut |piece| out.push((piece.rule, piece.text.to_owned())));
+    out
+}
+
+/// The pieces as they should be after `parts` are replaced.
+fn shape_after(table: &Table, field: &Field, value: &str, parts: &EditSet) -> Vec<(usize, String)> {
+    let cell = Cell { span: Span::new(0, value.len()), form: Form::Plain };
+    let mut out = Vec::new();
+    pieces_of(table, field, value, &cell, &mut |piece| {
+        let edit = parts.edits().iter().find(|edit| edit.span.range() == piece.within);
+        out.push((piece.rule, edit.map_or(piece.text, |edit| edit.text.as_str()).to_owned()));
+    });
+    out
+}
+
+/// The new key as kept in memory, checked against the rules of its fields.
+fn new_key(table: &Table, old: &str, new: &str) -> Result<String, Error> {
+    let parts: Vec<&str> = if table.key.len() == 1 { vec![new] } else { new.split('/').collect() };
+    let shown = shown_key(old);
+    if parts.len() != table.key.len() {
+        let message = format!("the keys of `{}` have {} parts, and `{new}` has {}", table.name, table.key.len(), parts.len());
+        return Err(usage(message, "write all parts with `/` between them, also those that stay"));
+    }
+    if new == shown {
+        return Err(Error::refused(format!("`{new}` is its key already"), "nothing to do"));
+    }
+    for ((part, old), new) in table.key.iter().zip(old.split(KEY_SEPARATOR)).zip(&parts) {
+        if old == *new {
+            continue;
+        }
+        let refused = |reason: String| Error::refused(reason, "choose another key; nothing was changed");
+        if new.is_empty() || new.trim() != *new || new.chars().any(char::is_control) {
+            return Err(refused(format!("`{new}` cannot be a key: it is empty, has blanks around it or a control character in it")));
+        }
+        match part {
+            KeyPart::Path => RelPath::parse(new).and_then(|path| path.check_portable()).map_err(|error| refused(error.to_string()))?,
+            KeyPart::Stem if table.key.len() > 1 => {
+                return Err(refused(format!("the part `{old}` is the name of a file that holds other records too")));
+            }
+            KeyPart::Stem if new.contains(['/', '\\']) => return Err(refused(format!("`{new}` cannot be a file's name"))),
+            KeyPart::Stem => {}
+            KeyPart::Field(field) => {
+                let rules = table.rules.iter().filter(|rule| rule.field == *field && rule.part.is_none());
+                for rule in rules {
+                    if rule.is_none(new) {
+                        return Err(refused(format!("`{new}` stands for \"nothing\" in `{}`", table.fields[*field].name)));
+                    }
+                    if let Some((message, help)) = crate::checks::value_problem(rule, new) {
+                        return Err(Error::refused(message, help.unwrap_or_else(|| "choose another key; nothing was changed".to_owned())));
+                    }
+                }
+            }
+        }
+    }
+    Ok(parts.join(&KEY_SEPARATOR.to_string()))
+}
+
+/// Refuses a key that another record of the table has already.
+fn refuse_taken(project: &Project, table: TableId, old: &str, new: &str, shown: &str) -> Result<(), Error> {
+    let (stack, schema) = (&project.stack, &project.schema);
+    let mut others = find_records(stack, schema, stack.top(), Some(table), shown)?;
+    others.retain(|other| other.key != old && (other.key == new || schema.tables[table].ignore_case));
+    let Some(other) = others.pop() else { return Ok(()) };
+    let place = other.places.first().and_then(|place| Some(load(stack, place.file).ok()?.place(place.span)));
+    let at = place.map(|place| format!(", at {}:{} of the layer `{}`", place.path, place.line, place.layer)).unwrap_or_default();
+    let shown = Address::show(&schema.tables[table].name, &other.key);
+    Err(Error::refused(format!("there is a record {shown} already{at}"), "choose another key; nothing was changed"))
+}
+
+/// Refuses to rename what an address does not name alone.
+fn refuse_duplicates(project: &Project, found: &Found) -> Result<(), Error> {
+    let (stack, table) = (&project.stack, &project.schema.tables[found.table]);
+    let language = |file: FileId| table.language_of(&stack.files()[file].path).map(str::to_owned);
+    let mut seen = BTreeSet::new();
+    let repeated = found.places.iter().find(|place| !seen.insert(language(place.file)));
+    let Some(place) = repeated else { return Ok(()) };
+    let at = load(stack, place.file)?.place(place.span);
+    let shown = Address::show(&table.name, &found.key);
+    let reason = format!("{shown} is there more than once, also at {}:{}", at.path, at.line);
+    Err(Error::refused(reason, "put the duplicate right first; `stitching check` shows both places"))
+}
+
+/// Whether the part of the key that changes is the file's name.
+fn named_after_file(table: &Table, old: &str, new: &str) -> bool {
+    let parts = table.key.iter().zip(old.split(KEY_SEPARATOR)).zip(new.split(KEY_SEPARATOR));
+    parts.into_iter().any(|((part, old), new)| old != new && !matches!(part, KeyPart::Field(_)))
+}
+
+/// The path of a file whose record gets the key `new`.
+fn renamed_path(table: &Table, path: &RelPath, old: &str, new: &str) -> Result<String, Error> {
+    let changed = table.key.iter().zip(old.split(KEY_SEPARATOR)).zip(new.split(KEY_SEPARATOR)).find(|((_, old), new)| old != new);
+    let renamed = match changed {
+        Some(((KeyPart::Path, _), new)) => RelPath::parse(new),
+        Some(((KeyPart::Stem, _), new)) => path.with_stem(new),
+        _ => Ok(path.clone()),
+    };
+    renamed.map(|path| path.to_string()).map_err(|error| usage(error.to_string(), "choose another key"))
+}
+
+fn same_key(table: &Table, a: &str, b: &str) -> bool {
+    a == b || (table.ignore_case && a.to_lowercase() == b.to_lowercase())
+}
+
+fn changed_meanwhile(path: &RelPath) -> Error {
+    Error::refused(format!("`{path}` was changed by another program meanwhile"), "run the command again; nothing was changed")
+}
+
+fn usage(message: String, help: &str) -> Error {
+    Error::Usage { message, help: help.to_owned() }
+}

@@ -1,0 +1,29 @@
+//! A member that an object has twice.
+
+use super::{Check, Run};
+use crate::problem::Severity;
+
+pub(super) static CHECK: Check = Check {
+    code: "duplicate-member",
+    severity: Severity::Warning,
+    about: "a member that an object has twice",
+    docs: DOCS,
+    run: Run::Reading,
+};
+
+const DOCS: &str = "\
+What it finds
+    A JSON object in which the same name stands twice.
+
+Why it matters
+    Most programs keep the last one and drop the first without a word.
+
+When to ignore it
+    Never; remove one of the two.
+
+Example, wrong
+    { \"x\": 1, \"y\": 2, \"x\": 3 }
+
+Example, right
+    { \"x\": 3, \"y\": 2 }
+";

@@ -1,0 +1,65 @@
+//! A value that names a file which is not there.
+
+use super::{Check, Context, Run, Subject, Words};
+use crate::layers::{RelPath, RelPathError};
+use crate::problem::Severity;
+use crate::tables::LinkKind;
+
+pub(super) static CHECK: Check = Check {
+    code: "missing-file",
+    severity: Severity::Error,
+    about: "a value that names a file which is not there",
+    docs: DOCS,
+    run: Run::Link { kind: LinkKind::File, describe },
+};
+
+const DOCS: &str = "\
+What it finds
+    A value in a field marked `file` for which no layer has the file, or has it only under a
+    name that differs in upper and lower case.
+
+Why it matters
+    The game does not find the file. A difference in case goes unnoticed on Windows and fails
+    on other systems, and inside archives.
+
+When to ignore it
+    When the file comes with a part of the game that is not among the layers.
+
+Example, wrong
+    Layout = frost_cut, and the file is layouts/Frost_Cut.json
+
+Example, right
+    Layout = frost_cut, and the file is layouts/frost_cut.json
+";
+
+fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
+    let template = subject.rule.and_then(|rule| rule.file.as_ref());
+    let path = template.map_or_else(|| subject.value.to_owned(), |template| template.fill_one(subject.value));
+    let found = match RelPath::parse(&path) {
+        Ok(found) => found,
+        Err(RelPathError::Leaves(path)) => {
+            return Words {
+                message: format!("`{path}` leads out of the layer"),
+                help: Some("paths are relative to the layer's root".to_owned()),
+                ..Words::default()
+            };
+        }
+        Err(error) => return Words { message: error.to_string(), ..Words::default() },
+    };
+    let mut words = Words { message: format!("there is no file `{found}`"), ..Words::default() };
+    if !subject.suggest {
+        return words;
+    }
+    let paths = context.index.nearest_paths();
+    let mut better = None;
+    if let Some(other) = paths.differs_in_case(found.as_str()) {
+        words.help = Some(format!("`{other}` differs only in case"));
+        better = Some(other.to_owned());
+    } else if let Some(near) = paths.nearest(found.as_str()).into_iter().next() {
+        words.help = Some(format!("the nearest is `{near}`"));
+        better = Some(near);
+    }
+    let inner = |path: &str| template?.extract(path, "").map(str::to_owned);
+    words.better = better.and_then(|path| inner(&path));
+    words
+}

@@ -1,0 +1,194 @@
+//! What can be wrong. One file a check: its code, its words for `stitching explain`, and what finds
+//! it.
+//!
+//! A new check: one file here, one line in [`CHECKS`], one fixture in `tests/checks`. A test walks
+//! the table and fails if something is missing.
+
+mod bad_project;
+mod bad_schema;
+mod column_count;
+mod contested_file;
+mod dangling_reference;
+mod duplicate_column;
+mod duplicate_key;
+mod duplicate_member;
+mod key_not_followed;
+mod missing_column;
+mod missing_file;
+mod missing_key;
+mod missing_text;
+mod no_files;
+mod not_a_choice;
+mod not_strict_json;
+mod not_text;
+mod not_unique;
+mod out_of_range;
+mod path_clash;
+mod pattern_mismatch;
+mod report;
+mod required_empty;
+mod run;
+mod syntax_error;
+mod unknown_column;
+mod unreadable_entry;
+mod wrong_shape;
+mod wrong_type;
+
+pub use report::Context;
+pub use run::{Report, Summary, check, new_errors, problems};
+
+use crate::links::{Index, RecordId};
+use crate::problem::{Problem, Severity};
+use crate::schema::{Rule, Schema, Table};
+use crate::tables::{LinkKind, Seed, ValueCheck, ValueChecks};
+use crate::text::nearest_of;
+
+/// One thing that can be wrong.
+#[derive(Debug)]
+pub struct Check {
+    /// Its name.
+    pub code: &'static str,
+    /// How much it matters.
+    pub severity: Severity,
+    /// What it is about, in one line.
+    pub about: &'static str,
+    /// What `stitching explain` prints: what it finds, why it matters, when to ignore it, and an
+    /// example, wrong and right.
+    pub docs: &'static str,
+    /// What finds it.
+    pub run: Run,
+}
+
+/// What finds a problem.
+pub enum Run {
+    /// Reading the files finds it; there is nothing more to run.
+    Reading,
+    /// A look at each value whose rule says so.
+    Value {
+        /// Whether the rule asks for it.
+        applies: fn(&Rule) -> bool,
+        /// What is wrong with a value, if anything: message and help.
+        find: ValueCheck,
+    },
+    /// A link that leads nowhere.
+    Link {
+        /// The kind of link.
+        kind: LinkKind,
+        /// Says what is wrong.
+        describe: fn(&Context<'_>, &Subject<'_>) -> Words,
+    },
+    /// A look at the index: the files (positions in the index) and what is wrong there.
+    Index {
+        /// Finds the places.
+        find: fn(&Index<'_>) -> Vec<(u32, Seed)>,
+        /// Says what is wrong.
+        describe: fn(&Context<'_>, &Subject<'_>) -> Words,
+    },
+    /// A look at the layers and the list of files.
+    Stack(fn(&Index<'_>) -> Vec<Problem>),
+}
+
+impl std::fmt::Debug for Run {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Run::Reading => "Reading",
+            Run::Value { .. } => "Value",
+            Run::Link { .. } => "Link",
+            Run::Index { .. } => "Index",
+            Run::Stack(_) => "Stack",
+        })
+    }
+}
+
+/// What a problem is about, when its words are made.
+#[derive(Debug)]
+pub struct Subject<'s> {
+    /// The problem in the making.
+    pub seed: &'s Seed,
+    /// The record's table.
+    pub table: &'s Table,
+    /// The rule of the value, if it is about one.
+    pub rule: Option<&'s Rule>,
+    /// The value found.
+    pub value: &'s str,
+    /// The record's key as kept in memory.
+    pub key: Option<&'s str>,
+    /// Whether near names should be looked for.
+    pub suggest: bool,
+}
+
+/// The words of a problem.
+#[derive(Debug, Default)]
+pub struct Words {
+    /// What is wrong: found and expected.
+    pub message: String,
+    /// What to do, or the nearest names.
+    pub help: Option<String>,
+    /// Replaces the check's own severity.
+    pub severity: Option<Severity>,
+    /// A record that explains it, and what it is.
+    pub related: Option<(String, RecordId)>,
+    /// A value that would be right.
+    pub better: Option<String>,
+}
+
+/// All checks, sorted by code.
+pub static CHECKS: &[&Check] = &[
+    &bad_project::CHECK,
+    &bad_schema::CHECK,
+    &column_count::CHECK,
+    &contested_file::CHECK,
+    &dangling_reference::CHECK,
+    &duplicate_column::CHECK,
+    &duplicate_key::CHECK,
+    &duplicate_member::CHECK,
+    &key_not_followed::CHECK,
+    &missing_column::CHECK,
+    &missing_file::CHECK,
+    &missing_key::CHECK,
+    &missing_text::CHECK,
+    &no_files::CHECK,
+    &not_a_choice::CHECK,
+    &not_strict_json::CHECK,
+    &not_text::CHECK,
+    &not_unique::CHECK,
+    &out_of_range::CHECK,
+    &path_clash::CHECK,
+    &pattern_mismatch::CHECK,
+    &required_empty::CHECK,
+    &syntax_error::CHECK,
+    &unknown_column::CHECK,
+    &unreadable_entry::CHECK,
+    &wrong_shape::CHECK,
+    &wrong_type::CHECK,
+];
+
+/// The check with this code.
+pub fn find(code: &str) -> Option<&'static Check> {
+    CHECKS.iter().copied().find(|check| check.code == code)
+}
+
+/// The codes most like `code`.
+pub fn nearest(code: &str) -> Vec<String> {
+    nearest_of(code, CHECKS.iter().map(|check| check.code))
+}
+
+/// For each rule of the schema, the value checks that apply to it.
+pub fn value_checks(schema: &Schema) -> ValueChecks {
+    let of_rule = |rule: &Rule| {
+        let checks = CHECKS.iter().filter_map(|check| match check.run {
+            Run::Value { applies, find } if applies(rule) => Some((check.code, find)),
+            _ => None,
+        });
+        checks.collect()
+    };
+    schema.tables.iter().map(|table| table.rules.iter().map(of_rule).collect()).collect()
+}
+
+/// What is wrong with `value` by `rule` alone, if anything: message and help.
+pub(crate) fn value_problem(rule: &Rule, value: &str) -> Option<(String, Option<String>)> {
+    CHECKS.iter().find_map(|check| match check.run {
+        Run::Value { applies, find } if applies(rule) => find(rule, value),
+        _ => None,
+    })
+}

@@ -1,0 +1,46 @@
+//! A table for which there is no file.
+
+use super::{Check, Run};
+use crate::links::Index;
+use crate::problem::{Problem, Severity};
+
+pub(super) static CHECK: Check = Check {
+    code: "no-files",
+    severity: Severity::Warning,
+    about: "a table for which there is no file",
+    docs: DOCS,
+    run: Run::Stack(find),
+};
+
+const DOCS: &str = "\
+What it finds
+    A table of the schema whose patterns take in no file of any layer.
+
+Why it matters
+    Every reference to the table dangles, and none of its records is checked.
+
+When to ignore it
+    When the schema is shared with a larger game or mod that has such files.
+
+Example, wrong
+    files = \"table/reaches.txt\"
+
+Example, right
+    files = \"tables/reaches.txt\"
+";
+
+fn find(index: &Index<'_>) -> Vec<Problem> {
+    let all_read = index.through == index.stack.top();
+    let empty = index.schema.tables.iter().enumerate().filter(|(_, table)| {
+        all_read && !index.stack.files().iter().any(|file| table.takes(&file.path))
+    });
+    let problem = |(_, table): (usize, &crate::schema::Table)| {
+        let patterns: Vec<&str> = table.files.iter().map(|pattern| pattern.source.as_str()).collect();
+        let message = format!("no file of any layer fits `{}`, so the table `{}` is empty", patterns.join("`, `"), table.name);
+        let mut problem = Problem::new(CHECK.code, CHECK.severity, message, table.place.clone());
+        problem.help = Some("patterns are relative to a layer's root, and mind upper and lower case".to_owned());
+        problem.table = Some(table.name.clone());
+        problem
+    };
+    empty.map(problem).collect()
+}

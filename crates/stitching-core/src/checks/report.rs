@@ -1,0 +1,291 @@
+//! From problems in the making to problems with places and words.
+//!
+//! Only files with problems are read again, each once, and only the records in question.
+
+use super::{CHECKS, Check, Run, Subject, Words};
+use crate::formats::Fault;
+use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, load};
+use crate::problem::{Fix, Place, Problem, Related};
+use crate::schema::{Rule, Table};
+use crate::tables::{Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, read_records, shown_key};
+use crate::text::{Edit, EditSet, Span, Text};
+use rayon::prelude::*;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+
+/// Near names are looked for in so many problems at the most.
+const MOST_SUGGESTIONS: usize = 500;
+
+/// What the words of problems are made from.
+#[derive(Debug)]
+pub struct Context<'i> {
+    /// The index the problems were found in.
+    pub index: &'i Index<'i>,
+    labels: OnceLock<Labels>,
+    loaded: Mutex<HashMap<u32, Option<Arc<LoadedFile>>>>,
+}
+
+/// A problem in the making and its file, as a position in the index.
+pub(super) type Placed = (u32, Seed);
+
+impl<'i> Context<'i> {
+    pub(super) fn new(index: &'i Index<'i>) -> Context<'i> {
+        Context { index, labels: OnceLock::new(), loaded: Mutex::new(HashMap::new()) }
+    }
+
+    /// The other tables that have a record with this key, by name.
+    pub fn tables_with_key(&self, key: &str) -> Vec<&'i str> {
+        let index = self.index;
+        let has = |table: &usize| index.find(*table, key).is_some();
+        (0..index.schema.tables.len()).filter(has).map(|table| index.schema.tables[table].name.as_str()).collect()
+    }
+
+    fn labels(&self) -> &Labels {
+        self.labels.get_or_init(|| Labels::read(self.index.stack, self.index.schema, self.index.through))
+    }
+
+    fn file(&self, file: u32) -> Option<Arc<LoadedFile>> {
+        let mut loaded = self.loaded.lock().unwrap_or_else(PoisonError::into_inner);
+        let entry = loaded.entry(file);
+        entry.or_insert_with(|| load(self.index.stack, self.index.files[file as usize].id).ok().map(Arc::new)).clone()
+    }
+
+    /// The place where a record begins.
+    fn place_of(&self, record: RecordId) -> Option<Place> {
+        let start = *self.index.facts(record.file, record.slot).starts.get(record.record as usize)?;
+        Some(self.file(record.file)?.place(Span { start, end: start }))
+    }
+
+    /// Makes problems of `seeds`. The result is sorted.
+    pub(super) fn problems(&self, mut seeds: Vec<Placed>) -> Vec<Problem> {
+        seeds.sort_by(|a, b| (a.0, a.1.span, a.1.code).cmp(&(b.0, b.1.span, b.1.code)));
+        let mut by_file: Vec<(u32, Vec<(Seed, bool)>)> = Vec::new();
+        for (position, (file, seed)) in seeds.into_iter().enumerate() {
+            let entry = (seed, position < MOST_SUGGESTIONS);
+            match by_file.last_mut() {
+                Some((last, own)) if *last == file => own.push(entry),
+                _ => by_file.push((file, vec![entry])),
+            }
+        }
+        let mut problems: Vec<Problem> =
+            by_file.into_par_iter().flat_map_iter(|(file, seeds)| self.of_file(file, &seeds)).collect();
+        problems.sort_by(|a, b| a.order().cmp(&b.order()));
+        problems
+    }
+
+    fn of_file(&self, file: u32, seeds: &[(Seed, bool)]) -> Vec<Problem> {
+        let Ok(loaded) = load(self.index.stack, self.index.files[file as usize].id) else { return Vec::new() };
+        let mut out = Vec::new();
+        let mut by_record: HashMap<(usize, u32), Vec<usize>> = HashMap::new();
+        let mut tables = Vec::new();
+        for (position, (seed, _)) in seeds.iter().enumerate() {
+            if let (Some(table), Some(record)) = (seed.table, seed.record) {
+                by_record.entry((table, record)).or_default().push(position);
+                if !tables.contains(&table) {
+                    tables.push(table);
+                }
+            } else {
+                out.extend(self.problem(&loaded, &seed.clone(), None));
+            }
+        }
+        let mut bytes = loaded.text().as_bytes().to_vec();
+        let text = Text::decode(&mut bytes);
+        for id in tables {
+            let table = &self.index.schema.tables[id];
+            let mut finder = Finder { context: self, loaded: &loaded, id, seeds, by_record: &by_record, out: &mut out };
+            let fields = crate::tables::all_fields(table);
+            read_records(table, &loaded.path, &text, &fields, &mut finder);
+        }
+        out
+    }
+
+    fn problem(&self, loaded: &LoadedFile, seed: &Seed, about: Option<&About<'_>>) -> Option<Problem> {
+        let check = super::find(seed.code)?;
+        let span = about.map_or(seed.span, |about| about.span);
+        let fault = match &seed.detail {
+            SeedDetail::Known(fault) => Some(fault),
+            _ => None,
+        };
+        let words = match (fault, about) {
+            (Some(fault), _) => Words { message: fault.message.clone(), help: fault.help.clone(), ..Words::default() },
+            (None, Some(about)) => describe(check)?(self, &about.subject(seed)),
+            (None, None) => return None,
+        };
+        let severity = words.severity.unwrap_or(check.severity);
+        let mut problem = Problem::new(check.code, severity, words.message, loaded.place(span));
+        problem.help = words.help;
+        if let Some((message, record)) = words.related {
+            problem.related.extend(self.place_of(record).map(|place| Related { message, place }));
+        }
+        if let Some(fix) = fault.and_then(|fault| fix_of(fault)) {
+            problem.fixes.push(fix);
+        }
+        problem.table = seed.table.map(|table| self.index.schema.tables[table].name.clone());
+        if let Some(about) = about {
+            problem.key = about.key.as_deref().map(shown_key);
+            problem.label = about.label.clone();
+            problem.field = about.rule.map(|rule| field_name(about.table, rule));
+            problem.value = about.rule.map(|_| about.value.clone());
+            problem.fixes.extend(words.better.and_then(|better| about.better(&better)));
+        }
+        Some(problem)
+    }
+}
+
+/// What finds the words of a check that are not known yet.
+fn describe(check: &Check) -> Option<fn(&Context<'_>, &Subject<'_>) -> Words> {
+    match check.run {
+        Run::Link { describe, .. } | Run::Index { describe, .. } => Some(describe),
+        _ => None,
+    }
+}
+
+fn fix_of(fault: &Fault) -> Option<Fix> {
+    let (title, edit) = fault.fix.clone()?;
+    Some(Fix { title, edits: EditSet::new(vec![edit]).ok()? })
+}
+
+/// The name of a field, with the part in braces behind it.
+fn field_name(table: &Table, rule: &Rule) -> String {
+    let field = &table.fields[rule.field].name;
+    rule.part.as_ref().map_or_else(|| field.clone(), |part| format!("{field}{{{part}}}"))
+}
+
+/// The record and the value a problem is about.
+struct About<'a> {
+    table: &'a Table,
+    rule: Option<&'a Rule>,
+    key: Option<String>,
+    label: Option<String>,
+    value: String,
+    span: Span,
+    cell: Option<crate::formats::Cell>,
+    suggest: bool,
+}
+
+impl About<'_> {
+    fn subject<'s>(&'s self, seed: &'s Seed) -> Subject<'s> {
+        Subject {
+            seed,
+            table: self.table,
+            rule: self.rule,
+            value: &self.value,
+            key: self.key.as_deref(),
+            suggest: self.suggest,
+        }
+    }
+
+    /// A fix that writes `better` in place of the value.
+    fn better(&self, better: &str) -> Option<Fix> {
+        let field = &self.table.fields[self.rule?.field].name;
+        let text = self.table.format.encode(&self.cell?, field, better).ok()?;
+        let edits = EditSet::new(vec![Edit { span: self.span, text }]).ok()?;
+        Some(Fix { title: format!("write `{better}`"), edits })
+    }
+}
+
+/// Finds the records that problems are about while a file is read again.
+struct Finder<'f, 'i> {
+    context: &'f Context<'i>,
+    loaded: &'f LoadedFile,
+    id: usize,
+    seeds: &'f [(Seed, bool)],
+    by_record: &'f HashMap<(usize, u32), Vec<usize>>,
+    out: &'f mut Vec<Problem>,
+}
+
+impl Reader for Finder<'_, '_> {
+    fn record(&mut self, record: &RecordView<'_>) {
+        let Some(positions) = self.by_record.get(&(self.id, record.index)) else { return };
+        for &position in positions {
+            let (seed, suggest) = &self.seeds[position];
+            let rule = seed.rule.map(|rule| &record.table.rules[rule]);
+            let mut about = About {
+                table: record.table,
+                rule,
+                key: record.key(),
+                label: self.label(record),
+                value: seed.span.of(record.text).to_owned(),
+                span: seed.span,
+                cell: None,
+                suggest: *suggest,
+            };
+            if let Some(rule) = rule {
+                for_each_piece(record, rule.field, |piece: &Piece<'_>| {
+                    if piece.span.start == seed.span.start && seed.rule == Some(piece.rule) {
+                        about.value = piece.text.to_owned();
+                        about.span = piece.span;
+                        about.cell = Some(*piece.cell);
+                    }
+                });
+            }
+            self.out.extend(self.context.problem(self.loaded, seed, Some(&about)));
+        }
+    }
+}
+
+impl Finder<'_, '_> {
+    fn label(&self, record: &RecordView<'_>) -> Option<String> {
+        let value = record.value(record.table.label?)?;
+        self.context.labels().name(record.table, &value)
+    }
+}
+
+/// The problems in the making that reading the files gave, and those of files that could not be
+/// read.
+pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
+    let mut seeds = Vec::new();
+    for (file, indexed) in index.files.iter().enumerate() {
+        seeds.extend(indexed.facts.seeds.iter().map(|seed| (file as u32, seed.clone())));
+        if let Some(FileFault::Text(fault)) = &indexed.fault {
+            let fault = super::not_text::fault(fault);
+            let (span, code) = (fault.span, fault.code);
+            let detail = SeedDetail::Known(Box::new(fault));
+            seeds.push((file as u32, Seed { code, table: None, record: None, rule: None, span, detail }));
+        }
+    }
+    seeds
+}
+
+/// The links of one kind that lead nowhere.
+pub(super) fn dangling_links(index: &Index<'_>, check: &Check, kind: crate::tables::LinkKind) -> Vec<Placed> {
+    let of_file = |(file, indexed): (usize, &crate::links::IndexedFile)| {
+        let mut seeds = Vec::new();
+        for facts in &indexed.facts.tables {
+            let table = &index.schema.tables[facts.table];
+            for links in facts.links.iter().filter(|links| links.kind == kind) {
+                let rule = &table.rules[links.rule];
+                for link in links.links.iter().filter(|link| !index.resolves(rule, kind, link)) {
+                    let seed = Seed {
+                        code: check.code,
+                        table: Some(facts.table),
+                        record: Some(link.record),
+                        rule: Some(links.rule),
+                        span: Span { start: link.start, end: link.start },
+                        detail: SeedDetail::Link,
+                    };
+                    seeds.push((file as u32, seed));
+                }
+            }
+        }
+        seeds
+    };
+    index.files.par_iter().enumerate().with_max_len(1).flat_map_iter(of_file).collect()
+}
+
+/// All problems of an index, sorted.
+pub(super) fn all_problems(index: &Index<'_>) -> Vec<Problem> {
+    let mut seeds = seeds_of_files(index);
+    let mut problems = Vec::new();
+    for check in CHECKS {
+        match check.run {
+            Run::Reading | Run::Value { .. } => {}
+            Run::Link { kind, .. } => seeds.extend(dangling_links(index, check, kind)),
+            Run::Index { find, .. } => seeds.extend(find(index)),
+            Run::Stack(find) => problems.extend(find(index)),
+        }
+    }
+    problems.extend(Context::new(index).problems(seeds));
+    problems.sort_by(|a, b| a.order().cmp(&b.order()));
+    problems
+}

@@ -1,0 +1,116 @@
+//! Running all checks, and telling what the mod has or causes from what the base has by itself.
+
+use super::report::all_problems;
+use super::value_checks;
+use crate::layers::{LayerId, Stack};
+use crate::links::{FactsCache, Index};
+use crate::problem::{Problem, Severity};
+use crate::schema::Schema;
+use std::collections::HashMap;
+
+/// The outcome of `stitching check`.
+#[derive(Debug)]
+pub struct Report {
+    /// All problems, sorted; those the base has by itself are marked as inherited.
+    pub problems: Vec<Problem>,
+    /// The numbers.
+    pub summary: Summary,
+}
+
+/// The numbers of a check.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize)]
+pub struct Summary {
+    /// Errors that the mod has or causes.
+    pub errors: usize,
+    /// Warnings that the mod has or causes.
+    pub warnings: usize,
+    /// Problems that the base has by itself.
+    pub inherited: usize,
+    /// Effective files.
+    pub files: usize,
+    /// Records of all tables.
+    pub records: usize,
+    /// Values that point somewhere.
+    pub references: usize,
+}
+
+/// Checks the stack as if it ended at layer `through`.
+///
+/// A problem is the base's own if the base alone has it too: the same check at the same record,
+/// field and value of the same file, wherever that file now lies. So a base file that was copied
+/// into the mod brings no blame with it, and a base record that the mod broke does.
+pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
+    let (checks, cache) = (value_checks(schema), FactsCache::default());
+    let index = Index::build(stack, schema, through, &checks, &cache);
+    let mut problems = all_problems(&index);
+    let (records, references) = index.counts();
+    let files = index.files.len();
+    drop(index);
+    let has_base = through == stack.top() && through > 0;
+    if has_base && !problems.is_empty() {
+        let base = Index::build(stack, schema, through - 1, &checks, &cache);
+        mark_inherited(&mut problems, &all_problems(&base));
+    }
+    let own = |severity| problems.iter().filter(|problem| !problem.inherited && problem.severity == severity).count();
+    let summary = Summary {
+        errors: own(Severity::Error),
+        warnings: own(Severity::Warning),
+        inherited: problems.iter().filter(|problem| problem.inherited).count(),
+        files,
+        records,
+        references,
+    };
+    Report { problems, summary }
+}
+
+/// All problems of the whole stack.
+pub fn problems(stack: &Stack, schema: &Schema) -> Vec<Problem> {
+    let checks = value_checks(schema);
+    all_problems(&Index::build(stack, schema, stack.top(), &checks, &FactsCache::default()))
+}
+
+/// The errors among `after` that have no counterpart among `before`.
+///
+/// A change may rename keys and move files, so what is compared is how many errors of one check
+/// stand in one column of one file; `moved` gives the former path of a file that was moved.
+pub fn new_errors(before: &[Problem], after: Vec<Problem>, moved: impl Fn(&str) -> Option<String>) -> Vec<Problem> {
+    let group = |problem: &Problem, path: String| (problem.code, path, problem.table.clone(), problem.field.clone());
+    let mut known: HashMap<_, usize> = HashMap::new();
+    for problem in before {
+        *known.entry(group(problem, problem.place.path.clone())).or_default() += 1;
+    }
+    let mut is_new = |problem: &Problem| {
+        let path = moved(&problem.place.path).unwrap_or_else(|| problem.place.path.clone());
+        let left = known.entry(group(problem, path)).or_default();
+        let new = *left == 0;
+        *left = left.saturating_sub(1);
+        new
+    };
+    let errors: Vec<Problem> = after.into_iter().filter(|problem| problem.severity == Severity::Error).collect();
+    errors.into_iter().filter(|problem| is_new(problem)).collect()
+}
+
+fn mark_inherited(problems: &mut [Problem], base: &[Problem]) {
+    type Identity = (&'static str, String, Option<String>, Option<String>, Option<String>, Option<String>, String);
+    let identity = |problem: &Problem| -> Identity {
+        (
+            problem.code,
+            problem.place.path.clone(),
+            problem.table.clone(),
+            problem.key.clone(),
+            problem.field.clone(),
+            problem.value.clone(),
+            problem.message.clone(),
+        )
+    };
+    let mut known: HashMap<Identity, usize> = HashMap::new();
+    for problem in base {
+        *known.entry(identity(problem)).or_default() += 1;
+    }
+    for problem in problems {
+        if let Some(left) = known.get_mut(&identity(problem)).filter(|left| **left > 0) {
+            *left -= 1;
+            problem.inherited = true;
+        }
+    }
+}

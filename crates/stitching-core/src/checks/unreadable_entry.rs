@@ -1,0 +1,57 @@
+//! Something in a layer that cannot be used as a file.
+
+use super::{Check, Run};
+use crate::layers::LayerFaultKind;
+use crate::links::{FileFault, Index};
+use crate::problem::{Place, Problem, Severity};
+
+pub(super) static CHECK: Check = Check {
+    code: "unreadable-entry",
+    severity: Severity::Error,
+    about: "a file or link in a layer that cannot be used",
+    docs: DOCS,
+    run: Run::Stack(find),
+};
+
+const DOCS: &str = "\
+What it finds
+    A symbolic link that leads out of its layer or nowhere, a file name that is not Unicode, a
+    file or folder that the system does not let us read.
+
+Why it matters
+    What is not read is not checked, and on another machine it may not be there at all.
+
+When to ignore it
+    When the file is none of the game's data.
+
+Example, wrong
+    mod/tables/reaches.txt -> /home/me/old/reaches.txt
+
+Example, right
+    mod/tables/reaches.txt, a file
+";
+
+fn find(index: &Index<'_>) -> Vec<Problem> {
+    let layer = |id: usize| index.stack.layers()[id].name.as_str();
+    let mut problems = Vec::new();
+    for fault in index.stack.faults().iter().filter(|fault| fault.layer <= index.through) {
+        let (message, help) = match &fault.kind {
+            LayerFaultKind::Link => ("the link leads out of its layer, or nowhere".to_owned(), "put a real file in its place"),
+            LayerFaultKind::Name => ("the file name is not plain Unicode, or has a backslash".to_owned(), "rename the file"),
+            LayerFaultKind::Unreadable(answer) => (format!("it cannot be listed: {answer}"), "give yourself the right to read it"),
+        };
+        let mut problem = Problem::new(CHECK.code, CHECK.severity, message, Place::file(&fault.path, layer(fault.layer)));
+        problem.help = Some(help.to_owned());
+        problems.push(problem);
+    }
+    for file in &index.files {
+        if let Some(FileFault::Unreadable(answer)) = &file.fault {
+            let entry = &index.stack.files()[file.id];
+            let place = Place::file(entry.path.as_str(), layer(entry.layer));
+            let mut problem = Problem::new(CHECK.code, CHECK.severity, format!("the file cannot be read: {answer}"), place);
+            problem.help = Some("give yourself the right to read it, or close the program that holds it".to_owned());
+            problems.push(problem);
+        }
+    }
+    problems
+}

@@ -1,0 +1,53 @@
+//! A value of the wrong kind.
+
+use super::{Check, Run};
+use crate::problem::Severity;
+use crate::schema::{Rule, ValueType};
+
+pub(super) static CHECK: Check = Check {
+    code: "wrong-type",
+    severity: Severity::Error,
+    about: "a value of the wrong kind",
+    docs: DOCS,
+    run: Run::Value { applies, find },
+};
+
+const DOCS: &str = "\
+What it finds
+    A value that is not a whole number, a number or a truth value where the schema says so.
+
+Why it matters
+    The game reads 0, or stops.
+
+When to ignore it
+    When the column really holds text: change its `type`.
+
+Example, wrong
+    Depth
+    1O
+
+Example, right
+    Depth
+    10
+";
+
+fn applies(rule: &Rule) -> bool {
+    rule.kind != ValueType::Text
+}
+
+fn find(rule: &Rule, value: &str) -> Option<(String, Option<String>)> {
+    if rule.kind.accepts(value) {
+        return None;
+    }
+    let trimmed = value.trim();
+    let help = if trimmed != value && rule.kind.accepts(trimmed) {
+        Some("there are blanks around it".to_owned())
+    } else if rule.kind == ValueType::Integer && rule.kind.accepts(value.split(['.', ',']).next().unwrap_or("")) {
+        Some("it must have no decimal part".to_owned())
+    } else if rule.kind == ValueType::Number && value.contains(',') {
+        Some("the decimal sign is a point".to_owned())
+    } else {
+        None
+    };
+    Some((format!("`{value}` is not {}", rule.kind.expected()), help))
+}

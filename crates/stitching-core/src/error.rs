@@ -1,0 +1,124 @@
+//! Faults: what kept the tool from doing its work. What is wrong in the user's data is a
+//! [`Problem`](crate::Problem), a value, and never an error.
+
+use crate::Problem;
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// Why a command could not do what was asked.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// The file system said no.
+    #[error("cannot {action} `{path}`: {source}", path = path.display())]
+    Io {
+        /// What was being tried, as a verb: `read`, `write`, `list`.
+        action: &'static str,
+        /// The file or folder.
+        path: PathBuf,
+        /// What the system answered.
+        source: io::Error,
+    },
+    /// The project file or the schema is wrong; each problem has a place.
+    #[error("the project cannot be opened: {} in its description", count(.0.len()))]
+    Description(Vec<Problem>),
+    /// No `stitching.toml` here or above.
+    #[error("no `stitching.toml` in `{path}` or any folder above it", path = .0.display())]
+    NoProject(PathBuf),
+    /// A name that is not there.
+    #[error("there is no {what} `{name}`")]
+    Unknown {
+        /// What was looked for: `table`, `record`, `problem code`.
+        what: &'static str,
+        /// The name as given.
+        name: String,
+        /// What to say next: the nearest names, or how to list them.
+        help: String,
+    },
+    /// A name or option that cannot be understood.
+    #[error("{message}")]
+    Usage {
+        /// What is wrong with it.
+        message: String,
+        /// What to do instead.
+        help: String,
+    },
+    /// The change was not made, and why.
+    #[error("{}", .0.reason)]
+    Refused(Box<Refusal>),
+}
+
+/// Why a change was not made.
+#[derive(Debug, Clone, Default)]
+pub struct Refusal {
+    /// The reason, in one sentence.
+    pub reason: String,
+    /// What to do about it.
+    pub help: String,
+    /// The problems the change would bring, or the places that stand in its way.
+    pub problems: Vec<Problem>,
+}
+
+/// What sort of failure an [`Error`] is; the exit status follows from it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ErrorKind {
+    /// A change was refused (exit status 1).
+    Refused,
+    /// Wrong use: options, project file, unknown name (exit status 2).
+    Usage,
+    /// Could not read or write (exit status 3).
+    Io,
+}
+
+impl Error {
+    /// An I/O fault while trying to `action` the file at `path`.
+    pub fn io(action: &'static str, path: impl AsRef<Path>, source: io::Error) -> Error {
+        Error::Io { action, path: path.as_ref().to_owned(), source }
+    }
+
+    /// A refusal with its `reason` and what to do about it.
+    pub fn refused(reason: impl Into<String>, help: impl Into<String>) -> Error {
+        Error::Refused(Box::new(Refusal { reason: reason.into(), help: help.into(), problems: Vec::new() }))
+    }
+
+    /// What sort of failure this is.
+    pub fn kind(&self) -> ErrorKind {
+        match self {
+            Error::Io { .. } => ErrorKind::Io,
+            Error::Refused(_) => ErrorKind::Refused,
+            Error::Description(_) | Error::NoProject(_) | Error::Unknown { .. } | Error::Usage { .. } => {
+                ErrorKind::Usage
+            }
+        }
+    }
+
+    /// What to do next, if there is more to say than the message does.
+    pub fn help(&self) -> Option<String> {
+        let help = match self {
+            Error::Io { action, source, .. } => return io_help(action, source),
+            Error::Description(_) => "put the description right and run the command again".to_owned(),
+            Error::NoProject(_) => {
+                "run it inside a project, or name one with `--project DIR`; `stitching demo` writes one to try"
+                    .to_owned()
+            }
+            Error::Unknown { help, .. } | Error::Usage { help, .. } => help.clone(),
+            Error::Refused(refusal) => refusal.help.clone(),
+        };
+        (!help.is_empty()).then_some(help)
+    }
+}
+
+fn io_help(action: &str, source: &io::Error) -> Option<String> {
+    let help = match source.kind() {
+        io::ErrorKind::PermissionDenied => {
+            format!("you have no right to {action} it: make it writable, or close the program that holds it")
+        }
+        io::ErrorKind::StorageFull => "the disk is full: free some space and run the command again; nothing was changed".to_owned(),
+        io::ErrorKind::NotFound => "check the path; a layer's path is relative to `stitching.toml`".to_owned(),
+        _ => return None,
+    };
+    Some(help)
+}
+
+fn count(problems: usize) -> String {
+    if problems == 1 { "one problem".to_owned() } else { format!("{problems} problems") }
+}

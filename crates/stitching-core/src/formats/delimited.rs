@@ -1,0 +1,422 @@
+//! Delimited text: a row a line, cells between delimiters.
+
+use super::{Cell, Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink};
+use crate::text::{Span, Text, nearest_of};
+use memchr::{memchr, memchr2};
+
+/// The settings of a delimited file.
+#[derive(Debug, Clone)]
+pub struct Delimited {
+    /// The character between cells.
+    pub delimiter: char,
+    /// Whether a cell may stand in double quotes, with a quote inside written twice.
+    pub quoted: bool,
+    /// What begins a row that is only a note.
+    pub comment: Option<String>,
+    /// Where the names of the columns come from.
+    pub header: Header,
+    /// Whether blanks around a value do not belong to it.
+    pub trim: bool,
+    /// Whether a column of the header that was not asked for is a fault.
+    pub closed: bool,
+}
+
+/// Where the names of the columns come from.
+#[derive(Debug, Clone)]
+pub enum Header {
+    /// The first row that is no comment.
+    FirstRow,
+    /// The schema; the file begins with data.
+    Named(Vec<String>),
+}
+
+/// Marks a position in the row whose column was not asked for.
+const UNWANTED: u16 = u16::MAX;
+/// A column further apart than this from a missing one is not suggested in its place.
+const NEAR: usize = 2;
+
+impl Format for Delimited {
+    fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
+        let mut reader = Rows::new(self, text);
+        let (names, at) = match &self.header {
+            Header::Named(names) => (names.clone(), Span::new(text.body(), text.body())),
+            Header::FirstRow => match reader.header(sink) {
+                Some(header) => header,
+                None => {
+                    let span = Span::new(text.body(), text.body());
+                    let fault = Fault::new("syntax-error", span, "the file is empty: it has no header row");
+                    sink.fault(fault.help("give it the header of the other files of its table, or delete it"));
+                    return;
+                }
+            },
+        };
+        let positions = self.bind(&names, columns, at, sink);
+        let last_wanted = positions.iter().rposition(|&column| column != UNWANTED).map_or(0, |at| at + 1);
+        let mut cells = Vec::with_capacity(columns.len());
+        while let Some(span) = reader.row(&positions[..last_wanted], &mut cells, sink) {
+            if reader.count != names.len() {
+                let message = format!(
+                    "the row has {} and the header {}",
+                    counted(reader.count, "column"),
+                    names.len()
+                );
+                sink.fault(Fault::new("column-count", span, message).help(if reader.count < names.len() {
+                    format!("cells are missing; the last one that is there is `{}`", names[reader.count - 1])
+                } else {
+                    "look for a delimiter too many, or one inside a value".to_owned()
+                }));
+            }
+            sink.record(&RawRecord { span, cells: &cells });
+        }
+    }
+
+    fn columns(&self, text: &Text<'_>) -> Vec<String> {
+        match &self.header {
+            Header::Named(names) => names.clone(),
+            Header::FirstRow => {
+                Rows::new(self, text).header(&mut Ignore).map_or_else(Vec::new, |(names, _)| names)
+            }
+        }
+    }
+
+    fn encode(&self, cell: &Cell, column: &str, value: &str) -> Result<String, String> {
+        if cell.form == Form::Doubled {
+            return Ok(value.replace('"', "\"\""));
+        }
+        let comment = self.comment.as_ref().is_some_and(|mark| value.starts_with(mark.as_str()));
+        let blanks = self.trim && value.trim() != value;
+        let opens_quote = self.quoted && value.starts_with('"');
+        if !(value.contains([self.delimiter, '\n', '\r']) || comment || blanks || opens_quote) {
+            return Ok(value.to_owned());
+        }
+        if self.quoted {
+            return Ok(format!("\"{}\"", value.replace('"', "\"\"")));
+        }
+        Err(format!("the column `{column}` cannot hold it: the file has no quotes, and it has a delimiter, a line end, outer blanks or a comment mark in it"))
+    }
+
+    fn check_column(&self, column: &str) -> Result<(), String> {
+        match &self.header {
+            Header::Named(names) if !names.iter().any(|name| name == column) => {
+                let nearest = nearest_of(column, names.iter().map(String::as_str));
+                Err(match nearest.first() {
+                    Some(name) => format!("`columns` has no `{column}`; the nearest is `{name}`"),
+                    None => format!("`columns` has no `{column}`"),
+                })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn read_at(&self, text: &Text<'_>, columns: &[Column<'_>], offsets: &[usize], sink: &mut dyn RecordSink) -> bool {
+        if self.quoted {
+            return false;
+        }
+        let mut reader = Rows::new(self, text);
+        let names = match &self.header {
+            Header::Named(names) => names.clone(),
+            Header::FirstRow => match reader.header(&mut Ignore) {
+                Some((names, _)) => names,
+                None => return true,
+            },
+        };
+        let at = Span::new(text.body(), text.body());
+        let positions = self.bind(&names, columns, at, &mut Ignore);
+        let (bytes, mut cells) = (text.as_str().as_bytes(), Vec::with_capacity(columns.len()));
+        for &offset in offsets {
+            // Within the header, or in a row that is read already.
+            if offset < reader.at {
+                continue;
+            }
+            reader.at = memchr::memrchr(b'\n', &bytes[..offset]).map_or(text.body(), |at| at + 1).max(reader.at);
+            if let Some(span) = reader.row(&positions, &mut cells, sink) {
+                sink.record(&RawRecord { span, cells: &cells });
+            }
+        }
+        true
+    }
+
+    fn escape_byte(&self) -> Option<u8> {
+        self.quoted.then_some(b'"')
+    }
+}
+
+impl Delimited {
+    /// For each position in a row, which of the wanted columns it is.
+    fn bind(&self, names: &[String], columns: &[Column<'_>], at: Span, sink: &mut dyn RecordSink) -> Vec<u16> {
+        let mut positions = vec![UNWANTED; names.len()];
+        let unknown: Vec<&str> =
+            names.iter().map(String::as_str).filter(|name| !columns.iter().any(|column| column.name == *name)).collect();
+        for (index, Column { name: column, optional }) in columns.iter().enumerate() {
+            let Some(position) = names.iter().position(|name| name == column) else {
+                if *optional {
+                    continue;
+                }
+                let near = nearest_of(column, unknown.iter().copied());
+                let near = near.first().filter(|name| strsim::osa_distance(name, column) <= NEAR);
+                let message = format!("the header has no column `{column}`");
+                sink.fault(Fault::new("missing-column", at, message).help(match near {
+                    Some(name) => format!("it has `{name}`, which is nearly the same"),
+                    None => "the schema describes this column; mark it `optional = true` if not all files have it"
+                        .to_owned(),
+                }));
+                continue;
+            };
+            positions[position] = index as u16;
+        }
+        if self.closed {
+            for name in unknown.iter().filter(|name| !name.is_empty()) {
+                let message = format!("the schema does not know the column `{name}`");
+                let near = nearest_of(name, columns.iter().map(|column| column.name));
+                let mut fault = Fault::new("unknown-column", at, message);
+                fault.help = near.first().map(|name| format!("the nearest it knows is `{name}`"));
+                sink.fault(fault);
+            }
+        }
+        for (position, name) in names.iter().enumerate() {
+            if !name.is_empty() && names[..position].contains(name) {
+                let message = format!("the header has the column `{name}` twice; the first one is read");
+                sink.fault(Fault::new("duplicate-column", at, message));
+            }
+        }
+        positions
+    }
+}
+
+/// Walks over the rows of a text.
+struct Rows<'t> {
+    text: &'t str,
+    at: usize,
+    delimiter: Delimiter,
+    quoted: bool,
+    trim: bool,
+    comment: Option<&'t [u8]>,
+    /// How many cells the last row had.
+    count: usize,
+}
+
+/// The delimiter as bytes; nearly always just one.
+enum Delimiter {
+    Byte(u8),
+    Text(memchr::memmem::Finder<'static>, usize),
+}
+
+impl Delimiter {
+    fn new(delimiter: char) -> Delimiter {
+        let mut buffer = [0; 4];
+        match delimiter.encode_utf8(&mut buffer).as_bytes() {
+            [byte] => Delimiter::Byte(*byte),
+            bytes => Delimiter::Text(memchr::memmem::Finder::new(bytes).into_owned(), bytes.len()),
+        }
+    }
+
+    #[inline]
+    fn find(&self, bytes: &[u8]) -> Option<usize> {
+        match self {
+            Delimiter::Byte(byte) => memchr(*byte, bytes),
+            Delimiter::Text(finder, _) => finder.find(bytes),
+        }
+    }
+
+    #[inline]
+    fn len(&self) -> usize {
+        match self {
+            Delimiter::Byte(_) => 1,
+            Delimiter::Text(_, len) => *len,
+        }
+    }
+
+    fn count(&self, bytes: &[u8]) -> usize {
+        match self {
+            Delimiter::Byte(byte) => memchr::memchr_iter(*byte, bytes).count(),
+            Delimiter::Text(finder, _) => finder.find_iter(bytes).count(),
+        }
+    }
+}
+
+impl<'t> Rows<'t> {
+    fn new(format: &'t Delimited, text: &Text<'t>) -> Rows<'t> {
+        Rows {
+            text: text.as_str(),
+            at: text.body(),
+            delimiter: Delimiter::new(format.delimiter),
+            quoted: format.quoted,
+            trim: format.trim,
+            comment: format.comment.as_ref().map(|mark| mark.as_bytes()),
+            count: 0,
+        }
+    }
+
+    /// The names in the first row that is no comment, and the row's place.
+    fn header(&mut self, sink: &mut dyn RecordSink) -> Option<(Vec<String>, Span)> {
+        let every: Vec<u16> = (0..UNWANTED).collect();
+        let mut cells = Vec::new();
+        let span = self.row(&every, &mut cells, sink)?;
+        let name = |cell: &ColumnCell| super::decode(self.text, &cell.cell).text.trim().to_owned();
+        Some((cells.iter().map(name).collect(), span))
+    }
+
+    /// Reads the next row that is neither blank nor a comment; `cells` gets those whose position
+    /// is wanted. Gives the row's place without its line ending, `None` at the end.
+    fn row(
+        &mut self,
+        wanted: &[u16],
+        cells: &mut Vec<ColumnCell>,
+        sink: &mut dyn RecordSink,
+    ) -> Option<Span> {
+        let bytes = self.text.as_bytes();
+        loop {
+            if self.at >= bytes.len() {
+                return None;
+            }
+            let start = self.at;
+            let line_end = memchr(b'\n', &bytes[start..]).map_or(bytes.len(), |at| start + at);
+            let end = without_return(bytes, start, line_end);
+            let comment = self.comment.is_some_and(|mark| bytes[start..].starts_with(mark));
+            if comment || bytes[start..end].iter().all(|byte| *byte == b' ') {
+                self.at = line_end + 1;
+                continue;
+            }
+            cells.clear();
+            self.count = 0;
+            if self.quoted && memchr(b'"', &bytes[start..end]).is_some() {
+                return Some(self.quoted_row(start, wanted, cells, sink));
+            }
+            self.plain_row(start, end, wanted, cells);
+            self.at = line_end + 1;
+            return Some(Span::new(start, end));
+        }
+    }
+
+    #[inline]
+    fn plain_row(&mut self, start: usize, end: usize, wanted: &[u16], cells: &mut Vec<ColumnCell>) {
+        let bytes = &self.text.as_bytes()[..end];
+        let mut from = start;
+        let mut count = 0;
+        for &column in wanted {
+            let found = self.delimiter.find(&bytes[from..]);
+            let cell_end = found.map_or(end, |at| from + at);
+            count += 1;
+            if column != UNWANTED {
+                let cell = Cell { span: self.trimmed(from, cell_end), form: Form::Plain };
+                cells.push(ColumnCell { column, cell });
+            }
+            if found.is_none() {
+                self.count = count;
+                return;
+            }
+            from = cell_end + self.delimiter.len();
+        }
+        self.count = count + 1 + self.delimiter.count(&bytes[from..]);
+    }
+
+    /// Reads a row in which some cell is quoted, so that it may go over several lines.
+    fn quoted_row(
+        &mut self,
+        start: usize,
+        wanted: &[u16],
+        cells: &mut Vec<ColumnCell>,
+        sink: &mut dyn RecordSink,
+    ) -> Span {
+        let bytes = self.text.as_bytes();
+        let mut from = start;
+        loop {
+            let cell;
+            let mut next;
+            if bytes.get(from) == Some(&b'"') {
+                let close = self.closing_quote(from + 1);
+                let end = close.unwrap_or_else(|| line_end(bytes, from));
+                cell = Cell { span: Span::new(from + 1, end), form: Form::Doubled };
+                next = close.map_or(end, |at| at + 1);
+                if close.is_none() {
+                    let span = Span::new(from, from + 1);
+                    let fault = Fault::new("syntax-error", span, "the quote is never closed");
+                    sink.fault(fault.help("close it at the end of the value; a quote inside a value is written twice"));
+                }
+                let rest_end = self.cell_end(next);
+                let stray = without_return(bytes, next, rest_end);
+                if stray > next {
+                    let fault = Fault::new("syntax-error", Span::new(next, stray), "text after the closing quote");
+                    sink.fault(fault.help("a quote inside a quoted value is written twice"));
+                }
+                next = rest_end;
+            } else {
+                next = self.cell_end(from);
+                let end = without_return(bytes, from, next);
+                cell = Cell { span: self.trimmed(from, end), form: Form::Plain };
+            }
+            if let Some(&column) = wanted.get(self.count).filter(|column| **column != UNWANTED) {
+                cells.push(ColumnCell { column, cell });
+            }
+            self.count += 1;
+            if next >= bytes.len() || bytes[next] == b'\n' {
+                self.at = next + 1;
+                return Span::new(start, without_return(bytes, start, next));
+            }
+            from = next + self.delimiter.len();
+        }
+    }
+
+    /// Where the unquoted rest of a cell that goes on at `from` ends: at a delimiter or line end.
+    fn cell_end(&self, from: usize) -> usize {
+        let bytes = self.text.as_bytes();
+        let found = match &self.delimiter {
+            Delimiter::Byte(byte) => memchr2(*byte, b'\n', &bytes[from..]).map(|at| from + at),
+            Delimiter::Text(finder, _) => {
+                let end = line_end(bytes, from);
+                Some(finder.find(&bytes[from..end]).map_or(end, |at| from + at))
+            }
+        };
+        found.unwrap_or(bytes.len())
+    }
+
+    /// The quote that ends a value which begins at `from`, doubled quotes passed over.
+    ///
+    /// A quote on a later line with no delimiter or line end behind it is the beginning of some
+    /// other value: then this one is not closed, and only its own row is lost.
+    fn closing_quote(&self, from: usize) -> Option<usize> {
+        let bytes = self.text.as_bytes();
+        let mut at = from;
+        loop {
+            at += memchr(b'"', &bytes[at..])?;
+            if bytes.get(at + 1) != Some(&b'"') {
+                break;
+            }
+            at += 2;
+        }
+        let rest = &bytes[at + 1..];
+        let ends = rest.is_empty() || rest[0] == b'\n' || rest.starts_with(b"\r\n");
+        let closes = ends || self.delimiter.find(&rest[..rest.len().min(4)]) == Some(0);
+        (closes || memchr(b'\n', &bytes[from..at]).is_none()).then_some(at)
+    }
+
+    #[inline]
+    fn trimmed(&self, start: usize, end: usize) -> Span {
+        if !self.trim {
+            return Span::new(start, end);
+        }
+        let value = &self.text[start..end];
+        let lead = value.len() - value.trim_start().len();
+        Span::new(start + lead, (start + lead).max(end - (value.len() - value.trim_end().len())))
+    }
+}
+
+/// Drops what is told to it.
+struct Ignore;
+
+impl RecordSink for Ignore {
+    fn record(&mut self, _record: &RawRecord<'_>) {}
+    fn fault(&mut self, _fault: Fault) {}
+}
+
+fn line_end(bytes: &[u8], from: usize) -> usize {
+    memchr(b'\n', &bytes[from..]).map_or(bytes.len(), |at| from + at)
+}
+
+fn without_return(bytes: &[u8], start: usize, end: usize) -> usize {
+    if end > start && bytes[end - 1] == b'\r' { end - 1 } else { end }
+}
+
+fn counted(number: usize, word: &str) -> String {
+    if number == 1 { format!("1 {word}") } else { format!("{number} {word}s") }
+}

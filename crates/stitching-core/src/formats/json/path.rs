@@ -1,0 +1,147 @@
+//! A subset of JSONPath (RFC 9535): `$`, `.name`, `['name']`, `[0]`, `.*`, `[*]`, `..name`, `..*`.
+
+use super::decode_string;
+use super::tree::{Kind, Tree};
+
+/// A parsed path.
+#[derive(Debug, Clone)]
+pub struct JsonPath {
+    source: String,
+    segments: Vec<Segment>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Segment {
+    /// `..`: at any depth.
+    deep: bool,
+    selector: Selector,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Selector {
+    Name(String),
+    Index(usize),
+    Any,
+}
+
+/// Why a path cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{path}` is not a path: {message} at character {at}")]
+pub struct JsonPathError {
+    path: String,
+    message: String,
+    /// Where, 1-based, in characters.
+    pub at: usize,
+}
+
+impl JsonPath {
+    /// Reads a path.
+    ///
+    /// # Errors
+    /// When it does not begin with `$`, or has something that is not in the subset.
+    pub fn parse(source: &str) -> Result<JsonPath, JsonPathError> {
+        let error = |rest: &str, message: &str| JsonPathError {
+            path: source.to_owned(),
+            message: message.to_owned(),
+            at: source[..source.len() - rest.len()].chars().count() + 1,
+        };
+        let mut rest = source.strip_prefix('$').ok_or_else(|| error(source, "`$` is expected"))?;
+        let mut segments = Vec::new();
+        while !rest.is_empty() {
+            let deep = rest.starts_with("..");
+            let (selector, after) = if deep && !rest[2..].starts_with('[') {
+                name_or_star(&rest[2..])
+            } else if let Some(dotted) = rest.strip_prefix('.').filter(|_| !deep) {
+                name_or_star(dotted)
+            } else {
+                bracketed(if deep { &rest[2..] } else { rest })
+            }
+            .map_err(|(at, message)| error(at, message))?;
+            segments.push(Segment { deep, selector });
+            rest = after;
+        }
+        Ok(JsonPath { source: source.to_owned(), segments })
+    }
+
+    /// The path as written.
+    pub fn source(&self) -> &str {
+        &self.source
+    }
+
+    /// The nodes the path leads to from `from`, in the order of the file.
+    pub(super) fn select(&self, tree: &Tree, text: &str, from: usize) -> Vec<usize> {
+        if tree.nodes.is_empty() {
+            return Vec::new();
+        }
+        let mut nodes = vec![from];
+        for segment in &self.segments {
+            let mut found = Vec::new();
+            for node in nodes {
+                if segment.deep {
+                    // Nodes lie in document order, so all that is below follows directly.
+                    for parent in node..tree.nodes[node].end {
+                        segment.selector.children(tree, text, parent, &mut found);
+                    }
+                } else {
+                    segment.selector.children(tree, text, node, &mut found);
+                }
+            }
+            if segment.deep {
+                found.sort_unstable();
+                found.dedup();
+            }
+            nodes = found;
+        }
+        nodes
+    }
+}
+
+impl Selector {
+    fn children(&self, tree: &Tree, text: &str, parent: usize, found: &mut Vec<usize>) {
+        match self {
+            Selector::Any => found.extend(tree.children(parent)),
+            Selector::Index(index) if tree.nodes[parent].kind == Kind::Array => {
+                found.extend(tree.children(parent).nth(*index));
+            }
+            Selector::Index(_) => {}
+            Selector::Name(name) => found.extend(tree.children(parent).find(|child| {
+                tree.nodes[*child].name.is_some_and(|span| {
+                    let raw = span.of(text);
+                    raw == name || (raw.contains('\\') && decode_string(raw, 0).text == *name)
+                })
+            })),
+        }
+    }
+}
+
+type Read<'s> = Result<(Selector, &'s str), (&'s str, &'static str)>;
+
+fn name_or_star(rest: &str) -> Read<'_> {
+    if let Some(after) = rest.strip_prefix('*') {
+        return Ok((Selector::Any, after));
+    }
+    let end = rest.find(['.', '[', ']', '\'', '"', '*']).unwrap_or(rest.len());
+    if end == 0 {
+        return Err((rest, "a member name or `*` is expected"));
+    }
+    Ok((Selector::Name(rest[..end].to_owned()), &rest[end..]))
+}
+
+fn bracketed(rest: &str) -> Read<'_> {
+    let inner = rest.strip_prefix('[').ok_or((rest, "`.` or `[` is expected"))?;
+    let close = |after: &'static str| (inner, after);
+    if let Some(quote) = inner.chars().next().filter(|c| ['\'', '"'].contains(c)) {
+        let end = inner[1..].find(quote).ok_or(close("the quote is never closed"))?;
+        let after = inner[end + 2..].strip_prefix(']').ok_or(close("`]` is expected after the quote"))?;
+        return Ok((Selector::Name(inner[1..=end].to_owned()), after));
+    }
+    let end = inner.find(']').ok_or(close("`]` is missing"))?;
+    let after = &inner[end + 1..];
+    match &inner[..end] {
+        "*" => Ok((Selector::Any, after)),
+        digits => match digits.parse() {
+            Ok(index) => Ok((Selector::Index(index), after)),
+            Err(_) => Err((inner, "a number, `*` or a quoted name is expected")),
+        },
+    }
+}

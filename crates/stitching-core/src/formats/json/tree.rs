@@ -1,0 +1,427 @@
+//! Parsing JSON into a flat tree of spans, whatever the text.
+//!
+//! No recursion: open brackets are on a stack of our own, so depth costs only memory. A fault
+//! costs the record it stands in; the parser finds its footing at the next comma or bracket.
+
+use super::Json;
+use crate::formats::Fault;
+use crate::text::{Edit, Span, Text};
+use std::collections::HashSet;
+
+/// What a node is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Kind {
+    Object,
+    Array,
+    Str,
+    /// A number, `true` or `false`.
+    Bare,
+    Null,
+}
+
+/// One value of the file.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Node {
+    pub kind: Kind,
+    /// The value with its quotes or brackets.
+    pub span: Span,
+    /// The inside of the member name, for a member's value.
+    pub name: Option<Span>,
+    /// One past the last node below this one; its next sibling, if there is one.
+    pub end: usize,
+}
+
+/// All values of a file in document order.
+#[derive(Debug, Default)]
+pub(super) struct Tree {
+    pub nodes: Vec<Node>,
+}
+
+/// Deeper nesting is reported: no data that people write goes so deep.
+const DEEP: usize = 500;
+/// After so many faults in one file nothing more is said about it.
+const MOST_FAULTS: usize = 200;
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum State {
+    /// After `{` or `[`: an entry or the end.
+    EntryOrEnd,
+    /// After a comma: an entry must follow.
+    Entry,
+    /// After a member name and its colon, or at the start.
+    Value,
+    /// After a value: a comma or the end.
+    AfterValue,
+}
+
+struct Parser<'t, 'f> {
+    bytes: &'t [u8],
+    at: usize,
+    settings: &'t Json,
+    nodes: Vec<Node>,
+    open: Vec<usize>,
+    /// How many objects and how many arrays are open.
+    opened: [usize; 2],
+    names: Vec<HashSet<&'t [u8]>>,
+    name: Option<Span>,
+    comma: usize,
+    faults: usize,
+    report: &'f mut dyn FnMut(Fault),
+}
+
+impl Tree {
+    /// Parses `text`; faults go to `report`. An unreadable file gives an empty tree.
+    pub fn parse(text: &Text<'_>, settings: &Json, report: &mut dyn FnMut(Fault)) -> Tree {
+        let mut parser = Parser {
+            bytes: text.as_str().as_bytes(),
+            at: text.body(),
+            settings,
+            nodes: Vec::new(),
+            open: Vec::new(),
+            opened: [0; 2],
+            names: Vec::new(),
+            name: None,
+            comma: 0,
+            faults: 0,
+            report,
+        };
+        parser.run();
+        Tree { nodes: parser.nodes }
+    }
+
+    /// The values directly inside `parent`.
+    pub fn children(&self, parent: usize) -> impl Iterator<Item = usize> + '_ {
+        let end = self.nodes[parent].end;
+        let mut next = parent + 1;
+        std::iter::from_fn(move || {
+            let child = next;
+            (child < end).then(|| {
+                next = self.nodes[child].end;
+                child
+            })
+        })
+    }
+}
+
+impl Parser<'_, '_> {
+    fn run(&mut self) {
+        let mut state = State::Value;
+        loop {
+            self.trivia();
+            let Some(&next) = self.bytes.get(self.at) else { break };
+            if self.open.is_empty() && state == State::AfterValue {
+                let span = Span::new(self.at, self.bytes.len());
+                self.fault(span, "text after the end of the value", "the file holds one value; remove what follows it");
+                break;
+            }
+            state = match state {
+                State::Value => self.value(next),
+                State::EntryOrEnd | State::Entry => self.entry(next, state == State::Entry),
+                State::AfterValue => self.after_value(next),
+            };
+        }
+        if self.nodes.is_empty() {
+            let at = Span::new(self.at.min(self.bytes.len()), self.bytes.len());
+            self.fault(at, "the file holds no value", "give it at least `{}` or `[]`, or delete it");
+        }
+        if let Some(&outer) = self.open.first() {
+            let innermost = self.open.last().map_or(outer, |&node| node);
+            let start = self.nodes[innermost].span.start as usize;
+            let bracket = self.bytes[start] as char;
+            let message = format!("`{bracket}` is never closed");
+            self.fault(Span::new(start, start + 1), &message, "add the closing bracket where its block ends");
+        }
+        while !self.open.is_empty() {
+            self.close(self.bytes.len());
+        }
+    }
+
+    /// At the place of an entry: a member in an object, an item in an array.
+    fn entry(&mut self, next: u8, after_comma: bool) -> State {
+        let in_object = self.top() == Some(Kind::Object);
+        match next {
+            b'}' | b']' => {
+                if after_comma && !self.settings.trailing_commas {
+                    self.trailing_comma();
+                }
+                self.closing(next)
+            }
+            b',' => {
+                self.fault(Span::new(self.at, self.at + 1), "a comma too many", "remove it");
+                self.at += 1;
+                State::Entry
+            }
+            b'"' if in_object => self.member(),
+            b'{' if in_object && after_comma && self.parent() == Some(Kind::Array) => {
+                let message = "the object before this one is not closed";
+                self.fault(Span::new(self.at, self.at + 1), message, "add `}` before the comma");
+                self.close(self.comma);
+                self.name = None;
+                self.value(next)
+            }
+            _ if in_object => {
+                let start = self.at;
+                self.skip_token();
+                self.fault(Span::new(start, self.at), "a member name in quotes is expected here", "quote the name: `\"name\": value`");
+                self.trivia();
+                if self.bytes.get(self.at) == Some(&b':') {
+                    self.name = Some(Span::new(start, self.at));
+                    self.at += 1;
+                    return State::Value;
+                }
+                State::AfterValue
+            }
+            _ => {
+                self.name = None;
+                self.value(next)
+            }
+        }
+    }
+
+    fn member(&mut self) -> State {
+        let span = self.string();
+        let inside = Span { start: span.start + 1, end: span.end.saturating_sub(1).max(span.start + 1) };
+        let name = &self.bytes[inside.range()];
+        if self.names.last_mut().is_some_and(|names| !names.insert(name)) {
+            let shown = String::from_utf8_lossy(name).into_owned();
+            self.report_fault(Fault::new(
+                "duplicate-member",
+                inside,
+                format!("the member `{shown}` stands twice in this object"),
+            ));
+        }
+        self.name = Some(inside);
+        self.trivia();
+        if self.bytes.get(self.at) == Some(&b':') {
+            self.at += 1;
+        } else {
+            self.fault(span, "the member name has no `:` after it", "write `\"name\": value`");
+        }
+        State::Value
+    }
+
+    fn value(&mut self, next: u8) -> State {
+        match next {
+            b'{' | b'[' => {
+                let kind = if next == b'{' { Kind::Object } else { Kind::Array };
+                let span = Span::new(self.at, self.at + 1);
+                self.push(kind, span);
+                self.open.push(self.nodes.len() - 1);
+                self.opened[usize::from(kind == Kind::Array)] += 1;
+                self.names.push(HashSet::new());
+                if self.open.len() == DEEP {
+                    self.fault(span, &format!("{DEEP} brackets are open here, one inside the other"), "look for closing brackets that are missing further up");
+                }
+                self.at += 1;
+                State::EntryOrEnd
+            }
+            b'"' => {
+                let span = self.string();
+                self.push(Kind::Str, span);
+                State::AfterValue
+            }
+            b',' | b'}' | b']' => {
+                self.name = None;
+                self.fault(Span::new(self.at, self.at + 1), "a value is missing before this", "write the value, or `null`");
+                State::AfterValue
+            }
+            b':' => {
+                self.fault(Span::new(self.at, self.at + 1), "a `:` too many", "remove it");
+                self.at += 1;
+                State::Value
+            }
+            _ => {
+                let start = self.at;
+                self.skip_token();
+                let span = Span::new(start, self.at);
+                let word = String::from_utf8_lossy(&self.bytes[start..self.at]).into_owned();
+                let kind = if word == "null" { Kind::Null } else { Kind::Bare };
+                if kind == Kind::Bare && !is_bare_value(&word) {
+                    self.fault(span, &format!("`{}` is no JSON value", shorten(&word)), "put text in double quotes; numbers look like `3` or `0.5`");
+                }
+                self.push(kind, span);
+                State::AfterValue
+            }
+        }
+    }
+
+    fn after_value(&mut self, next: u8) -> State {
+        match next {
+            b',' => {
+                self.comma = self.at;
+                self.at += 1;
+                State::Entry
+            }
+            b'}' | b']' => self.closing(next),
+            _ => {
+                let end = self.nodes.last().map_or(self.at, |node| node.span.end as usize);
+                let place = Span::new(self.at, self.at + 1);
+                let edit = Edit { span: Span::new(end, end), text: ",".to_owned() };
+                let mut fault = Fault::new("syntax-error", place, "a comma is missing before this");
+                fault.fix = Some(("add the comma".to_owned(), edit));
+                self.report_fault(fault);
+                State::Entry
+            }
+        }
+    }
+
+    /// A closing bracket. One that does not fit closes what was left open inside its partner.
+    fn closing(&mut self, bracket: u8) -> State {
+        let kind = if bracket == b'}' { Kind::Object } else { Kind::Array };
+        // Counted first, so that a file of nothing but wrong brackets is read in one pass.
+        let any = self.opened[usize::from(kind == Kind::Array)] > 0;
+        let partner = if any { self.open.iter().rposition(|&node| self.nodes[node].kind == kind) } else { None };
+        let Some(partner) = partner else {
+            let message = format!("`{}` closes nothing", bracket as char);
+            self.fault(Span::new(self.at, self.at + 1), &message, "remove it, or add its opening bracket");
+            self.at += 1;
+            return State::AfterValue;
+        };
+        while self.open.len() > partner + 1 {
+            let left = self.nodes[self.open[self.open.len() - 1]].span.start as usize;
+            let message = format!("`{}` is not closed before the `{}` around it", self.bytes[left] as char, bracket as char);
+            self.fault(Span::new(left, left + 1), &message, "add its closing bracket");
+            self.close(self.at);
+        }
+        self.at += 1;
+        self.close(self.at);
+        State::AfterValue
+    }
+
+    fn close(&mut self, end: usize) {
+        self.names.pop();
+        if let Some(node) = self.open.pop() {
+            self.opened[usize::from(self.nodes[node].kind == Kind::Array)] -= 1;
+            self.nodes[node].end = self.nodes.len();
+            self.nodes[node].span.end = Span::new(0, end).end;
+        }
+    }
+
+    fn push(&mut self, kind: Kind, span: Span) {
+        let end = self.nodes.len() + 1;
+        self.nodes.push(Node { kind, span, name: self.name.take(), end });
+    }
+
+    fn top(&self) -> Option<Kind> {
+        self.open.last().map(|&node| self.nodes[node].kind)
+    }
+
+    fn parent(&self) -> Option<Kind> {
+        self.open.len().checked_sub(2).map(|at| self.nodes[self.open[at]].kind)
+    }
+
+    /// Passes over blanks and comments.
+    fn trivia(&mut self) {
+        while let Some(&next) = self.bytes.get(self.at) {
+            let start = self.at;
+            match next {
+                b' ' | b'\t' | b'\r' | b'\n' => {
+                    self.at += 1;
+                    continue;
+                }
+                b'/' if self.bytes.get(start + 1) == Some(&b'/') => {
+                    let end = memchr::memchr(b'\n', &self.bytes[start..]).map_or(self.bytes.len(), |at| start + at);
+                    self.at = end;
+                }
+                b'/' if self.bytes.get(start + 1) == Some(&b'*') => {
+                    let end = memchr::memmem::find(&self.bytes[start..], b"*/");
+                    if end.is_none() {
+                        self.fault(Span::new(start, start + 2), "the comment is never closed", "close it with `*/`");
+                    }
+                    self.at = end.map_or(self.bytes.len(), |at| start + at + 2);
+                }
+                _ => return,
+            }
+            if !self.settings.comments {
+                let span = Span::new(start, self.at);
+                let edit = Edit { span, text: String::new() };
+                let mut fault = Fault::new("not-strict-json", span, "a comment, which the game does not accept here")
+                    .help("if the game does, write `comments = true` in the table's format");
+                fault.fix = Some(("remove the comment".to_owned(), edit));
+                self.report_fault(fault);
+            }
+        }
+    }
+
+    /// Reads the string that begins here; gives it with its quotes.
+    fn string(&mut self) -> Span {
+        let start = self.at;
+        let mut at = start + 1;
+        loop {
+            match memchr::memchr3(b'"', b'\\', b'\n', &self.bytes[at..]).map(|found| at + found) {
+                Some(end) if self.bytes[end] == b'"' => {
+                    self.at = end + 1;
+                    return Span::new(start, self.at);
+                }
+                Some(escape) if self.bytes[escape] == b'\\' => {
+                    let meant = self.bytes.get(escape + 1).copied().unwrap_or(b' ');
+                    if !b"\"\\/bfnrtu".contains(&meant) {
+                        let span = Span::new(escape, escape + 1);
+                        self.fault(span, "`\\` is followed by no known escape", "write `\\\\` for a backslash");
+                    }
+                    at = (escape + 2).min(self.bytes.len());
+                }
+                end => {
+                    let end = end.unwrap_or(self.bytes.len());
+                    let end = if self.bytes[..end].ends_with(b"\r") { end - 1 } else { end };
+                    self.fault(Span::new(start, start + 1), "the string is not closed on its line", "close it with `\"`");
+                    self.at = end;
+                    return Span::new(start, end);
+                }
+            }
+        }
+    }
+
+    /// Passes over a word: up to the next blank, comma, colon or bracket, at least one character.
+    fn skip_token(&mut self) {
+        let start = self.at;
+        let ends = |byte: &u8| matches!(byte, b' ' | b'\t' | b'\r' | b'\n' | b',' | b':' | b'{' | b'}' | b'[' | b']' | b'"');
+        let len = self.bytes[start..].iter().position(ends).unwrap_or(self.bytes.len() - start);
+        self.at = start + len.max(1);
+    }
+
+    fn trailing_comma(&mut self) {
+        let span = Span::new(self.comma, self.comma + 1);
+        let edit = Edit { span, text: String::new() };
+        let mut fault = Fault::new("not-strict-json", span, "a comma after the last entry, which the game does not accept here")
+            .help("if the game does, write `trailing_commas = true` in the table's format");
+        fault.fix = Some(("remove the comma".to_owned(), edit));
+        self.report_fault(fault);
+    }
+
+    fn fault(&mut self, span: Span, message: &str, help: &str) {
+        self.report_fault(Fault::new("syntax-error", span, message).help(help));
+    }
+
+    fn report_fault(&mut self, fault: Fault) {
+        self.faults += 1;
+        if self.faults <= MOST_FAULTS {
+            (self.report)(fault);
+        }
+    }
+}
+
+/// Whether `word` is a JSON number (RFC 8259, section 6), `true` or `false`.
+pub(super) fn is_bare_value(word: &str) -> bool {
+    let digits = |text: &str| !text.is_empty() && text.bytes().all(|b| b.is_ascii_digit());
+    if matches!(word, "true" | "false") {
+        return true;
+    }
+    let (mantissa, exponent) = match word.split_once(['e', 'E']) {
+        Some((mantissa, exponent)) => (mantissa, Some(exponent)),
+        None => (word, None),
+    };
+    let mantissa = mantissa.strip_prefix('-').unwrap_or(mantissa);
+    let (whole, fraction) = match mantissa.split_once('.') {
+        Some((whole, fraction)) => (whole, Some(fraction)),
+        None => (mantissa, None),
+    };
+    digits(whole)
+        && (whole == "0" || !whole.starts_with('0'))
+        && fraction.is_none_or(digits)
+        && exponent.is_none_or(|text| digits(text.strip_prefix(['+', '-']).unwrap_or(text)))
+}
+
+fn shorten(word: &str) -> String {
+    if word.chars().count() <= 40 { word.to_owned() } else { word.chars().take(40).collect::<String>() + "..." }
+}

@@ -1,0 +1,196 @@
+//! How a file's text is laid out: from text to records with byte spans, and back to text for one
+//! value at a time.
+//!
+//! A format never serialises: it tells where each value stands ([`Cell`]) and how a new value must
+//! be written to stand there ([`Format::encode`]). Reading is tolerant: what is wrong becomes a
+//! [`Fault`] and the reader goes on with the next record.
+//!
+//! Adding a format: one file (or folder) here with a type that implements [`Format`], one arm in
+//! `schema::format`, one page in `docs/formats.md`, one folder of fixtures.
+
+mod delimited;
+mod json;
+mod lines;
+mod whole_file;
+
+pub use delimited::{Delimited, Header};
+pub use json::{Json, JsonPath, JsonPathError};
+pub use lines::Lines;
+pub use whole_file::WholeFile;
+
+use crate::text::{Edit, Span, Text};
+use std::borrow::Cow;
+
+/// A value's place in the file and the way it is written there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Cell {
+    /// The value without its quotes.
+    pub span: Span,
+    /// How the bytes of the span stand for the value.
+    pub form: Form,
+}
+
+/// How bytes stand for a value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Form {
+    /// As they are.
+    Plain,
+    /// Inside quotes; a quote within is doubled.
+    Doubled,
+    /// Inside a JSON string (RFC 8259, section 7).
+    JsonString,
+    /// A JSON number, `true` or `false`.
+    JsonBare,
+    /// A JSON object or array; shown, never taken for a value.
+    JsonNested,
+}
+
+/// A cell and the position of its column in the list of columns that was asked for.
+#[derive(Debug, Clone, Copy)]
+pub struct ColumnCell {
+    /// Position in the `columns` given to [`Format::read`].
+    pub column: u16,
+    /// The value. A column may have several cells in one record (the items of a JSON array).
+    pub cell: Cell,
+}
+
+/// A column that is asked for.
+#[derive(Debug, Clone, Copy)]
+pub struct Column<'n> {
+    /// Its name, as the format understands it.
+    pub name: &'n str,
+    /// Whether a file may do without it.
+    pub optional: bool,
+}
+
+/// One record as the format sees it.
+#[derive(Debug)]
+pub struct RawRecord<'a> {
+    /// The whole record: a line, an object, a file.
+    pub span: Span,
+    /// The cells of the wanted columns, in the order in which they stand in the file.
+    pub cells: &'a [ColumnCell],
+}
+
+/// Something wrong in the layout of a file.
+#[derive(Debug, Clone)]
+pub struct Fault {
+    /// The check that stands for it.
+    pub code: &'static str,
+    /// Where.
+    pub span: Span,
+    /// What is wrong: found and expected.
+    pub message: String,
+    /// What to do.
+    pub help: Option<String>,
+    /// What would put it right: a title and an edit.
+    pub fix: Option<(String, Edit)>,
+}
+
+impl Fault {
+    /// A fault without help or fix.
+    pub fn new(code: &'static str, span: Span, message: impl Into<String>) -> Fault {
+        Fault { code, span, message: message.into(), help: None, fix: None }
+    }
+
+    /// The same with a line on what to do.
+    pub fn help(mut self, help: impl Into<String>) -> Fault {
+        self.help = Some(help.into());
+        self
+    }
+}
+
+/// Takes what a format reads.
+pub trait RecordSink {
+    /// Takes a record. Records come in the order of the file.
+    fn record(&mut self, record: &RawRecord<'_>);
+    /// Takes a fault.
+    fn fault(&mut self, fault: Fault);
+}
+
+/// One way of laying out records in a text.
+pub trait Format: std::fmt::Debug + Send + Sync {
+    /// Reads all records of `text` into `sink`, with cells for `columns` only.
+    ///
+    /// Cost: one pass over the text; nothing is kept.
+    fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink);
+
+    /// The names of the columns that the file itself tells of, in its order.
+    fn columns(&self, text: &Text<'_>) -> Vec<String>;
+
+    /// The bytes to put in place of `cell.span` so that it holds `value`.
+    ///
+    /// # Errors
+    /// Why the value cannot stand there.
+    fn encode(&self, cell: &Cell, column: &str, value: &str) -> Result<String, String>;
+
+    /// What is wrong with `column` as a name in this format, if it cannot be one.
+    fn check_column(&self, _column: &str) -> Result<(), String> {
+        Ok(())
+    }
+
+    /// Reads only the records around the byte `offsets` (sorted), where a search found something.
+    /// Gives `false`, and reads nothing, in formats where only the whole file tells.
+    fn read_at(&self, _text: &Text<'_>, _columns: &[Column<'_>], _offsets: &[usize], _sink: &mut dyn RecordSink) -> bool {
+        false
+    }
+
+    /// Whether a value stands in the file byte for byte as it is, if the file has none of the
+    /// returned bytes. Lets a search for a value skip files without parsing them.
+    fn escape_byte(&self) -> Option<u8>;
+}
+
+/// A decoded value that remembers where its bytes came from.
+#[derive(Debug)]
+pub struct Decoded<'t> {
+    /// The value.
+    pub text: Cow<'t, str>,
+    start: u32,
+    /// For each byte of `text`, and its end, the offset in the file; only if something was escaped.
+    map: Option<Vec<u32>>,
+}
+
+impl Decoded<'_> {
+    /// The place in the file of a byte range of [`Decoded::text`].
+    pub fn span(&self, start: usize, end: usize) -> Span {
+        match &self.map {
+            None => Span::new(self.start as usize + start, self.start as usize + end),
+            Some(map) => {
+                let at = |offset: usize| map.get(offset).or(map.last()).copied().unwrap_or(self.start);
+                Span { start: at(start), end: at(end) }
+            }
+        }
+    }
+}
+
+/// Reads the value of `cell` in `text` (the whole file).
+#[inline]
+pub fn decode<'t>(text: &'t str, cell: &Cell) -> Decoded<'t> {
+    let raw = cell.span.of(text);
+    let start = cell.span.start;
+    match cell.form {
+        Form::Doubled if raw.contains('"') => decode_doubled(raw, start),
+        Form::JsonString if raw.contains('\\') => json::decode_string(raw, start),
+        _ => Decoded { text: Cow::Borrowed(raw), start, map: None },
+    }
+}
+
+fn decode_doubled(raw: &str, start: u32) -> Decoded<'_> {
+    let (mut text, mut map) = (String::with_capacity(raw.len()), Vec::with_capacity(raw.len() + 1));
+    let mut skip = false;
+    for (offset, next) in raw.char_indices() {
+        if next == '"' && !skip {
+            skip = true;
+            if raw[offset + 1..].starts_with('"') {
+                continue;
+            }
+        }
+        skip = false;
+        for byte in 0..next.len_utf8() {
+            map.push(start + (offset + byte) as u32);
+        }
+        text.push(next);
+    }
+    map.push(start + raw.len() as u32);
+    Decoded { text: Cow::Owned(text), start, map: Some(map) }
+}

@@ -1,0 +1,23 @@
+//! The work of Stitching, without a terminal.
+//!
+//! Data flows one way: `layers -> text -> formats -> schema -> tables -> links -> checks`, and from
+//! the links to `changes -> journal`. A module uses those to its left, never those to its right.
+//! Nothing here prints, reads arguments or ends the process; only [`journal`] writes files.
+#![deny(missing_docs)]
+
+pub mod changes;
+pub mod checks;
+pub mod error;
+pub mod formats;
+pub mod journal;
+pub mod layers;
+pub mod links;
+pub mod problem;
+pub mod project;
+pub mod schema;
+pub mod tables;
+pub mod text;
+
+pub use error::{Error, ErrorKind, Refusal};
+pub use problem::{Fix, Place, Problem, Related, Severity};
+pub use project::Project;

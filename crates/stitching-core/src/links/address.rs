@@ -1,0 +1,237 @@
+//! Addresses: `table:key`, `table:key.field`, `table.field`, and finding what they name.
+
+use super::scan::{Needles, TableScan, scan};
+use super::uses::add_key_fields;
+use crate::Error;
+use crate::layers::{FileId, LayerId, Stack};
+use crate::schema::{Schema, TableId};
+use crate::tables::{KEY_SEPARATOR, shown_key};
+use crate::text::{NearestIndex, Span};
+
+/// An address taken apart.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Address {
+    /// The table, if it is named.
+    pub table: Option<String>,
+    /// The key (as shown), perhaps with a field behind it if it was not quoted.
+    pub key: String,
+    /// The field, if it was set apart by quotes.
+    pub field: Option<String>,
+}
+
+/// A record that an address names.
+#[derive(Debug, Clone)]
+pub struct Found {
+    /// Its table.
+    pub table: TableId,
+    /// Its key as kept in memory.
+    pub key: String,
+    /// The field, as a position in the table's fields, if the address names one.
+    pub field: Option<usize>,
+    /// Where it is: more than one place for texts of several languages, and for duplicates.
+    pub places: Vec<FoundPlace>,
+}
+
+/// A place where a record is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct FoundPlace {
+    /// The file.
+    pub file: FileId,
+    /// The whole record.
+    pub span: Span,
+}
+
+impl Address {
+    /// Takes an address apart. A key with blanks, dots or colons is quoted, with a quote inside
+    /// written twice.
+    ///
+    /// # Errors
+    /// When a quote is not closed, or something other than `.field` follows it.
+    pub fn parse(text: &str) -> Result<Address, Error> {
+        let bad = |message: &str| Error::Usage {
+            message: format!("`{text}` is not an address: {message}"),
+            help: "write `table:key` or `table:\"key with blanks\".field`".to_owned(),
+        };
+        let colon = text.find(':').filter(|at| !text[..*at].contains('"'));
+        let (table, rest) = match colon {
+            Some(at) => (Some(text[..at].to_owned()), &text[at + 1..]),
+            None => (None, text),
+        };
+        let Some(quoted) = rest.strip_prefix('"') else {
+            return Ok(Address { table, key: rest.to_owned(), field: None });
+        };
+        let mut key = String::new();
+        let mut chars = quoted.char_indices().peekable();
+        while let Some((at, next)) = chars.next() {
+            if next != '"' {
+                key.push(next);
+            } else if chars.next_if(|(_, after)| *after == '"').is_some() {
+                key.push('"');
+            } else {
+                let field = match &quoted[at + 1..] {
+                    "" => None,
+                    after => Some(after.strip_prefix('.').ok_or_else(|| bad("`.field` is expected after the quotes"))?.to_owned()),
+                };
+                return Ok(Address { table, key, field });
+            }
+        }
+        Err(bad("the quote is never closed"))
+    }
+
+    /// The address of a record as people write it, quoted where it must be.
+    pub fn show(table: &str, key: &str) -> String {
+        let shown = shown_key(key);
+        if shown.contains(['.', ':', '"']) || shown.contains(char::is_whitespace) {
+            format!("{table}:\"{}\"", shown.replace('"', "\"\""))
+        } else {
+            format!("{table}:{shown}")
+        }
+    }
+}
+
+/// Finds the record that `text` names among the effective files through layer `through`.
+///
+/// Cost: a text search of the files of the tables in question.
+///
+/// # Errors
+/// When there is no such table, record or field (with the nearest names), when several tables
+/// have the key, or when a file cannot be read.
+pub fn resolve(stack: &Stack, schema: &Schema, through: LayerId, text: &str) -> Result<Found, Error> {
+    let address = Address::parse(text)?;
+    let table = match &address.table {
+        None => None,
+        Some(name) => Some(find_table(schema, name)?),
+    };
+    let mut found = find_records(stack, schema, through, table, &address.key)?;
+    let mut field = address.field.clone();
+    if found.is_empty() && field.is_none()
+        && let Some((key, last)) = address.key.rsplit_once('.')
+    {
+        found = find_records(stack, schema, through, table, key)?;
+        field = Some(last.to_owned());
+    }
+    // A file that is a record, and a record that is named after it, are told apart by the table.
+    if found.len() > 1 {
+        let addresses: Vec<String> = found.iter().map(|found| Address::show(&schema.tables[found.table].name, &found.key)).collect();
+        return Err(Error::Usage {
+            message: format!("`{text}` is the key of several records"),
+            help: format!("say which: {}", addresses.join(", ")),
+        });
+    }
+    let Some(mut found) = found.pop() else {
+        return Err(unknown_record(stack, schema, through, table, &address, text));
+    };
+    if let Some(name) = field {
+        let described = &schema.tables[found.table];
+        found.field = Some(described.field(&name).ok_or_else(|| Error::Unknown {
+            what: "field",
+            name: format!("{}.{name}", described.name),
+            help: format!("the described fields are {}", described.fields.iter().map(|field| field.name.as_str()).collect::<Vec<_>>().join(", ")),
+        })?);
+    }
+    Ok(found)
+}
+
+/// The table called `name`.
+///
+/// # Errors
+/// When there is none, with the nearest name.
+pub fn find_table(schema: &Schema, name: &str) -> Result<TableId, Error> {
+    schema.table(name).ok_or_else(|| unknown_table(schema, name))
+}
+
+fn unknown_table(schema: &Schema, name: &str) -> Error {
+    let near = schema.nearest_table(name);
+    let help = match near.first() {
+        Some(near) => format!("did you mean `{near}`? `stitching tables` lists them"),
+        None => "`stitching tables` lists the tables".to_owned(),
+    };
+    Error::Unknown { what: "table", name: name.to_owned(), help }
+}
+
+/// The records with the key `shown`, of `table` or of any, one entry for each table that has it.
+///
+/// # Errors
+/// When a file cannot be read.
+pub(crate) fn find_records(
+    stack: &Stack,
+    schema: &Schema,
+    through: LayerId,
+    table: Option<TableId>,
+    shown: &str,
+) -> Result<Vec<Found>, Error> {
+    // A key of several parts is shown with `/` between them; its longest part is searched for.
+    let part = shown.split('/').max_by_key(|part| part.len()).unwrap_or(shown);
+    let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
+        .map(|id| {
+            let described = &schema.tables[id];
+            if table.is_some_and(|table| table != id) {
+                return None;
+            }
+            let mut fields = Vec::new();
+            add_key_fields(described, &mut fields);
+            let mut needles = Needles::default();
+            if described.ignore_case || fields.len() < described.key.len() {
+                needles.add_any();
+            } else {
+                needles.add(part);
+            }
+            Some(TableScan { fields, needles })
+        })
+        .collect();
+    let hits = scan(stack, schema, through, &plan, &|id, record, hits| {
+        let Some(key) = record.key() else { return };
+        let folded = schema.tables[id].ignore_case;
+        let named = if key.contains(KEY_SEPARATOR) { shown_key(&key) } else { key.clone() };
+        if named == shown || (folded && named.to_lowercase() == shown.to_lowercase()) {
+            hits.push((id, key, record.span));
+        }
+    })?;
+    let mut found: Vec<Found> = Vec::new();
+    for file in hits {
+        for (table, key, span) in file.hits {
+            let place = FoundPlace { file: file.file, span };
+            match found.iter_mut().find(|found| found.table == table) {
+                Some(found) => found.places.push(place),
+                None => found.push(Found { table, key, field: None, places: vec![place] }),
+            }
+        }
+    }
+    found.sort_by_key(|found| found.table);
+    Ok(found)
+}
+
+fn unknown_record(
+    stack: &Stack,
+    schema: &Schema,
+    through: LayerId,
+    table: Option<TableId>,
+    address: &Address,
+    text: &str,
+) -> Error {
+    let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
+        .map(|id| {
+            let mut scan = TableScan::default();
+            add_key_fields(&schema.tables[id], &mut scan.fields);
+            scan.needles.add_any();
+            table.is_none_or(|table| table == id).then_some(scan)
+        })
+        .collect();
+    let keys = scan(stack, schema, through, &plan, &|id, record, hits| hits.extend(record.key().map(|key| (id, key))));
+    let keys: Vec<(TableId, String)> = keys.unwrap_or_default().into_iter().flat_map(|file| file.hits).collect();
+    let near = NearestIndex::new(keys.iter().map(|(_, key)| shown_key(key))).nearest(&address.key);
+    let mut addresses = Vec::new();
+    for name in near {
+        for (id, key) in keys.iter().filter(|(_, key)| shown_key(key) == name) {
+            let shown = format!("`{}`", Address::show(&schema.tables[*id].name, key));
+            if !addresses.contains(&shown) && addresses.len() < 3 {
+                addresses.push(shown);
+            }
+        }
+    }
+    let help = match addresses.is_empty() {
+        false => format!("the nearest: {}", addresses.join(", ")),
+        true => format!("`stitching find {}` searches everything", address.key),
+    };
+    Error::Unknown { what: "record", name: text.to_owned(), help }
+}

@@ -1,0 +1,149 @@
+//! One record with all that is known of it.
+
+use super::labels::{Labels, text_key, texts_of};
+use super::{Found, find_records, load, with_text};
+use crate::Error;
+use crate::layers::{LayerId, Stack};
+use crate::problem::Place;
+use crate::schema::{Schema, TableId};
+use crate::tables::{Reader, RecordView, Value, all_fields, for_each_piece, read_all, read_records, shown_key};
+
+/// A record with its values, and what they point to.
+#[derive(Debug)]
+pub struct Details {
+    /// The table.
+    pub table: TableId,
+    /// The key as shown.
+    pub key: String,
+    /// The name as the player sees it.
+    pub label: Option<String>,
+    /// Where it is; several places for texts in several languages.
+    pub places: Vec<Place>,
+    /// The values, in the order of the file; those of all places one after another.
+    pub fields: Vec<FieldDetail>,
+}
+
+/// A value, and what it points to.
+#[derive(Debug)]
+pub struct FieldDetail {
+    /// The field's name.
+    pub name: String,
+    /// What it means, by the schema.
+    pub about: Option<String>,
+    /// The unit of its numbers.
+    pub unit: Option<String>,
+    /// The value.
+    pub value: Value,
+    /// Where it stands.
+    pub place: Place,
+    /// The records it names: table, key as shown, name as the player sees it.
+    pub points_to: Vec<(String, String, Option<String>)>,
+    /// The texts it stands for: language and text, `None` where it is missing.
+    pub texts: Vec<(String, Option<String>)>,
+}
+
+/// All that is known of the record `found`.
+///
+/// # Errors
+/// When a file cannot be read.
+pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) -> Result<Details, Error> {
+    let languages: Vec<Vec<(String, String)>> =
+        (0..schema.languages.len()).map(|language| texts_of(stack, schema, through, language)).collect();
+    let labels = Labels::read(stack, schema, through);
+    let mut details =
+        Details { table: found.table, key: shown_key(&found.key), label: None, places: Vec::new(), fields: Vec::new() };
+    for place in &found.places {
+        let loaded = load(stack, place.file)?;
+        details.places.push(loaded.place(place.span));
+        let path = &stack.files()[place.file].path;
+        let (table, record, mut links) = with_text(stack, place.file, |text| {
+            let table = schema.tables[found.table].widened(&schema.tables[found.table].format.columns(text));
+            let record = read_all(&table, path, text).into_iter().find(|record| record.span == place.span);
+            let mut links = Links { span: place.span, links: Vec::new() };
+            read_records(&table, path, text, &all_fields(&table), &mut links);
+            (table, record, links.links)
+        })?;
+        let Some(record) = record else { continue };
+        if let Some(value) = table.label.and_then(|field| record.value(field)) {
+            details.label = details.label.or_else(|| labels.name(&table, &value.text));
+        }
+        let mut values = record.values;
+        values.sort_by_key(|value| value.span);
+        for value in values {
+            let field = &table.fields[value.field];
+            let texts = text_key(&table, value.field, &value.text)
+                .filter(|_| !table.rules.iter().any(|rule| rule.field == value.field && rule.is_none(&value.text)))
+                .map(|key| {
+                    let text = |texts: &[(String, String)]| texts.iter().find(|(other, _)| *other == key).map(|(_, text)| text.clone());
+                    schema.languages.iter().cloned().zip(languages.iter().map(|texts| text(texts))).collect()
+                });
+            let mut points_to = Vec::new();
+            for (_, rule, text) in links.extract_if(.., |(span, ..)| *span == value.span) {
+                for target in table.rules[rule].refs.iter().filter(|target| target.rule.is_none()) {
+                    for target in find_records(stack, schema, through, Some(target.table), &text)? {
+                        let label = label_of(stack, schema, &labels, &target)?;
+                        points_to.push((schema.tables[target.table].name.clone(), shown_key(&target.key), label));
+                    }
+                }
+            }
+            details.fields.push(FieldDetail {
+                name: field.name.clone(),
+                about: field.about.clone(),
+                unit: field.unit.clone(),
+                place: loaded.place(value.span),
+                points_to,
+                texts: texts.unwrap_or_default(),
+                value,
+            });
+        }
+    }
+    Ok(details)
+}
+
+/// How a record is called.
+fn label_of(stack: &Stack, schema: &Schema, labels: &Labels, found: &Found) -> Result<Option<String>, Error> {
+    let (table, Some(place)) = (&schema.tables[found.table], found.places.first()) else { return Ok(None) };
+    let Some(label) = table.label else { return Ok(None) };
+    let path = &stack.files()[place.file].path;
+    with_text(stack, place.file, |text| {
+        let mut value = LabelOf { span: place.span, label, value: None };
+        read_records(table, path, text, &[label], &mut value);
+        value.value.and_then(|value| labels.name(table, &value))
+    })
+}
+
+struct LabelOf {
+    span: crate::text::Span,
+    label: usize,
+    value: Option<String>,
+}
+
+impl Reader for LabelOf {
+    fn record(&mut self, record: &RecordView<'_>) {
+        if record.span == self.span {
+            self.value = record.value(self.label);
+        }
+    }
+}
+
+/// The pieces of a record that refer to records: the span of their cell, the rule, the text.
+struct Links {
+    span: crate::text::Span,
+    links: Vec<(crate::text::Span, usize, String)>,
+}
+
+impl Reader for Links {
+    fn record(&mut self, record: &RecordView<'_>) {
+        if record.span != self.span {
+            return;
+        }
+        for field in 0..record.table.fields.len() {
+            for_each_piece(record, field, |piece| {
+                let rule = &record.table.rules[piece.rule];
+                if !rule.refs.is_empty() && !rule.is_none(piece.text) && piece.fits {
+                    self.links.push((piece.cell.span, piece.rule, piece.text.to_owned()));
+                }
+            });
+        }
+    }
+}

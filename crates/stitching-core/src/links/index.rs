@@ -1,0 +1,348 @@
+//! The index: which keys there are, and what each file's values point to.
+
+use super::with_text;
+use crate::Error;
+use crate::layers::{FileId, LayerId, Stack};
+use crate::schema::{Rule, Schema, TableId, Texts};
+use crate::tables::{FileFacts, Link, LinkKind, TableFacts, ValueChecks, extract, key_hash, path_hash};
+use crate::text::{NearestIndex, TextFault};
+use hashbrown::{HashMap, HashSet, HashTable};
+use rayon::prelude::*;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+
+/// What is known of all effective files of a stack.
+#[derive(Debug)]
+pub struct Index<'p> {
+    /// The layers.
+    pub stack: &'p Stack,
+    /// The tables.
+    pub schema: &'p Schema,
+    /// The layer at which the stack is taken to end.
+    pub through: LayerId,
+    /// The effective files, sorted by path; positions in this list are what the index speaks of.
+    pub files: Vec<IndexedFile>,
+    /// For each table its files and keys.
+    pub tables: Vec<TableIndex>,
+    texts: HashMap<u64, u64>,
+    paths: HashSet<u64>,
+    columns: HashMap<(TableId, usize), HashSet<u64>>,
+    nearest: Vec<OnceLock<NearestIndex>>,
+    nearest_paths: OnceLock<NearestIndex>,
+}
+
+/// A file of the index.
+#[derive(Debug)]
+pub struct IndexedFile {
+    /// The file.
+    pub id: FileId,
+    /// What is known of it; files that no table takes have no facts.
+    pub facts: Arc<FileFacts>,
+    /// Why it could not be read as text.
+    pub fault: Option<FileFault>,
+}
+
+/// Why a file could not be read as text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum FileFault {
+    /// Its bytes are not text.
+    Text(TextFault),
+    /// The system would not give it.
+    Unreadable(String),
+}
+
+/// A record of the index.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct RecordId {
+    /// The file, as a position in [`Index::files`].
+    pub file: u32,
+    /// Which of the tables of that file.
+    pub slot: u32,
+    /// Its position among the records of the table in the file, 0-based.
+    pub record: u32,
+}
+
+/// One file of a table: positions in [`Index::files`] and in that file's tables.
+#[derive(Debug, Clone, Copy)]
+pub struct TableFile {
+    /// The position in [`Index::files`].
+    pub file: u32,
+    /// The position in that file's tables.
+    pub slot: u32,
+}
+
+/// A key and the first record that has it.
+#[derive(Debug, Clone, Copy)]
+pub struct KeyEntry {
+    hash: u64,
+    /// The position in [`TableIndex::files`].
+    at: u32,
+    record: u32,
+}
+
+/// The files and keys of a table.
+#[derive(Debug, Default)]
+pub struct TableIndex {
+    /// Its files in the order of their paths.
+    pub files: Vec<TableFile>,
+    /// How many records there are.
+    pub records: usize,
+    /// Records whose key an earlier record has: the later one, the earlier one.
+    pub duplicates: Vec<(RecordId, RecordId)>,
+    keys: HashTable<KeyEntry>,
+}
+
+/// Facts by file, so that two views of one stack share what they have in common.
+pub type FactsCache = Mutex<HashMap<FileId, IndexedParts>>;
+/// What is kept of a file in a [`FactsCache`].
+pub type IndexedParts = (Arc<FileFacts>, Option<FileFault>);
+
+impl<'p> Index<'p> {
+    /// Reads all effective files through layer `through` and indexes them. Files already in
+    /// `cache` are not read again. Files that cannot be read are told in their
+    /// [`IndexedFile::fault`].
+    pub fn build(stack: &'p Stack, schema: &'p Schema, through: LayerId, checks: &ValueChecks, cache: &FactsCache) -> Index<'p> {
+        let ids = stack.effective(through);
+        let targets = targets(schema);
+        let files: Vec<IndexedFile> =
+            ids.par_iter().with_max_len(1).map(|id| file_facts(stack, schema, *id, checks, &targets, cache)).collect();
+        let mut of_tables: Vec<Vec<TableFile>> = vec![Vec::new(); schema.tables.len()];
+        for (file, indexed) in files.iter().enumerate() {
+            for (slot, facts) in indexed.facts.tables.iter().enumerate() {
+                of_tables[facts.table].push(TableFile { file: file as u32, slot: slot as u32 });
+            }
+        }
+        let tables = of_tables.into_par_iter().with_max_len(1).map(|own| TableIndex::build(own, &files)).collect();
+        let columns = (0..schema.tables.len()).flat_map(|table| {
+            let wanted = targets[table].iter().enumerate().filter(|(_, wanted)| **wanted);
+            wanted.map(move |(rule, _)| (table, rule))
+        });
+        let mut index = Index {
+            stack,
+            schema,
+            through,
+            paths: ids.iter().filter_map(|id| path_hash(stack.files()[*id].path.as_str())).collect(),
+            nearest: schema.tables.iter().map(|_| OnceLock::new()).collect(),
+            nearest_paths: OnceLock::new(),
+            files,
+            tables,
+            texts: HashMap::new(),
+            columns: HashMap::new(),
+        };
+        index.columns = columns.map(|(table, rule)| ((table, rule), index.column(table, rule))).collect();
+        index.texts = index.all_texts();
+        index
+    }
+
+    /// The facts that one table found in one file.
+    pub fn facts(&self, file: u32, slot: u32) -> &TableFacts {
+        &self.files[file as usize].facts.tables[slot as usize]
+    }
+
+    /// The key of a record as kept in memory.
+    pub fn key(&self, record: RecordId) -> Option<&str> {
+        self.facts(record.file, record.slot).key(record.record)
+    }
+
+    /// The first record of `table` with `key` (as kept in memory).
+    pub fn find(&self, table: TableId, key: &str) -> Option<RecordId> {
+        let folded = self.schema.tables[table].ignore_case;
+        let hash = key_hash(key, folded);
+        let own = &self.tables[table];
+        let same = |entry: &KeyEntry| entry.hash == hash && own.key_of(&self.files, entry).is_some_and(|other| same_key(other, key, folded));
+        own.keys.find(hash, same).map(|entry| own.record_id(entry))
+    }
+
+    /// All records of `table` with `key`, in the order of the files.
+    pub fn find_all(&self, table: TableId, key: &str) -> Vec<RecordId> {
+        let folded = self.schema.tables[table].ignore_case;
+        let hash = key_hash(key, folded);
+        let mut found = Vec::new();
+        for own in &self.tables[table].files {
+            let facts = self.facts(own.file, own.slot);
+            for (record, other) in facts.hashes.iter().enumerate() {
+                if *other == hash && facts.key(record as u32).is_some_and(|other| same_key(other, key, folded)) {
+                    found.push(RecordId { file: own.file, slot: own.slot, record: record as u32 });
+                }
+            }
+        }
+        found
+    }
+
+    /// Whether some record of `table` has a key of this hash.
+    #[inline]
+    pub fn has_key_hash(&self, table: TableId, hash: u64) -> bool {
+        self.tables[table].keys.find(hash, |entry| entry.hash == hash).is_some()
+    }
+
+    /// Whether a link of `rule` leads somewhere.
+    #[inline]
+    pub fn resolves(&self, rule: &Rule, kind: LinkKind, link: &Link) -> bool {
+        match kind {
+            LinkKind::Reference => rule.refs.iter().any(|target| match target.rule {
+                None => self.has_key_hash(target.table, link.hash),
+                Some(rule) => self.columns.get(&(target.table, rule)).is_some_and(|values| values.contains(&link.hash)),
+            }),
+            LinkKind::Text => self.text_languages(link.hash) & self.all_languages() == self.all_languages(),
+            LinkKind::File => self.paths.contains(&link.hash),
+            LinkKind::Value => true,
+        }
+    }
+
+    /// In which languages the text key of this hash has a text, a bit for each.
+    pub fn text_languages(&self, hash: u64) -> u64 {
+        self.texts.get(&hash).copied().unwrap_or(0)
+    }
+
+    /// The bits of all languages of the project.
+    pub fn all_languages(&self) -> u64 {
+        u64::MAX >> (64 - self.schema.languages.len().clamp(1, 64))
+    }
+
+    /// All keys of `table` with their records, in the order of the files.
+    pub fn keys(&self, table: TableId) -> impl Iterator<Item = (RecordId, &str)> {
+        self.tables[table].files.iter().flat_map(|own| {
+            let (file, slot) = (own.file, own.slot);
+            self.facts(file, slot).keys().map(move |(record, key)| (RecordId { file, slot, record }, key))
+        })
+    }
+
+    /// The keys of `table`, arranged for finding near ones. Built at the first call.
+    pub fn nearest(&self, table: TableId) -> &NearestIndex {
+        self.nearest[table].get_or_init(|| NearestIndex::new(self.keys(table).map(|(_, key)| crate::tables::shown_key(key))))
+    }
+
+    /// The paths of all files, arranged for finding near ones. Built at the first call.
+    pub fn nearest_paths(&self) -> &NearestIndex {
+        let paths = || self.files.iter().map(|file| self.stack.files()[file.id].path.as_str().to_owned());
+        self.nearest_paths.get_or_init(|| NearestIndex::new(paths()))
+    }
+
+    /// How many records and references were read in all.
+    pub fn counts(&self) -> (usize, usize) {
+        (self.tables.iter().map(|table| table.records).sum(), self.files.iter().map(|file| file.facts.references).sum())
+    }
+
+    fn column(&self, table: TableId, rule: usize) -> HashSet<u64> {
+        let of_file = |own: &TableFile| self.facts(own.file, own.slot).links.iter();
+        let values = self.tables[table].files.iter().flat_map(of_file);
+        let values = values.filter(|links| links.rule == rule && links.kind == LinkKind::Value);
+        values.flat_map(|links| links.links.iter().map(|link| link.hash)).collect()
+    }
+
+    fn all_texts(&self) -> HashMap<u64, u64> {
+        let mut texts = HashMap::new();
+        for table in self.schema.text_tables() {
+            let per_field = matches!(self.schema.tables[table].texts, Some(Texts::Fields(_)));
+            for own in &self.tables[table].files {
+                let facts = self.facts(own.file, own.slot);
+                let of_file = facts.language.map_or(0, |language| 1 << (language % 64));
+                for (record, hash) in facts.hashes.iter().enumerate() {
+                    let mask = if per_field { facts.languages[record] } else { of_file };
+                    *texts.entry(*hash).or_insert(0) |= mask;
+                }
+            }
+        }
+        texts
+    }
+}
+
+impl TableIndex {
+    fn build(own: Vec<TableFile>, files: &[IndexedFile]) -> TableIndex {
+        let facts = |file: &TableFile| &files[file.file as usize].facts.tables[file.slot as usize];
+        let records = own.iter().map(|file| facts(file).starts.len()).sum();
+        let mut index = TableIndex { files: own, records, duplicates: Vec::new(), keys: HashTable::with_capacity(records) };
+        for at in 0..index.files.len() {
+            let file = index.files[at];
+            let of_file = facts(&file);
+            for record in 0..of_file.starts.len() as u32 {
+                let Some(key) = of_file.key(record) else { continue };
+                let hash = of_file.hashes[record as usize];
+                let entry = KeyEntry { hash, at: at as u32, record };
+                let table = &index;
+                // Texts of one key in two languages are not duplicates.
+                let same = |other: &KeyEntry| {
+                    other.hash == hash && {
+                        let other_facts = facts(&table.files[other.at as usize]);
+                        let other_key = other_facts.key(other.record);
+                        // Equal hashes say already whether case counts; the texts rule out a coincidence.
+                        other_facts.language == of_file.language
+                            && other_key.is_some_and(|other| same_key(other, key, true))
+                    }
+                };
+                match index.keys.find(hash, same).copied() {
+                    Some(first) => {
+                        let later = RecordId { file: file.file, slot: file.slot, record };
+                        index.duplicates.push((later, index.record_id(&first)));
+                    }
+                    None => {
+                        index.keys.insert_unique(hash, entry, |entry| entry.hash);
+                    }
+                }
+            }
+        }
+        index
+    }
+
+    fn record_id(&self, entry: &KeyEntry) -> RecordId {
+        let file = self.files[entry.at as usize];
+        RecordId { file: file.file, slot: file.slot, record: entry.record }
+    }
+
+    fn key_of<'f>(&self, files: &'f [IndexedFile], entry: &KeyEntry) -> Option<&'f str> {
+        let file = self.files[entry.at as usize];
+        files[file.file as usize].facts.tables[file.slot as usize].key(entry.record)
+    }
+}
+
+fn same_key(a: &str, b: &str, folded: bool) -> bool {
+    a == b || (folded && a.to_lowercase() == b.to_lowercase())
+}
+
+/// For each table and rule, whether some reference looks for the values of its column.
+fn targets(schema: &Schema) -> Vec<Vec<bool>> {
+    let mut targets: Vec<Vec<bool>> = schema.tables.iter().map(|table| vec![false; table.rules.len()]).collect();
+    for target in schema.tables.iter().flat_map(|table| &table.rules).flat_map(|rule| &rule.refs) {
+        if let Some(rule) = target.rule {
+            targets[target.table][rule] = true;
+        }
+    }
+    targets
+}
+
+fn file_facts(
+    stack: &Stack,
+    schema: &Schema,
+    id: FileId,
+    checks: &ValueChecks,
+    targets: &[Vec<bool>],
+    cache: &FactsCache,
+) -> IndexedFile {
+    let entry = &stack.files()[id];
+    if let Some((facts, fault)) = cache.lock().unwrap_or_else(PoisonError::into_inner).get(&id) {
+        return IndexedFile { id, facts: Arc::clone(facts), fault: fault.clone() };
+    }
+    let claims: Vec<TableId> = (0..schema.tables.len()).filter(|table| schema.tables[*table].takes(&entry.path)).collect();
+    let mut fault = None;
+    let mut facts = FileFacts::default();
+    // A table of whole files needs no text: pictures and packed files are records too.
+    let needs_text = claims.iter().any(|table| !schema.tables[*table].is_of_files());
+    let read = |text: &crate::text::Text<'_>| {
+        let found = text.fault().cloned();
+        let unreadable = needs_text && matches!(found, Some(TextFault::Binary { .. }));
+        let claims: Vec<TableId> =
+            claims.iter().copied().filter(|table| !unreadable || schema.tables[*table].is_of_files()).collect();
+        (found.filter(|_| needs_text), extract(schema, &claims, &entry.path, text, checks, targets))
+    };
+    if needs_text {
+        match with_text(stack, id, read) {
+            Ok((found, read)) => (fault, facts) = (found.map(FileFault::Text), read),
+            Err(Error::Io { source, .. }) => fault = Some(FileFault::Unreadable(source.to_string())),
+            Err(other) => fault = Some(FileFault::Unreadable(other.to_string())),
+        }
+    } else if !claims.is_empty() {
+        facts = read(&crate::text::Text::decode(&mut [])).1;
+    }
+    let facts = Arc::new(facts);
+    cache.lock().unwrap_or_else(PoisonError::into_inner).insert(id, (Arc::clone(&facts), fault.clone()));
+    IndexedFile { id, facts, fault }
+}

@@ -1,0 +1,70 @@
+//! Names as the player sees them.
+
+use super::with_text;
+use crate::layers::{LayerId, Stack};
+use crate::schema::{Layout, Schema, Table, Texts};
+use crate::tables::read_all;
+use std::collections::HashMap;
+
+/// The texts of the main language, for turning labels that are text keys into words.
+#[derive(Debug, Default)]
+pub struct Labels {
+    texts: HashMap<String, String>,
+}
+
+impl Labels {
+    /// Reads the texts of the main language in the effective files through layer `through`.
+    /// Files that cannot be read give no names.
+    pub fn read(stack: &Stack, schema: &Schema, through: LayerId) -> Labels {
+        Labels { texts: texts_of(stack, schema, through, 0).into_iter().collect() }
+    }
+
+    /// The text of a key in the main language.
+    pub fn text(&self, key: &str) -> Option<&str> {
+        self.texts.get(key).map(String::as_str)
+    }
+
+    /// How a record of `table` is called whose label field holds `value`.
+    pub fn name(&self, table: &Table, value: &str) -> Option<String> {
+        if value.is_empty() {
+            return None;
+        }
+        match text_key(table, table.label?, value) {
+            Some(key) => self.text(&key).map(str::to_owned),
+            None => Some(value.to_owned()),
+        }
+    }
+}
+
+/// The text key that `value` of `field` stands for, if the field holds text keys.
+pub(crate) fn text_key(table: &Table, field: usize, value: &str) -> Option<String> {
+    let Layout::Whole(rule) = table.fields[field].layout else { return None };
+    table.rules[rule].text.as_ref().map(|template| template.fill_one(value))
+}
+
+/// All texts of one language with their keys, in the order of the files.
+pub(crate) fn texts_of(stack: &Stack, schema: &Schema, through: LayerId, language: usize) -> Vec<(String, String)> {
+    let mut out = Vec::new();
+    for id in schema.text_tables() {
+        let table = &schema.tables[id];
+        let files = stack.effective(through).into_iter().filter(|file| table.takes(&stack.files()[*file].path));
+        for file in files {
+            let path = &stack.files()[file].path;
+            let field = match &table.texts {
+                Some(Texts::File(field)) if table.language_of(path) == schema.languages.get(language).map(String::as_str) => *field,
+                Some(Texts::Fields(fields)) => match fields.iter().find(|(of, _)| *of == language) {
+                    Some((_, field)) => *field,
+                    None => continue,
+                },
+                _ => continue,
+            };
+            let records = with_text(stack, file, |text| read_all(table, path, text)).unwrap_or_default();
+            for record in records {
+                if let (Some(key), Some(value)) = (&record.key, record.value(field)) {
+                    out.push((key.clone(), value.text.clone()));
+                }
+            }
+        }
+    }
+    out
+}

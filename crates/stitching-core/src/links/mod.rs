@@ -1,0 +1,21 @@
+//! The reference index, what names a record, and who uses what.
+
+mod address;
+mod details;
+mod index;
+mod labels;
+mod loaded;
+mod scan;
+mod search;
+mod uses;
+
+pub(crate) use address::find_records;
+pub use address::{Address, Found, FoundPlace, find_table, resolve};
+pub use index::{FactsCache, FileFault, Index, IndexedFile, RecordId, TableFile, TableIndex};
+pub use details::{Details, FieldDetail, details};
+pub use labels::Labels;
+pub use loaded::{LoadedFile, load, with_text};
+pub use search::{Matched, SearchHit, search};
+pub use scan::{FileHits, Needles, TableScan, scan};
+pub(crate) use uses::add_key_fields;
+pub use uses::{Thing, Use, Wanted, find_uses, things_of, wanted};

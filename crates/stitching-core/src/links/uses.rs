@@ -1,0 +1,214 @@
+//! Who uses a record.
+
+use super::scan::{Needles, TableScan, scan};
+use crate::Error;
+use crate::layers::{FileId, LayerId, RelPath, Stack};
+use crate::schema::{KeyPart, Rule, Schema, Table, TableId};
+use crate::tables::{Piece, for_each_piece, shown_key};
+use crate::text::Span;
+
+/// Something that values can point to.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Thing {
+    /// A record, by its table and its key as kept in memory.
+    Record(TableId, String),
+    /// A value of a column, by table, rule and text.
+    Column(TableId, usize, String),
+    /// A text key.
+    Text(String),
+    /// A file.
+    File(RelPath),
+}
+
+/// A place that points to a thing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Use {
+    /// The file.
+    pub file: FileId,
+    /// The value, or the part of it, that points there.
+    pub span: Span,
+    /// The table of the record that has the value.
+    pub table: TableId,
+    /// The key of that record, as shown, if it has one.
+    pub key: Option<String>,
+    /// The position of the field.
+    pub field: usize,
+    /// The position of the rule by which it points there.
+    pub rule: usize,
+    /// Which of the things it points to.
+    pub thing: usize,
+}
+
+/// What values of each rule of each table point to a list of things.
+#[derive(Debug)]
+pub struct Wanted {
+    by_rule: Vec<Vec<Vec<WantedValue>>>,
+}
+
+#[derive(Debug)]
+struct WantedValue {
+    thing: usize,
+    how: Match,
+}
+
+#[derive(Debug)]
+enum Match {
+    Exactly(String),
+    Folded(String),
+    Path(RelPath),
+}
+
+impl Wanted {
+    /// Which thing, by its position, a piece of a value points to.
+    #[inline]
+    pub fn thing(&self, table: TableId, rule: &Rule, piece: &Piece<'_>) -> Option<usize> {
+        let wanted = self.by_rule[table][piece.rule].iter();
+        let points = |value: &&WantedValue| match &value.how {
+            Match::Exactly(text) => piece.text == text,
+            Match::Folded(text) => piece.text.to_lowercase() == *text,
+            Match::Path(path) => {
+                let filled = rule.file.as_ref().map(|template| template.fill_one(piece.text));
+                filled.and_then(|filled| RelPath::parse(&filled).ok()).as_ref() == Some(path)
+            }
+        };
+        if !piece.fits || rule.is_none(piece.text) {
+            return None;
+        }
+        wanted.filter(|_| true).find(points).map(|value| value.thing)
+    }
+
+    /// The fields of `table` that can point to one of the things.
+    pub fn fields(&self, schema: &Schema, table: TableId) -> Vec<usize> {
+        let rules = self.by_rule[table].iter().enumerate().filter(|(_, values)| !values.is_empty());
+        let mut fields: Vec<usize> = rules.map(|(rule, _)| schema.tables[table].rules[rule].field).collect();
+        fields.dedup();
+        fields
+    }
+
+    /// What to search for in the files of `table`.
+    pub fn needles(&self, table: TableId) -> Needles {
+        let mut needles = Needles::default();
+        for value in self.by_rule[table].iter().flatten() {
+            match &value.how {
+                Match::Exactly(text) => needles.add(text),
+                Match::Folded(_) => needles.add_any(),
+                // A path may be written with either slash; its stem is there in any case, unless
+                // the template supplies it.
+                Match::Path(_) => needles.add_any(),
+            }
+        }
+        needles
+    }
+}
+
+/// Works out which values point to `things`.
+pub fn wanted(schema: &Schema, things: &[Thing]) -> Wanted {
+    let mut by_rule: Vec<Vec<Vec<WantedValue>>> = Vec::new();
+    for table in &schema.tables {
+        let of_rule = |rule: &Rule| {
+            let found = things.iter().enumerate().filter_map(|(thing, what)| {
+                points_to(schema, rule, what).map(|how| WantedValue { thing, how })
+            });
+            found.collect()
+        };
+        by_rule.push(table.rules.iter().map(of_rule).collect());
+    }
+    Wanted { by_rule }
+}
+
+/// What a value of `rule` must be to point to `thing`; `None` if none does.
+fn points_to(schema: &Schema, rule: &Rule, thing: &Thing) -> Option<Match> {
+    match thing {
+        Thing::Record(table, key) => {
+            rule.refs.iter().find(|target| target.table == *table && target.rule.is_none())?;
+            let folded = schema.tables[*table].ignore_case;
+            Some(if folded { Match::Folded(key.to_lowercase()) } else { Match::Exactly(key.clone()) })
+        }
+        Thing::Column(table, column, value) => {
+            rule.refs.iter().find(|target| target.table == *table && target.rule == Some(*column))?;
+            Some(Match::Exactly(value.clone()))
+        }
+        Thing::Text(key) => {
+            let inner = rule.text.as_ref()?.extract(key, "")?;
+            Some(Match::Exactly(inner.to_owned()))
+        }
+        Thing::File(path) => rule.file.as_ref().map(|_| Match::Path(path.clone())),
+    }
+}
+
+/// The things that one record is: itself, the text key or the file that it stands for, and the
+/// values of its columns that others may refer to (given by `column`).
+pub fn things_of(
+    schema: &Schema,
+    table: TableId,
+    key: &str,
+    path: &RelPath,
+    column: impl Fn(usize) -> Option<String>,
+) -> Vec<Thing> {
+    let described: &Table = &schema.tables[table];
+    let mut things = vec![Thing::Record(table, key.to_owned())];
+    if described.texts.is_some() {
+        things.push(Thing::Text(key.to_owned()));
+    }
+    if described.is_of_files() && described.key.iter().any(|part| matches!(part, KeyPart::Stem | KeyPart::Path)) {
+        things.push(Thing::File(path.clone()));
+    }
+    let targets = schema.tables.iter().flat_map(|table| &table.rules).flat_map(|rule| &rule.refs);
+    let mut columns: Vec<usize> = targets.filter(|target| target.table == table).filter_map(|target| target.rule).collect();
+    columns.sort_unstable();
+    columns.dedup();
+    for rule in columns {
+        if let Some(value) = column(described.rules[rule].field).filter(|value| !described.rules[rule].is_none(value)) {
+            things.push(Thing::Column(table, rule, value));
+        }
+    }
+    things
+}
+
+/// All places in the effective files through layer `through` that point to one of `things`, in
+/// the order of path and place. Cost: a text search of all files, and parsing those that hit.
+///
+/// # Errors
+/// When a file cannot be read.
+pub fn find_uses(stack: &Stack, schema: &Schema, through: LayerId, things: &[Thing]) -> Result<Vec<Use>, Error> {
+    let wanted = wanted(schema, things);
+    let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
+        .map(|table| {
+            let mut fields = wanted.fields(schema, table);
+            if fields.is_empty() {
+                return None;
+            }
+            add_key_fields(&schema.tables[table], &mut fields);
+            Some(TableScan { fields, needles: wanted.needles(table) })
+        })
+        .collect();
+    let hits = scan(stack, schema, through, &plan, &|table, record, hits: &mut Vec<Use>| {
+        for field in wanted.fields(schema, table) {
+            for_each_piece(record, field, |piece| {
+                let rule = &record.table.rules[piece.rule];
+                if let Some(thing) = wanted.thing(table, rule, piece) {
+                    let key = record.key().map(|key| shown_key(&key));
+                    hits.push(Use { file: 0, span: piece.span, table, key, field, rule: piece.rule, thing });
+                }
+            });
+        }
+    })?;
+    let mut uses = Vec::new();
+    for file in hits {
+        let mut own: Vec<Use> = file.hits.into_iter().map(|hit| Use { file: file.file, ..hit }).collect();
+        own.sort_by_key(|hit| (hit.span, hit.table, hit.rule));
+        uses.append(&mut own);
+    }
+    Ok(uses)
+}
+
+/// Adds the fields of the key, so that records can be named.
+pub(crate) fn add_key_fields(table: &Table, fields: &mut Vec<usize>) {
+    for part in &table.key {
+        if let KeyPart::Field(field) = part
+            && !fields.contains(field)
+        {
+            fields.push(*field);
+        }
+    }
+}

@@ -1,0 +1,207 @@
+//! A project: a folder with a `stitching.toml`.
+
+use crate::layers::{FileId, Layer, LayerId, Stack};
+use crate::problem::{Place, Problem, Severity};
+use crate::schema::toml_reader::{TomlReader, Value, plain};
+use crate::schema::{Schema, keys};
+use crate::text::nearest_of;
+use crate::{Error, schema};
+use std::path::{Path, PathBuf};
+use toml::de::DeTable;
+
+/// The name of the file that makes a folder a project.
+pub const PROJECT_FILE: &str = "stitching.toml";
+
+/// An opened project: its layers are listed and its schema is read; no data file is read yet.
+#[derive(Debug)]
+pub struct Project {
+    /// The folder of `stitching.toml`.
+    pub folder: PathBuf,
+    /// The name of the mod.
+    pub name: String,
+    /// The layers and their files.
+    pub stack: Stack,
+    /// The tables.
+    pub schema: Schema,
+}
+
+impl Project {
+    /// The nearest folder from `start` upwards that has a `stitching.toml`.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub fn find(start: &Path) -> Result<PathBuf, Error> {
+        let absolute = std::path::absolute(start).map_err(|source| Error::io("resolve", start, source))?;
+        let found = absolute.ancestors().find(|folder| folder.join(PROJECT_FILE).is_file());
+        found.map(Path::to_owned).ok_or(Error::NoProject(absolute))
+    }
+
+    /// Opens the project in `folder`.
+    ///
+    /// # Errors
+    /// When a file cannot be read, or the project file or schema has mistakes, with all of them.
+    pub fn open(folder: &Path) -> Result<Project, Error> {
+        let path = folder.join(PROJECT_FILE);
+        if !path.is_file() {
+            return Err(Error::NoProject(folder.to_owned()));
+        }
+        let text = read_text(&path)?;
+        let mut reader = TomlReader::new("bad-project", PROJECT_FILE, &text);
+        let described = describe(&mut reader);
+        let mut problems = std::mem::take(&mut reader.problems);
+        let layers = layers(folder, &described, &mut reader);
+        problems.append(&mut reader.problems);
+        let mut files = Vec::new();
+        for name in &described.schema {
+            let path = folder.join(name.get_ref());
+            match path.is_file() {
+                true => files.push((name.get_ref().replace('\\', "/"), read_text(&path)?)),
+                false => {
+                    let message = format!("there is no schema file `{}`", name.get_ref());
+                    reader.problem(name.span(), message, "its path is relative to stitching.toml");
+                }
+            }
+        }
+        problems.append(&mut reader.problems);
+        let (schema, mut mistakes) = schema::read(&files, &described.languages);
+        problems.append(&mut mistakes);
+        if !problems.is_empty() {
+            return Err(Error::Description(problems));
+        }
+        Ok(Project { folder: folder.to_owned(), name: described.name, stack: Stack::open(layers)?, schema })
+    }
+
+    /// The layer called `name`.
+    ///
+    /// # Errors
+    /// When there is none, with the nearest names.
+    pub fn layer(&self, name: &str) -> Result<LayerId, Error> {
+        let layers = self.stack.layers();
+        layers.iter().position(|layer| layer.name == name).ok_or_else(|| {
+            let names: Vec<&str> = layers.iter().map(|layer| layer.name.as_str()).collect();
+            Error::Unknown {
+                what: "layer",
+                name: name.to_owned(),
+                help: format!("the layers are {}", names.join(", ")),
+            }
+        })
+    }
+
+    /// The layer at which the stack is to end: the one called `name`, or the highest.
+    ///
+    /// # Errors
+    /// When there is no such layer.
+    pub fn through(&self, name: Option<&str>) -> Result<LayerId, Error> {
+        name.map_or(Ok(self.stack.top()), |name| self.layer(name))
+    }
+
+    /// The name of the layer that a file lies in.
+    pub fn layer_name(&self, file: FileId) -> &str {
+        &self.stack.layers()[self.stack.files()[file].layer].name
+    }
+}
+
+struct Described {
+    name: String,
+    schema: Vec<toml::Spanned<String>>,
+    layers: Vec<(String, toml::Spanned<String>)>,
+    languages: Vec<String>,
+}
+
+fn describe(reader: &mut TomlReader<'_>) -> Described {
+    let top = reader.parse();
+    reader.check_keys(&top, keys::PROJECT_TOP, |_| false);
+    let empty = DeTable::new();
+    let project = reader.table(&top, "project").unwrap_or(&empty);
+    reader.check_keys(project, keys::PROJECT, |_| false);
+    let languages = reader.table(&top, "languages").unwrap_or(&empty);
+    reader.check_keys(languages, keys::LANGUAGES, |_| false);
+    let mut codes: Vec<String> = reader.text(languages, "main").map(|text| text.into_inner()).into_iter().collect();
+    codes.extend(reader.texts(languages, "others").map(plain).unwrap_or_default());
+    if codes.is_empty() {
+        codes.push("en".to_owned());
+    }
+    codes.truncate(64);
+    let mut described = Described {
+        name: reader.text(project, "name").map(|text| text.into_inner()).unwrap_or_default(),
+        schema: reader.texts(project, "schema").unwrap_or_default(),
+        layers: Vec::new(),
+        languages: codes,
+    };
+    if described.schema.is_empty() {
+        reader.problem(0..0, "no schema is named", "under [project] write schema = [\"game.schema.toml\"]");
+    }
+    let Some(layers) = top.get("layer") else {
+        reader.problem(0..0, "no layers are named", "write one [[layer]] with a name and a path for the game and, last, one for the mod");
+        return described;
+    };
+    let tables: Vec<&Value<'_>> = layers.get_ref().as_array().map(|list| list.iter().collect()).unwrap_or_default();
+    if tables.is_empty() {
+        reader.wrong_kind(layers, "layer", "a list of tables, each headed [[layer]]");
+    }
+    for value in tables {
+        let Some(layer) = value.get_ref().as_table() else {
+            reader.wrong_kind(value, "layer", "a table headed [[layer]]");
+            continue;
+        };
+        reader.check_keys(layer, keys::LAYER, |_| false);
+        let Some(path) = reader.text(layer, "path") else {
+            reader.problem(value.span(), "the layer has no `path`", "give its folder, relative to stitching.toml");
+            continue;
+        };
+        let name = reader.text(layer, "name").map_or_else(|| path.get_ref().clone(), |name| name.into_inner());
+        if described.layers.iter().any(|(other, _)| *other == name) {
+            reader.problem(value.span(), format!("two layers are called `{name}`"), "give each its own name");
+        }
+        described.layers.push((name, path));
+    }
+    described
+}
+
+/// The layers with their folders, which must be there and apart from each other.
+fn layers(folder: &Path, described: &Described, reader: &mut TomlReader<'_>) -> Vec<Layer> {
+    let mut out: Vec<Layer> = Vec::new();
+    let count = described.layers.len();
+    for (index, (name, path)) in described.layers.iter().enumerate() {
+        let root = folder.join(path.get_ref());
+        let Ok(real) = root.canonicalize() else {
+            let message = format!("the layer `{name}` has no folder `{}`", path.get_ref());
+            reader.problem(path.span(), message, near_folder(&root));
+            continue;
+        };
+        if !real.is_dir() {
+            reader.problem(path.span(), format!("`{}` is not a folder", path.get_ref()), "a layer is a folder of files");
+            continue;
+        }
+        let clash = out.iter().find(|other| other.root.starts_with(&real) || real.starts_with(&other.root));
+        if let Some(other) = clash {
+            let message = format!("the layers `{}` and `{name}` lie one inside the other", other.name);
+            reader.problem(path.span(), message, "each layer needs a folder of its own, so that the base is never written");
+            continue;
+        }
+        out.push(Layer { name: name.clone(), root: real, is_mod: index + 1 == count });
+    }
+    out
+}
+
+fn near_folder(missing: &Path) -> String {
+    let wanted = missing.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let folders = missing.parent().and_then(|parent| parent.read_dir().ok()).into_iter().flatten().flatten();
+    let names: Vec<String> = folders.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
+    match nearest_of(&wanted, names.iter().map(String::as_str)).first() {
+        Some(near) => format!("there is `{near}` beside it"),
+        None => "the path is relative to stitching.toml".to_owned(),
+    }
+}
+
+fn read_text(path: &Path) -> Result<String, Error> {
+    let bytes = std::fs::read(path).map_err(|source| Error::io("read", path, source))?;
+    let text = String::from_utf8(bytes).map_err(|error| {
+        let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        let message = format!("byte {} is not valid UTF-8", error.utf8_error().valid_up_to() + 1);
+        let mut problem = Problem::new("bad-project", Severity::Error, message, Place::file(&name, ""));
+        problem.help = Some("save the file as UTF-8".to_owned());
+        Error::Description(vec![problem])
+    })?;
+    Ok(text.strip_prefix('\u{feff}').map(str::to_owned).unwrap_or(text))
+}

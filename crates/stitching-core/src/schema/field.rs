@@ -1,0 +1,193 @@
+//! Fields and the rules for their values.
+
+use super::TableId;
+use crate::text::Template;
+use regex::Regex;
+
+/// A named value of the records of a table.
+#[derive(Debug, Clone)]
+pub struct Field {
+    /// Its name: a column, a member, a part of the line.
+    pub name: String,
+    /// What it means, for people.
+    pub about: Option<String>,
+    /// The unit of its numbers, for people.
+    pub unit: Option<String>,
+    /// What separates the items, if the value is a list.
+    pub list: Option<String>,
+    /// What each value (or item) consists of.
+    pub layout: Layout,
+    /// How the value is made from the record's key, if it must be.
+    pub follows: Option<Template>,
+    /// Whether it is a note for people that the game does not read.
+    pub note: bool,
+    /// Whether a file may lack the column.
+    pub optional: bool,
+}
+
+/// What a value consists of.
+#[derive(Debug, Clone)]
+pub enum Layout {
+    /// One thing; the position of its rule in the table's rules.
+    Whole(usize),
+    /// Several parts, told apart by a template; for each part of the template its rule.
+    Parts(Template, Vec<usize>),
+}
+
+/// What one value, or one part of a value, may hold and points to.
+#[derive(Debug, Clone, Default)]
+pub struct Rule {
+    /// The position of its field in the table's fields.
+    pub field: usize,
+    /// The part of the value it is about, if not the whole.
+    pub part: Option<String>,
+    /// The kind of value.
+    pub kind: ValueType,
+    /// What it refers to; any one of them will do.
+    pub refs: Vec<Target>,
+    /// Values that stand for "nothing".
+    pub none: Vec<String>,
+    /// How the text key is made from the value, if it is a text key.
+    pub text: Option<Template>,
+    /// How the path of a file is made from the value, if it names one.
+    pub file: Option<Template>,
+    /// Lowest and highest number allowed.
+    pub range: Option<(f64, f64)>,
+    /// The values allowed.
+    pub choice: Vec<String>,
+    /// The shape of the whole value; the second is as written in the schema.
+    pub pattern: Option<(Regex, String)>,
+    /// Whether no two records may have the same value.
+    pub unique: bool,
+    /// Whether it may not be empty or none.
+    pub required: bool,
+}
+
+/// What a reference points to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Target {
+    /// The table.
+    pub table: TableId,
+    /// The position of the rule there whose values are meant; `None` for the key.
+    pub rule: Option<usize>,
+}
+
+impl Field {
+    /// A field of which nothing is known but its name and the position of its (empty) rule.
+    pub(super) fn plain(name: &str, rule: usize) -> Field {
+        Field {
+            name: name.to_owned(),
+            about: None,
+            unit: None,
+            list: None,
+            layout: Layout::Whole(rule),
+            follows: None,
+            note: false,
+            optional: false,
+        }
+    }
+}
+
+/// The kinds of values.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum ValueType {
+    /// Anything.
+    #[default]
+    Text,
+    /// A whole number with an optional sign.
+    Integer,
+    /// A number with an optional sign, point and exponent.
+    Number,
+    /// `true`/`false`, `yes`/`no` or `1`/`0`, in any case.
+    Boolean,
+}
+
+impl ValueType {
+    /// The kinds by the names they have in a schema.
+    pub const NAMES: [(&'static str, ValueType); 4] = [
+        ("text", ValueType::Text),
+        ("integer", ValueType::Integer),
+        ("number", ValueType::Number),
+        ("boolean", ValueType::Boolean),
+    ];
+
+    /// What is expected, in words: "a whole number".
+    pub fn expected(self) -> &'static str {
+        match self {
+            ValueType::Text => "text",
+            ValueType::Integer => "a whole number",
+            ValueType::Number => "a number",
+            ValueType::Boolean => "true or false",
+        }
+    }
+
+    /// Whether `value` is of this kind.
+    #[inline]
+    pub fn accepts(self, value: &str) -> bool {
+        match self {
+            ValueType::Text => true,
+            ValueType::Integer => {
+                let digits = value.strip_prefix(['-', '+']).unwrap_or(value);
+                !digits.is_empty() && digits.bytes().all(|byte| byte.is_ascii_digit())
+            }
+            ValueType::Number => number(value).is_some(),
+            ValueType::Boolean => {
+                let words = ["true", "false", "yes", "no", "1", "0"];
+                words.iter().any(|word| word.eq_ignore_ascii_case(value))
+            }
+        }
+    }
+}
+
+/// Reads a number; words such as `inf` and `nan` are none.
+#[inline]
+pub(crate) fn number(value: &str) -> Option<f64> {
+    let first = value.strip_prefix(['-', '+']).unwrap_or(value).as_bytes().first()?;
+    if !(first.is_ascii_digit() || *first == b'.') {
+        return None;
+    }
+    value.parse().ok()
+}
+
+impl Rule {
+    /// Whether anything at all is asked of the value, so that it must be looked at.
+    pub fn says_something(&self) -> bool {
+        self.kind != ValueType::Text || self.points() || self.range.is_some() || self.is_checked()
+    }
+
+    /// Whether the value points somewhere: to a record, a text or a file.
+    pub fn points(&self) -> bool {
+        !self.refs.is_empty() || self.text.is_some() || self.file.is_some()
+    }
+
+    fn is_checked(&self) -> bool {
+        !self.choice.is_empty() || self.pattern.is_some() || self.unique || self.required
+    }
+
+    /// Whether `value` stands for "nothing" here.
+    #[inline]
+    pub fn is_none(&self, value: &str) -> bool {
+        value.is_empty() || self.none.iter().any(|none| none == value)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::ValueType::{self, Boolean, Integer, Number};
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(Integer, "-12", true)]
+    #[case(Integer, "1.0", false)]
+    #[case(Integer, "-", false)]
+    #[case(Number, "-0.5", true)]
+    #[case(Number, ".5", true)]
+    #[case(Number, "1e3", true)]
+    #[case(Number, "inf", false)]
+    #[case(Number, "1,5", false)]
+    #[case(Boolean, "Yes", true)]
+    #[case(Boolean, "2", false)]
+    fn kinds(#[case] kind: ValueType, #[case] value: &str, #[case] accepted: bool) {
+        assert_eq!(kind.accepts(value), accepted);
+    }
+}

@@ -1,0 +1,128 @@
+//! Tables.
+
+use super::{Field, Rule};
+use crate::formats::Format;
+use crate::layers::RelPath;
+use crate::problem::Place;
+use globset::GlobMatcher;
+use std::sync::Arc;
+use regex::Regex;
+
+/// A named set of like records.
+#[derive(Debug, Clone)]
+pub struct Table {
+    /// Its name.
+    pub name: String,
+    /// What its records are, for people.
+    pub about: Option<String>,
+    /// Which files hold its records.
+    pub files: Vec<FilePattern>,
+    /// The name of its format in the schema.
+    pub format_name: &'static str,
+    /// How its files are laid out.
+    pub format: Arc<dyn Format>,
+    /// What its keys consist of.
+    pub key: Vec<KeyPart>,
+    /// The position of the field that names its records for people.
+    pub label: Option<usize>,
+    /// Its fields.
+    pub fields: Vec<Field>,
+    /// The rules of all fields, in their order.
+    pub rules: Vec<Rule>,
+    /// Whether keys that differ only in case are the same key.
+    pub ignore_case: bool,
+    /// What the texts are, if it is a table of texts.
+    pub texts: Option<Texts>,
+    /// Where it is described.
+    pub place: Place,
+}
+
+/// A pattern for paths, perhaps with a language in it: `text/{lang}.txt`.
+#[derive(Debug, Clone)]
+pub struct FilePattern {
+    /// As written.
+    pub source: String,
+    pub(crate) matcher: GlobMatcher,
+    /// Takes the language out of a path, if the pattern has `{lang}`.
+    pub(crate) language: Option<Regex>,
+}
+
+/// One part of a key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KeyPart {
+    /// The value of a field, by its position.
+    Field(usize),
+    /// The file's name without its extension.
+    Stem,
+    /// The file's path within its layer.
+    Path,
+}
+
+/// Where a table of texts has its languages.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Texts {
+    /// Each file is in one language, named by `{lang}` in its path; the field holds the text.
+    File(usize),
+    /// Each language has a field: position in the schema's languages, and the field.
+    Fields(Vec<(usize, usize)>),
+}
+
+/// Stands between the parts of a key in memory, where `/` could be part of a value.
+pub(crate) const KEY_SEPARATOR: char = '\u{1f}';
+
+impl Table {
+    /// Whether the file at `path` is one of this table's.
+    pub fn takes(&self, path: &RelPath) -> bool {
+        self.files.iter().any(|pattern| pattern.matcher.is_match(path.as_str()))
+    }
+
+    /// The language code in the path of a file of texts.
+    pub fn language_of<'p>(&self, path: &'p RelPath) -> Option<&'p str> {
+        let found = |regex: &Regex| regex.captures(path.as_str())?.get(1).map(|part| part.as_str());
+        self.files.iter().filter_map(|pattern| pattern.language.as_ref()).find_map(found)
+    }
+
+    /// The position of the field called `name`.
+    pub fn field(&self, name: &str) -> Option<usize> {
+        self.fields.iter().position(|field| field.name == name)
+    }
+
+    /// The table with a plain field added for each of `columns` that it does not describe, as far as
+    /// the format can read them.
+    pub fn widened(&self, columns: &[String]) -> Table {
+        let mut table = self.clone();
+        for column in columns {
+            if table.field(column).is_none() && table.format.check_column(column).is_ok() && !column.is_empty() {
+                table.add_plain_field(column);
+            }
+        }
+        table
+    }
+
+    /// Adds a field of which nothing is known but its name; gives its position.
+    pub(super) fn add_plain_field(&mut self, name: &str) -> usize {
+        let field = self.fields.len();
+        self.rules.push(Rule { field, ..Rule::default() });
+        self.fields.push(Field::plain(name, self.rules.len() - 1));
+        field
+    }
+
+    /// Whether `field` is part of the key.
+    pub fn is_key_field(&self, field: usize) -> bool {
+        self.key.contains(&KeyPart::Field(field))
+    }
+
+    /// The name of a part of the key, for messages.
+    pub fn key_part_name(&self, part: KeyPart) -> &str {
+        match part {
+            KeyPart::Field(field) => &self.fields[field].name,
+            KeyPart::Stem => "{stem}",
+            KeyPart::Path => "{path}",
+        }
+    }
+
+    /// Whether the records are whole files.
+    pub fn is_of_files(&self) -> bool {
+        self.format_name == "file"
+    }
+}

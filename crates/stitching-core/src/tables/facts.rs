@@ -1,0 +1,452 @@
+//! What the index and the checks need to know of one file: a pure function of its bytes and the
+//! schema, so that files can be read in parallel and their texts forgotten.
+//!
+//! Of a reference only a 64-bit hash and its place are kept, not its text: a table of millions of
+//! references costs 16 bytes each. Two different names with one hash would hide a dangling
+//! reference; among five million names the chance is about one in ten million. Keys are kept as
+//! text and compared as such, and what changes files always compares text.
+
+use super::{KEY_SEPARATOR, Piece, Reader, RecordView, for_each_piece, read_records};
+use crate::formats::{Fault, Form};
+use crate::layers::RelPath;
+use crate::schema::{Layout, Rule, Schema, Table, TableId, Texts};
+use crate::text::{Span, Text};
+use std::borrow::Cow;
+use xxhash_rust::xxh3::xxh3_64;
+
+/// All that is known of one file.
+#[derive(Debug, Default)]
+pub struct FileFacts {
+    /// For each table that takes the file, what it found.
+    pub tables: Vec<TableFacts>,
+    /// What is wrong in the file by itself.
+    pub seeds: Vec<Seed>,
+    /// The number of places that point somewhere.
+    pub references: usize,
+}
+
+/// What one table found in one file.
+#[derive(Debug)]
+pub struct TableFacts {
+    /// The table.
+    pub table: TableId,
+    /// The language of the file, as a position in the schema's languages, if it is one of texts.
+    pub language: Option<usize>,
+    /// Where each record begins, in bytes.
+    pub starts: Vec<u32>,
+    /// The hash of each record's key; 0 for a record without one.
+    pub hashes: Vec<u64>,
+    /// For tables of texts with a field for each language: which languages each record has, a bit
+    /// for each.
+    pub languages: Vec<u64>,
+    /// What the records' values point to, by rule.
+    pub links: Vec<RuleLinks>,
+    keys: String,
+    key_ends: Vec<u32>,
+}
+
+/// The links of one rule, in the order of the file.
+#[derive(Debug)]
+pub struct RuleLinks {
+    /// The position of the rule in the table's rules.
+    pub rule: usize,
+    /// What the links are.
+    pub kind: LinkKind,
+    /// Each value.
+    pub links: Vec<Link>,
+}
+
+/// What a value is looked up as.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LinkKind {
+    /// The key of a record, or a value that another column has.
+    Reference,
+    /// A text key.
+    Text,
+    /// A file's path.
+    File,
+    /// Itself, among the values of its own column.
+    Value,
+}
+
+/// A value, reduced to what a look-up needs.
+#[derive(Debug, Clone, Copy)]
+pub struct Link {
+    /// The hash of what it points to.
+    pub hash: u64,
+    /// Where it stands, in bytes.
+    pub start: u32,
+    /// The record it belongs to.
+    pub record: u32,
+}
+
+/// A problem in the making: enough to find its place and words again later.
+#[derive(Debug, Clone)]
+pub struct Seed {
+    /// The check that found it.
+    pub code: &'static str,
+    /// The table, if a table's reading found it.
+    pub table: Option<TableId>,
+    /// The record, if it is about one.
+    pub record: Option<u32>,
+    /// The rule, if it is about a value.
+    pub rule: Option<usize>,
+    /// Where it is.
+    pub span: Span,
+    /// What is known of it.
+    pub detail: SeedDetail,
+}
+
+/// What is known of a problem in the making.
+#[derive(Debug, Clone)]
+pub enum SeedDetail {
+    /// All of it.
+    Known(Box<Fault>),
+    /// A value for which a check has its words only when the text is there again.
+    Link,
+    /// A record that has the same key, or the same value, as an earlier one: its file (a position
+    /// among the index's files), the table's slot there, and the record.
+    Same(usize, usize, u32),
+}
+
+/// Looks at one value that is not empty and not none; gives what is wrong with it (message, help).
+pub type ValueCheck = fn(&Rule, &str) -> Option<(String, Option<String>)>;
+
+/// For each table, for each rule, the checks that apply, with their codes.
+pub type ValueChecks = Vec<Vec<Vec<(&'static str, ValueCheck)>>>;
+
+/// The hash of a key; `folded` for tables that ignore case.
+#[inline]
+pub fn key_hash(key: &str, folded: bool) -> u64 {
+    let hash = if folded { xxh3_64(key.to_lowercase().as_bytes()) } else { xxh3_64(key.as_bytes()) };
+    hash.max(1)
+}
+
+/// The hash of a path, or `None` for a text that is no path inside a layer.
+pub fn path_hash(path: &str) -> Option<u64> {
+    RelPath::parse(path).ok().map(|path| xxh3_64(path.as_str().as_bytes()))
+}
+
+impl TableFacts {
+    /// The key of `record` as kept in memory, `None` for a record without one.
+    #[inline]
+    pub fn key(&self, record: u32) -> Option<&str> {
+        let at = record as usize;
+        let start = if at == 0 { 0 } else { self.key_ends[at - 1] as usize };
+        self.keys.get(start..self.key_ends[at] as usize).filter(|key| !key.is_empty())
+    }
+
+    /// All keys with their records.
+    pub fn keys(&self) -> impl Iterator<Item = (u32, &str)> {
+        (0..self.starts.len() as u32).filter_map(|record| Some((record, self.key(record)?)))
+    }
+}
+
+/// Reads what is needed of the file at `path` for the tables `claims`.
+///
+/// `targets[table][rule]` tells whether some reference looks for values of that rule's column.
+pub fn extract(
+    schema: &Schema,
+    claims: &[TableId],
+    path: &RelPath,
+    text: &Text<'_>,
+    checks: &ValueChecks,
+    targets: &[Vec<bool>],
+) -> FileFacts {
+    let mut facts = FileFacts::default();
+    for &id in claims {
+        let table = &schema.tables[id];
+        let wanted: Vec<usize> = super::all_fields(table);
+        let mut builder = Builder {
+            table: id,
+            checks: &checks[id],
+            kinds: rule_kinds(schema, table, &targets[id]),
+            looked_at: looked_at(table, &checks[id], &targets[id]),
+            key_folded: table.ignore_case,
+            ref_folded: table.rules.iter().map(|rule| refers_folded(schema, rule)).collect(),
+            slots: vec![[None; 4]; table.rules.len()],
+            estimate: text.as_str().len(),
+            facts: TableFacts {
+                table: id,
+                language: language_of(schema, table, path),
+                starts: Vec::new(),
+                hashes: Vec::new(),
+                languages: Vec::new(),
+                links: Vec::new(),
+                keys: String::new(),
+                key_ends: Vec::new(),
+            },
+            seeds: &mut facts.seeds,
+            references: 0,
+        };
+        read_records(table, path, text, &wanted, &mut builder);
+        builder.facts.shrink();
+        facts.references += builder.references;
+        facts.tables.push(builder.facts);
+    }
+    facts
+}
+
+impl TableFacts {
+    fn shrink(&mut self) {
+        self.starts.shrink_to_fit();
+        self.hashes.shrink_to_fit();
+        self.keys.shrink_to_fit();
+        self.key_ends.shrink_to_fit();
+        for links in &mut self.links {
+            links.links.shrink_to_fit();
+        }
+    }
+}
+
+fn language_of(schema: &Schema, table: &Table, path: &RelPath) -> Option<usize> {
+    if !matches!(table.texts, Some(Texts::File(_))) {
+        return None;
+    }
+    let code = table.language_of(path)?;
+    schema.languages.iter().position(|language| language == code)
+}
+
+/// Whether the keys that `rule` refers to are compared without case.
+pub(crate) fn refers_folded(schema: &Schema, rule: &Rule) -> bool {
+    rule.refs.iter().any(|target| target.rule.is_none() && schema.tables[target.table].ignore_case)
+}
+
+/// For each rule, as what its values are looked up.
+fn rule_kinds(schema: &Schema, table: &Table, targets: &[bool]) -> Vec<Vec<LinkKind>> {
+    let kinds = |(index, rule): (usize, &Rule)| {
+        let mut kinds = Vec::new();
+        if !rule.refs.is_empty() {
+            kinds.push(LinkKind::Reference);
+        }
+        if rule.text.is_some() && schema.text_tables().next().is_some() {
+            kinds.push(LinkKind::Text);
+        }
+        if rule.file.is_some() {
+            kinds.push(LinkKind::File);
+        }
+        if rule.unique || targets[index] {
+            kinds.push(LinkKind::Value);
+        }
+        kinds
+    };
+    table.rules.iter().enumerate().map(kinds).collect()
+}
+
+/// The fields whose values must be looked at.
+fn looked_at(table: &Table, checks: &[Vec<(&'static str, ValueCheck)>], targets: &[bool]) -> Vec<usize> {
+    let rule = |rule: usize| table.rules[rule].says_something() || !checks[rule].is_empty() || targets[rule];
+    let field = |field: &usize| match &table.fields[*field].layout {
+        _ if table.fields[*field].follows.is_some() => true,
+        Layout::Whole(index) => rule(*index),
+        Layout::Parts(..) => true,
+    };
+    super::all_fields(table).into_iter().filter(field).collect()
+}
+
+struct Builder<'b> {
+    table: TableId,
+    checks: &'b [Vec<(&'static str, ValueCheck)>],
+    kinds: Vec<Vec<LinkKind>>,
+    looked_at: Vec<usize>,
+    key_folded: bool,
+    ref_folded: Vec<bool>,
+    /// Where the links of a rule and kind are in `facts.links`.
+    slots: Vec<[Option<usize>; 4]>,
+    /// The size of the text, from which the number of records is guessed.
+    estimate: usize,
+    facts: TableFacts,
+    seeds: &'b mut Vec<Seed>,
+    references: usize,
+}
+
+impl Reader for Builder<'_> {
+    fn record(&mut self, record: &RecordView<'_>) {
+        if record.index == 64 {
+            self.reserve(record.span.start as usize / 64);
+        }
+        self.key(record);
+        if let Some(Texts::Fields(fields)) = &record.table.texts {
+            let has = |field: usize| record.value(field).is_some_and(|text| !text.is_empty());
+            let bits = fields.iter().filter(|(_, field)| has(*field));
+            self.facts.languages.push(bits.fold(0, |mask, (language, _)| mask | 1 << (language % 64)));
+        }
+        let looked_at = std::mem::take(&mut self.looked_at);
+        for &field in &looked_at {
+            let mut any = false;
+            for_each_piece(record, field, |piece| {
+                any = true;
+                self.piece(record, piece);
+            });
+            if !any {
+                self.absent(record, field);
+            }
+            if record.table.fields[field].follows.is_some() {
+                self.follows(record, field);
+            }
+        }
+        self.looked_at = looked_at;
+    }
+
+    fn fault(&mut self, fault: Fault) {
+        self.seeds.push(Seed {
+            code: fault.code,
+            table: Some(self.table),
+            record: None,
+            rule: None,
+            span: fault.span,
+            detail: SeedDetail::Known(Box::new(fault)),
+        });
+    }
+}
+
+impl Builder<'_> {
+    /// Makes room for the records that the rest of the file will have, going by the first ones.
+    fn reserve(&mut self, bytes_each: usize) {
+        let records = self.estimate / bytes_each.max(1) + 16;
+        self.facts.starts.reserve(records);
+        self.facts.hashes.reserve(records);
+        self.facts.key_ends.reserve(records);
+        self.facts.keys.reserve(self.facts.keys.len() * records / 64);
+        for links in &mut self.facts.links {
+            links.links.reserve(links.links.len() * records / 64);
+        }
+    }
+
+    fn key(&mut self, record: &RecordView<'_>) {
+        let facts = &mut self.facts;
+        let start = facts.keys.len();
+        facts.starts.push(record.span.start);
+        match record.push_key(&mut facts.keys) {
+            Ok(()) => facts.hashes.push(key_hash(&facts.keys[start..], self.key_folded)),
+            Err(part) => {
+                facts.keys.truncate(start);
+                facts.hashes.push(0);
+                let name = record.table.key_part_name(part);
+                let message = format!("the record has no `{name}`, which is {} key", if record.table.key.len() > 1 { "part of its" } else { "its" });
+                let span = match part {
+                    crate::schema::KeyPart::Field(field) => record.cell(field).map_or(first_of(record.span), |cell| cell.span),
+                    _ => record.span,
+                };
+                let fault = Fault::new("missing-key", span, message);
+                let fault = fault.help("nothing can refer to a record without a key; give it one, or remove it");
+                self.known(Some(record.index), None, fault);
+            }
+        }
+        self.facts.key_ends.push(self.facts.keys.len() as u32);
+    }
+
+    #[inline]
+    fn piece(&mut self, record: &RecordView<'_>, piece: &Piece<'_>) {
+        let rule = &record.table.rules[piece.rule];
+        if piece.cell.form == Form::JsonNested {
+            let fault = Fault::new("wrong-type", first_of(piece.span), format!("`{}` holds a structure, and a single value is expected", record.table.fields[rule.field].name));
+            return self.known(Some(record.index), Some(piece.rule), fault);
+        }
+        if !piece.fits {
+            return self.wrong_shape(record, piece);
+        }
+        if rule.is_none(piece.text) {
+            if rule.required {
+                self.required(record, piece.rule, piece.span);
+            }
+            return;
+        }
+        let checks = self.checks;
+        for (code, check) in &checks[piece.rule] {
+            if let Some((message, help)) = check(rule, piece.text) {
+                let mut fault = Fault::new(code, piece.span, message);
+                fault.help = help;
+                self.known(Some(record.index), Some(piece.rule), fault);
+            }
+        }
+        for at in 0..self.kinds[piece.rule].len() {
+            let kind = self.kinds[piece.rule][at];
+            let hash = match kind {
+                LinkKind::Reference => Some(key_hash(piece.text, self.ref_folded[piece.rule])),
+                LinkKind::Value => Some(key_hash(piece.text, false)),
+                LinkKind::Text => {
+                    let key = rule.text.as_ref().map_or(Cow::Borrowed(piece.text), |template| {
+                        if template.source() == "{}" { Cow::Borrowed(piece.text) } else { Cow::Owned(template.fill_one(piece.text)) }
+                    });
+                    Some(key_hash(&key, false))
+                }
+                LinkKind::File => {
+                    let path = rule.file.as_ref().map(|template| template.fill_one(piece.text)).unwrap_or_default();
+                    // No file has this hash: a path that leads out of the layer is missing.
+                    Some(path_hash(&path).unwrap_or(0))
+                }
+            };
+            if kind != LinkKind::Value {
+                self.references += 1;
+            }
+            let slot = &mut self.slots[piece.rule][kind as usize];
+            let slot = *slot.get_or_insert_with(|| {
+                self.facts.links.push(RuleLinks { rule: piece.rule, kind, links: Vec::new() });
+                self.facts.links.len() - 1
+            });
+            let link = Link { hash: hash.unwrap_or(0), start: piece.span.start, record: record.index };
+            self.facts.links[slot].links.push(link);
+        }
+    }
+
+    /// A record that does not have the field at all.
+    fn absent(&mut self, record: &RecordView<'_>, field: usize) {
+        let Layout::Whole(rule) = record.table.fields[field].layout else { return };
+        if record.table.rules[rule].required {
+            self.required(record, rule, first_of(record.span));
+        }
+    }
+
+    fn required(&mut self, record: &RecordView<'_>, rule: usize, span: Span) {
+        let name = &record.table.fields[record.table.rules[rule].field].name;
+        let fault = Fault::new("required-empty", span, format!("`{name}` is empty, and the game needs a value there"));
+        self.known(Some(record.index), Some(rule), fault);
+    }
+
+    fn wrong_shape(&mut self, record: &RecordView<'_>, piece: &Piece<'_>) {
+        let field = &record.table.fields[record.table.rules[piece.rule].field];
+        let Layout::Parts(template, _) = &field.layout else { return };
+        let message = format!("`{}` does not have the shape `{}`", piece.text, template.source());
+        let mut fault = Fault::new("wrong-shape", piece.span, message);
+        fault.help = field.list.as_ref().map(|list| format!("items are separated by `{list}`"));
+        self.known(Some(record.index), Some(piece.rule), fault);
+    }
+
+    /// A value that must be made from the record's key.
+    fn follows(&mut self, record: &RecordView<'_>, field: usize) {
+        let described = &record.table.fields[field];
+        let (Some(template), Some(key), Some(cell)) = (&described.follows, record.key(), record.cell(field)) else {
+            return;
+        };
+        let value = crate::formats::decode(record.text, cell).text;
+        let rule = match &described.layout {
+            Layout::Whole(rule) => *rule,
+            Layout::Parts(_, rules) => rules[0],
+        };
+        // Of a key of several parts the last one is the record's own name.
+        let own = key.rsplit(KEY_SEPARATOR).next().unwrap_or(&key);
+        let expected = template.fill_one(own);
+        if value != expected && !record.table.rules[rule].is_none(&value) {
+            let message = format!("`{}` is `{value}`, and for this record it must be `{expected}`", described.name);
+            let fault = Fault::new("key-not-followed", cell.span, message);
+            self.known(Some(record.index), Some(rule), fault.help("it is made from the record's key"));
+        }
+    }
+
+    fn known(&mut self, record: Option<u32>, rule: Option<usize>, fault: Fault) {
+        self.seeds.push(Seed {
+            code: fault.code,
+            table: Some(self.table),
+            record,
+            rule,
+            span: fault.span,
+            detail: SeedDetail::Known(Box::new(fault)),
+        });
+    }
+}
+
+/// The first byte of a span, for problems of a record as a whole.
+fn first_of(span: Span) -> Span {
+    Span { start: span.start, end: span.end.min(span.start + 1) }
+}

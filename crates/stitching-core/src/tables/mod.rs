@@ -1,0 +1,162 @@
+//! Records and fields, drawn from files by the schema.
+//!
+//! [`read_records`] is the one way to the records of a file; all else (the facts for the index,
+//! what is shown, what is renamed) is built on the [`RecordView`]s it gives.
+
+mod facts;
+mod pieces;
+mod record;
+
+pub use facts::{FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, ValueCheck, ValueChecks, extract, key_hash, path_hash};
+pub use pieces::{Piece, for_each_piece, pieces_of};
+pub use record::{Record, Value, read_all};
+
+use crate::formats::{Cell, Column, ColumnCell, Fault, RawRecord, RecordSink, decode};
+use crate::layers::RelPath;
+use crate::schema::{KeyPart, Table};
+use crate::text::{Span, Text};
+
+/// The key of a record as it is kept: its parts joined by a separator that no text has.
+pub(crate) use crate::schema::KEY_SEPARATOR;
+
+/// One record of a file, with access to its fields.
+#[derive(Debug)]
+pub struct RecordView<'a> {
+    /// The table it belongs to.
+    pub table: &'a Table,
+    /// The file it stands in.
+    pub path: &'a RelPath,
+    /// The whole content of the file.
+    pub text: &'a str,
+    /// Its position among the records of the file, 0-based.
+    pub index: u32,
+    /// The whole record.
+    pub span: Span,
+    /// The cells of the wanted fields; `column` is the position of the field in the table.
+    pub cells: &'a [ColumnCell],
+}
+
+impl<'a> RecordView<'a> {
+    /// The first cell of `field`.
+    #[inline]
+    pub fn cell(&self, field: usize) -> Option<&'a Cell> {
+        self.cells.iter().find(|cell| usize::from(cell.column) == field).map(|cell| &cell.cell)
+    }
+
+    /// The value of `field`, if the record has it.
+    pub fn value(&self, field: usize) -> Option<String> {
+        self.cell(field).map(|cell| decode(self.text, cell).text.into_owned())
+    }
+
+    /// Appends the key to `out`; on failure gives the part that is missing or empty, and `out` may
+    /// have a part of the key.
+    #[inline]
+    pub fn push_key(&self, out: &mut String) -> Result<(), KeyPart> {
+        for (index, part) in self.table.key.iter().enumerate() {
+            if index > 0 {
+                out.push(KEY_SEPARATOR);
+            }
+            match part {
+                KeyPart::Stem => out.push_str(self.path.stem()),
+                KeyPart::Path => out.push_str(self.path.as_str()),
+                KeyPart::Field(field) => {
+                    let cell = self.cell(*field).ok_or(*part)?;
+                    let value = decode(self.text, cell).text;
+                    if value.is_empty() {
+                        return Err(*part);
+                    }
+                    out.push_str(&value);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The key, unless a part of it is missing.
+    pub fn key(&self) -> Option<String> {
+        let mut key = String::new();
+        self.push_key(&mut key).ok().map(|()| key)
+    }
+}
+
+/// Takes what is read from a file.
+pub trait Reader {
+    /// Takes a record. Records come in the order of the file.
+    fn record(&mut self, record: &RecordView<'_>);
+    /// Takes a fault in the file's layout.
+    fn fault(&mut self, _fault: Fault) {}
+}
+
+/// Reads the records of `table` in the file at `path`, with the cells of `fields` (positions in
+/// the table's fields) only. Cost: one pass over the text.
+pub fn read_records(table: &Table, path: &RelPath, text: &Text<'_>, fields: &[usize], reader: &mut dyn Reader) {
+    let mut sink = Sink { table, path, text: text.as_str(), fields, cells: Vec::new(), next: 0, reader };
+    table.format.read(text, &columns(table, fields), &mut sink);
+}
+
+/// As [`read_records`], but only the records around the byte `offsets` (sorted), if the format can
+/// tell them without reading the rest; otherwise all. [`RecordView::index`] means nothing then.
+pub fn read_records_at(
+    table: &Table,
+    path: &RelPath,
+    text: &Text<'_>,
+    fields: &[usize],
+    offsets: &[usize],
+    reader: &mut dyn Reader,
+) {
+    let mut sink = Sink { table, path, text: text.as_str(), fields, cells: Vec::new(), next: 0, reader };
+    let columns = columns(table, fields);
+    if !table.format.read_at(text, &columns, offsets, &mut sink) {
+        table.format.read(text, &columns, &mut sink);
+    }
+}
+
+fn columns<'t>(table: &'t Table, fields: &[usize]) -> Vec<Column<'t>> {
+    let fields = fields.iter().map(|field| &table.fields[*field]);
+    fields.map(|field| Column { name: &field.name, optional: field.optional }).collect()
+}
+
+/// Turns what a format reads into views of records.
+struct Sink<'a, 'r> {
+    table: &'a Table,
+    path: &'a RelPath,
+    text: &'a str,
+    fields: &'a [usize],
+    cells: Vec<ColumnCell>,
+    next: u32,
+    reader: &'r mut dyn Reader,
+}
+
+impl RecordSink for Sink<'_, '_> {
+    fn record(&mut self, record: &RawRecord<'_>) {
+        self.cells.clear();
+        self.cells.extend(record.cells.iter().map(|cell| ColumnCell {
+            column: self.fields[usize::from(cell.column)] as u16,
+            cell: cell.cell,
+        }));
+        let view = RecordView {
+            table: self.table,
+            path: self.path,
+            text: self.text,
+            index: self.next,
+            span: record.span,
+            cells: &self.cells,
+        };
+        self.next += 1;
+        self.reader.record(&view);
+    }
+
+    fn fault(&mut self, fault: Fault) {
+        self.reader.fault(fault);
+    }
+}
+
+/// All fields of a table, for [`read_records`].
+pub fn all_fields(table: &Table) -> Vec<usize> {
+    (0..table.fields.len()).collect()
+}
+
+/// The key as people see and write it: its parts with `/` between.
+pub fn shown_key(key: &str) -> String {
+    key.replace(KEY_SEPARATOR, "/")
+}

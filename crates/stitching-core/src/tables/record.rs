@@ -1,0 +1,61 @@
+//! Records with all their values, for showing and searching.
+
+use super::{Reader, RecordView, read_records};
+use crate::formats::{ColumnCell, Form, decode};
+use crate::layers::RelPath;
+use crate::schema::Table;
+use crate::text::{Span, Text};
+
+/// A record, detached from its file.
+#[derive(Debug, Clone)]
+pub struct Record {
+    /// Its position among the records of its file, 0-based.
+    pub index: u32,
+    /// The key as kept in memory, if it has one.
+    pub key: Option<String>,
+    /// The whole record.
+    pub span: Span,
+    /// Its values in the order of the fields asked for.
+    pub values: Vec<Value>,
+}
+
+/// A value of a record.
+#[derive(Debug, Clone)]
+pub struct Value {
+    /// The position of the field in the table's fields.
+    pub field: usize,
+    /// What it says.
+    pub text: String,
+    /// Where it stands, without quotes.
+    pub span: Span,
+    /// Whether it is a structure shown as it is written.
+    pub nested: bool,
+}
+
+impl Record {
+    /// The first value of `field`.
+    pub fn value(&self, field: usize) -> Option<&Value> {
+        self.values.iter().find(|value| value.field == field)
+    }
+}
+
+/// Reads all records of `table` in a file, with all fields of the table.
+pub fn read_all(table: &Table, path: &RelPath, text: &Text<'_>) -> Vec<Record> {
+    struct All(Vec<Record>);
+    impl Reader for All {
+        fn record(&mut self, record: &RecordView<'_>) {
+            let value = |cell: &ColumnCell| Value {
+                field: usize::from(cell.column),
+                text: decode(record.text, &cell.cell).text.into_owned(),
+                span: cell.cell.span,
+                nested: cell.cell.form == Form::JsonNested,
+            };
+            let mut values: Vec<Value> = record.cells.iter().map(value).collect();
+            values.sort_by_key(|value| value.field);
+            self.0.push(Record { index: record.index, key: record.key(), span: record.span, values });
+        }
+    }
+    let mut all = All(Vec::new());
+    read_records(table, path, text, &super::all_fields(table), &mut all);
+    all.0
+}
