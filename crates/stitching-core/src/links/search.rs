@@ -1,6 +1,6 @@
 //! Searching everything for a few words.
 
-use super::labels::{Labels, texts_of};
+use super::labels::Labels;
 use super::with_text;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Schema, Table, TableId, Texts};
@@ -56,7 +56,7 @@ pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]
     if words.is_empty() {
         return Vec::new();
     }
-    let query = Query { phrase: words.join(" "), words, labels: Labels::read(stack, schema, through), named: named(stack, schema, through) };
+    let query = Query { phrase: words.join(" "), words, labels: Labels::read(stack, schema, through) };
     let effective: HashSet<FileId> = stack.effective(through).into_iter().collect();
     let files: Vec<FileId> = (0..stack.files().len()).filter(|file| stack.files()[*file].layer <= through).collect();
     let in_file = |file: &FileId| {
@@ -70,26 +70,15 @@ pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]
     let path = |hit: &SearchHit| stack.files()[hit.file].path.clone();
     hits.sort_by_cached_key(|hit| (hit.overridden, hit.matched.clone(), path(hit), stack.files()[hit.file].layer, hit.span));
     // What is overridden and the same is no news.
-    let mut seen = HashSet::new();
-    hits.retain(|hit| {
-        let what = (hit.table, hit.key.clone(), hit.matched.clone(), path(hit));
-        hit.key.is_none() || !hit.overridden || !seen.contains(&what) && seen.insert(what)
-    });
     let shown: HashSet<_> = hits.iter().filter(|hit| !hit.overridden).map(|hit| (hit.table, hit.key.clone(), path(hit))).collect();
     hits.retain(|hit| !hit.overridden || !shown.contains(&(hit.table, hit.key.clone(), path(hit))));
     hits
-}
-
-/// The keys of the texts in the main language that have a field for them somewhere.
-fn named(stack: &Stack, schema: &Schema, through: LayerId) -> bool {
-    schema.tables.iter().any(|table| table.label.is_some()) && !texts_of(stack, schema, through, 0).is_empty()
 }
 
 struct Query {
     words: Vec<String>,
     phrase: String,
     labels: Labels,
-    named: bool,
 }
 
 impl Query {
@@ -137,7 +126,7 @@ impl Reader for Finder<'_> {
         let (query, table) = (self.query, record.table);
         let key = record.key().map(|key| shown_key(&key));
         let label_value = table.label.and_then(|field| record.value(field));
-        let label = label_value.filter(|_| query.named).and_then(|value| query.labels.name(table, &value));
+        let label = label_value.and_then(|value| query.labels.name(table, &value));
         let lower = |text: &Option<String>| text.as_ref().map(|text| text.to_lowercase()).unwrap_or_default();
         let (key_lower, label_lower) = (lower(&key), lower(&label));
         let found = if key_lower == query.phrase {

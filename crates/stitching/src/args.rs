@@ -1,0 +1,191 @@
+//! The command line.
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+
+/// Keeps identifiers, references and texts of a game mod consistent across all its files.
+#[derive(Debug, Parser)]
+#[command(name = "stitching", version, propagate_version = true, disable_help_subcommand = true)]
+#[command(after_help = "Start with `stitching demo`: it writes a small made-up game and mod and walks through them.\nAn address is `table:key`, `table:key.field` or, if only one table has it, just the key.")]
+pub struct Cli {
+    #[command(flatten)]
+    pub global: Global,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// Options of all commands.
+#[derive(Debug, Args)]
+pub struct Global {
+    /// The project's folder; else the nearest one upwards with a stitching.toml
+    #[arg(long, global = true, value_name = "DIR")]
+    pub project: Option<PathBuf>,
+    /// How the result is written
+    #[arg(long, global = true, value_enum, default_value_t = Format::Human)]
+    pub format: Format,
+    /// When to use colours; NO_COLOR is heeded too
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto)]
+    pub color: Color,
+    /// Say only what was asked for
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
+    /// Say more about what is done
+    #[arg(short, long, global = true)]
+    pub verbose: bool,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// For reading
+    Human,
+    /// One JSON document
+    Json,
+    /// SARIF 2.1.0 (`check` only)
+    Sarif,
+    /// Annotations for GitHub workflows (`check` only)
+    Github,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    Auto,
+    Always,
+    Never,
+}
+
+/// The layer at which the stack is taken to end, for commands that read.
+#[derive(Debug, Args)]
+pub struct Through {
+    /// As if the layers ended with this one: look at the base alone
+    #[arg(long, value_name = "LAYER")]
+    pub through: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Write the demo game and mod into a new folder, and walk through them
+    #[command(after_help = "Example:\n  stitching demo slackwater")]
+    Demo(Demo),
+    /// List the tables: files, keys, records, problems
+    #[command(after_help = "Example:\n  stitching tables --through game")]
+    Tables(Tables),
+    /// Show a table, or one record with what it points to
+    #[command(after_help = "Examples:\n  stitching show reaches --columns Basin,Depth --sort Depth\n  stitching show reaches:frost_cut")]
+    Show(Show),
+    /// Search keys, names, texts, values and comments of all layers, best first
+    #[command(after_help = "Example:\n  stitching find frostgate")]
+    Find(Find),
+    /// Everything that refers to a record
+    #[command(after_help = "Example:\n  stitching uses basins:north")]
+    Uses(Uses),
+    /// All problems that the mod has or causes
+    #[command(after_help = "Examples:\n  stitching check\n  stitching check --all --format json\n\nExit status: 0 no errors, 1 errors found, 2 wrong use, 3 could not read.")]
+    Check(Check),
+    /// What a problem code means and how it is put right
+    #[command(after_help = "Examples:\n  stitching explain\n  stitching explain dangling-reference")]
+    Explain(Explain),
+    /// Give a record a new key, everywhere
+    #[command(after_help = "Examples:\n  stitching rename reaches:frost_cut ice_cut --preview\n  stitching rename offers:\"north wharf/coal\" \"north wharf/peat\"\n\nThe preview is a diff that `git apply` takes in the project's folder.")]
+    Rename(Rename),
+    /// List the changes made
+    #[command(after_help = "Example:\n  stitching history")]
+    History,
+    /// Take back the last change
+    #[command(after_help = "Example:\n  stitching undo")]
+    Undo,
+    /// Make the change that was undone again
+    #[command(after_help = "Example:\n  stitching redo")]
+    Redo,
+}
+
+#[derive(Debug, Args)]
+pub struct Demo {
+    /// The folder to write; it must not exist yet
+    #[arg(default_value = "slackwater", value_name = "DIR")]
+    pub dir: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub struct Tables {
+    #[command(flatten)]
+    pub through: Through,
+}
+
+#[derive(Debug, Args)]
+pub struct Show {
+    /// A table, or the address of a record
+    #[arg(value_name = "TABLE[:KEY]")]
+    pub what: String,
+    /// Only these columns, in this order
+    #[arg(long, value_delimiter = ',', value_name = "NAME,...")]
+    pub columns: Vec<String>,
+    /// Only rows that have this text somewhere in the shown columns
+    #[arg(long, value_name = "TEXT")]
+    pub filter: Option<String>,
+    /// In the order of this column: by number if all its values are numbers
+    #[arg(long, value_name = "NAME")]
+    pub sort: Option<String>,
+    /// The first row shown, 1-based
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub from: usize,
+    /// The last row shown
+    #[arg(long, value_name = "N")]
+    pub to: Option<usize>,
+    #[command(flatten)]
+    pub through: Through,
+}
+
+#[derive(Debug, Args)]
+pub struct Find {
+    /// Words that must all be there, in any case
+    #[arg(required = true)]
+    pub text: Vec<String>,
+    /// How many hits are shown
+    #[arg(long, value_name = "N", default_value_t = 30)]
+    pub most: usize,
+    #[command(flatten)]
+    pub through: Through,
+}
+
+#[derive(Debug, Args)]
+pub struct Uses {
+    /// The address of a record
+    #[arg(value_name = "TABLE:KEY")]
+    pub address: String,
+    #[command(flatten)]
+    pub through: Through,
+}
+
+#[derive(Debug, Args)]
+pub struct Check {
+    /// Also the problems that the base has by itself
+    #[arg(long)]
+    pub all: bool,
+    /// Only problems of these codes
+    #[arg(long = "code", value_delimiter = ',', value_name = "CODE,...")]
+    pub codes: Vec<String>,
+    #[command(flatten)]
+    pub through: Through,
+}
+
+#[derive(Debug, Args)]
+pub struct Explain {
+    /// The code of a problem; without it all are listed
+    pub code: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub struct Rename {
+    /// The address of the record
+    #[arg(value_name = "TABLE:KEY")]
+    pub address: String,
+    /// Its new key
+    #[arg(value_name = "NEWKEY")]
+    pub new: String,
+    /// Write nothing; print what would change as a diff
+    #[arg(long)]
+    pub preview: bool,
+    /// Make the change even if it brings errors
+    #[arg(long)]
+    pub allow_errors: bool,
+}

@@ -1,0 +1,84 @@
+//! `stitching check`
+
+use crate::args::{Check, Format, Global};
+use crate::exit::PROBLEMS;
+use crate::render::{github, human, json, sarif};
+use crate::ui::{BOLD, DIM, GREEN, RED, Ui, YELLOW, count, grouped, styled};
+use std::collections::BTreeMap;
+use std::process::ExitCode;
+use stitching_core::checks::{self, Report};
+use stitching_core::{Error, Place, Problem, Project, Severity};
+
+pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    for code in &args.codes {
+        super::explain::known(code)?;
+    }
+    let through = project.through(args.through.through.as_deref())?;
+    let report = ui.progress("checking", || checks::check(&project.stack, &project.schema, through));
+    let wanted = |problem: &&Problem| {
+        (args.all || !problem.inherited) && (args.codes.is_empty() || args.codes.iter().any(|code| code == problem.code))
+    };
+    let shown: Vec<&Problem> = report.problems.iter().filter(wanted).collect();
+    match global.format {
+        Format::Human => human_report(&report, &shown, args, ui),
+        Format::Json => ui.json(&json::report(&shown, &report.summary)),
+        Format::Sarif => ui.json(&sarif::report(&shown, |place| prefix(project, place))),
+        Format::Github => ui.out(&github::report(&shown, |problem| prefix(project, &problem.place))),
+    }
+    let errors = shown.iter().any(|problem| problem.severity == Severity::Error);
+    Ok(if errors { ExitCode::from(PROBLEMS) } else { ExitCode::SUCCESS })
+}
+
+/// The folder of a place's layer as seen from the project's folder, with a slash behind it.
+fn prefix(project: &Project, place: &Place) -> String {
+    let layer = project.stack.layers().iter().find(|layer| layer.name == place.layer);
+    let folder = project.folder.canonicalize().unwrap_or_else(|_| project.folder.clone());
+    let below = layer.and_then(|layer| layer.root.strip_prefix(folder).ok());
+    let parts = below.map(|below| below.components().map(|part| part.as_os_str().to_string_lossy().into_owned() + "/"));
+    parts.map(Iterator::collect).unwrap_or_default()
+}
+
+fn human_report(report: &Report, shown: &[&Problem], args: &Check, ui: &Ui) {
+    let mut out = String::new();
+    for problem in shown {
+        out.push_str(&human::problem(problem, ui));
+        out.push('\n');
+    }
+    let summary = &report.summary;
+    let verdict = human::errors_and_warnings(summary.errors, summary.warnings);
+    let style = match (summary.errors, summary.warnings) {
+        (0, 0) => GREEN.bold(),
+        (0, _) => YELLOW,
+        _ => RED,
+    };
+    out.push_str(&format!(
+        "{} in {}, {}, {}\n",
+        styled(style, verdict),
+        count(summary.files, "file"),
+        count(summary.records, "record"),
+        count(summary.references, "reference"),
+    ));
+    if shown.len() > 3 {
+        out.push_str(&by_code(shown));
+    }
+    if summary.inherited > 0 && !args.all {
+        let has = format!("the base has {} of its own; `--all` shows them", count(summary.inherited, "problem"));
+        out.push_str(&format!("{}\n", styled(DIM, has)));
+    }
+    ui.out(&out);
+    if let Some(first) = shown.first() {
+        ui.note(&format!("`stitching explain {}` tells more", first.code));
+    }
+}
+
+/// How many problems there are of each code, most first.
+fn by_code(shown: &[&Problem]) -> String {
+    let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+    for problem in shown {
+        *counts.entry(problem.code).or_default() += 1;
+    }
+    let mut counts: Vec<(usize, &str)> = counts.into_iter().map(|(code, number)| (number, code)).collect();
+    counts.sort_by_key(|(number, code)| (std::cmp::Reverse(*number), *code));
+    let lines = counts.iter().map(|(number, code)| format!("{:>5}  {}\n", grouped(*number), styled(BOLD, code)));
+    lines.collect()
+}

@@ -1,0 +1,94 @@
+//! `stitching history`, `undo` and `redo`
+
+use super::journal;
+use crate::args::Global;
+use crate::render::table;
+use crate::ui::{Ui, count, wants_json};
+use serde_json::json;
+use std::process::ExitCode;
+use stitching_core::journal::{Entry, HistoryItem, Journal};
+use stitching_core::{Error, Project};
+
+pub fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let items = the_journal(project)?.history()?;
+    if as_json {
+        let shape = |item: &HistoryItem| {
+            let entry = &item.entry;
+            let path = |file: &stitching_core::journal::FileEntry| file.to.clone().or_else(|| file.from.clone());
+            json!({
+                "number": entry.number, "time": date(entry.time), "title": entry.title, "values": entry.values,
+                "files": entry.files.iter().map(path).collect::<Vec<_>>(), "undone": item.undone,
+            })
+        };
+        ui.json(&json!({ "changes": items.iter().map(shape).collect::<Vec<_>>() }));
+    } else if items.is_empty() {
+        ui.out("no changes yet\n");
+    } else {
+        let row = |item: &HistoryItem| {
+            let entry = &item.entry;
+            let files = entry.files.len().to_string();
+            let undone = if item.undone { "undone" } else { "" };
+            vec![entry.number.to_string(), date(entry.time), files, entry.values.to_string(), undone.to_owned(), entry.title.clone()]
+        };
+        let rows: Vec<Vec<String>> = items.iter().map(row).collect();
+        let header = ["no.", "when (UTC)", "files", "values", "", "change"];
+        ui.out(&table::aligned(&header, &rows, ui.width()));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+pub fn undo(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let entry = the_journal(project)?.undo()?;
+    tell(&entry, "undone", "`stitching redo` makes it again", as_json, ui);
+    Ok(ExitCode::SUCCESS)
+}
+
+pub fn redo(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let entry = the_journal(project)?.redo()?;
+    tell(&entry, "done again", "`stitching undo` takes it back", as_json, ui);
+    Ok(ExitCode::SUCCESS)
+}
+
+fn tell(entry: &Entry, what: &str, next: &str, as_json: bool, ui: &Ui) {
+    if as_json {
+        ui.json(&json!({ "number": entry.number, "title": entry.title, "files": entry.files.len(), "state": what }));
+        return;
+    }
+    ui.out(&format!("{what}: {} ({})\n", entry.title, count(entry.files.len(), "file")));
+    ui.note(next);
+}
+
+fn the_journal(project: &Project) -> Result<Journal<'static>, Error> {
+    journal(project).ok_or_else(|| Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml"))
+}
+
+/// Seconds since 1970-01-01 as `2026-11-23 08:15`, in UTC.
+fn date(seconds: u64) -> String {
+    // Days to a date of the proleptic Gregorian calendar, with years that begin in March.
+    let (days, rest) = (seconds / 86_400 + 719_468, seconds % 86_400);
+    let (era, day_of_era) = (days / 146_097, days % 146_097);
+    let year_of_era = (day_of_era - day_of_era / 1_460 + day_of_era / 36_524 - day_of_era / 146_096) / 365;
+    let day_of_year = day_of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
+    let month = (5 * day_of_year + 2) / 153;
+    let day = day_of_year - (153 * month + 2) / 5 + 1;
+    let (month, carry) = if month < 10 { (month + 3, 0) } else { (month - 9, 1) };
+    let year = era * 400 + year_of_era + carry;
+    format!("{year:04}-{month:02}-{day:02} {:02}:{:02}", rest / 3_600, rest % 3_600 / 60)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::date;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0, "1970-01-01 00:00")]
+    #[case(951_782_400, "2000-02-29 00:00")]
+    #[case(1_795_419_900, "2026-11-23 08:25")]
+    fn dates(#[case] seconds: u64, #[case] shown: &str) {
+        assert_eq!(date(seconds), shown);
+    }
+}

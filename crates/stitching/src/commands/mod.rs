@@ -1,0 +1,76 @@
+//! One file a command: it turns flags into a call of the core, and the result into output.
+
+mod check;
+mod demo;
+mod explain;
+mod find;
+mod history;
+mod rename;
+mod show;
+mod tables;
+mod uses;
+
+use crate::args::{Cli, Command, Global};
+use crate::ui::Ui;
+use std::process::ExitCode;
+use stitching_core::journal::{Journal, NO_HOOK, Recovered, Step, StepHook};
+use stitching_core::{Error, Project};
+
+/// Runs the command that was asked for.
+pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
+    let global = &cli.global;
+    match &cli.command {
+        Command::Demo(args) => demo::run(args, global, ui),
+        Command::Tables(args) => tables::run(&open(global, ui)?, args, global, ui),
+        Command::Show(args) => show::run(&open(global, ui)?, args, global, ui),
+        Command::Find(args) => find::run(&open(global, ui)?, args, global, ui),
+        Command::Uses(args) => uses::run(&open(global, ui)?, args, global, ui),
+        Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),
+        Command::Explain(args) => explain::run(args, global, ui),
+        Command::Rename(args) => rename::run(&open(global, ui)?, args, global, ui),
+        Command::History => history::list(&open(global, ui)?, global, ui),
+        Command::Undo => history::undo(&open(global, ui)?, global, ui),
+        Command::Redo => history::redo(&open(global, ui)?, global, ui),
+    }
+}
+
+/// Opens the project that is meant, after putting right what an interrupted run left.
+pub fn open(global: &Global, ui: &Ui) -> Result<Project, Error> {
+    let folder = match &global.project {
+        Some(folder) => folder.clone(),
+        None => Project::find(std::path::Path::new("."))?,
+    };
+    let project = Project::open(&folder)?;
+    let Some(journal) = journal(&project) else { return Ok(project) };
+    match journal.recover()? {
+        Recovered::Nothing => return Ok(project),
+        Recovered::Finished(title) => ui.note(&format!("an interrupted change was finished: {title}")),
+        Recovered::TakenBack(title) => ui.note(&format!("an interrupted change was taken back: {title}")),
+    }
+    Project::open(&folder)
+}
+
+/// The journal of a project; `None` if it has no layer to write to.
+pub fn journal(project: &Project) -> Option<Journal<'static>> {
+    Some(Journal::new(&project.folder, project.stack.mod_root()?, STEP_HOOK))
+}
+
+/// In release builds every step passes.
+#[cfg(not(debug_assertions))]
+const STEP_HOOK: &StepHook = NO_HOOK;
+
+/// In debug builds the tests let the program die, or fail, at a step of their choice.
+#[cfg(debug_assertions)]
+const STEP_HOOK: &StepHook = &|step: Step| {
+    use std::sync::atomic::{AtomicUsize, Ordering};
+    static COUNT: AtomicUsize = AtomicUsize::new(0);
+    let at = |name| std::env::var(name).ok().and_then(|at| at.parse::<usize>().ok());
+    let now = COUNT.fetch_add(1, Ordering::SeqCst) + 1;
+    if at("STITCHING_TEST_DIE_AT") == Some(now) {
+        std::process::abort();
+    }
+    if at("STITCHING_TEST_FAIL_AT") == Some(now) && step != Step::Clean {
+        return Err(std::io::Error::from(std::io::ErrorKind::StorageFull));
+    }
+    NO_HOOK(step)
+};

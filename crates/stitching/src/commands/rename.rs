@@ -1,0 +1,83 @@
+//! `stitching rename`
+
+use super::journal;
+use crate::args::{Global, Rename};
+use crate::ui::{DIM, Ui, count, styled, wants_json};
+use serde_json::json;
+use std::process::ExitCode;
+use stitching_core::changes::{Change, Note, rename, unified_diff, verify};
+use stitching_core::{Error, Project};
+
+/// Files listed one by one; more are counted.
+const LISTED: usize = 12;
+
+pub fn run(project: &Project, args: &Rename, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let change = ui.progress("looking for uses", || rename(project, &args.address, &args.new))?;
+    if !args.allow_errors {
+        ui.progress("trying it out", || verify(project, &change))?;
+    }
+    if args.preview {
+        let diff = unified_diff(project, &change)?;
+        if as_json {
+            ui.json(&shape(&change, &json!({ "written": false, "diff": diff })));
+        } else {
+            ui.out(&diff);
+            ui.note(&format!("nothing was written: {} in {}", count(change.values, "value"), count(change.files.len(), "file")));
+            tell_notes(&change, ui);
+        }
+        return Ok(ExitCode::SUCCESS);
+    }
+    let journal = journal(project).ok_or_else(|| Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml"))?;
+    let number = ui.progress("writing", || journal.commit(&change))?;
+    if as_json {
+        ui.json(&shape(&change, &json!({ "written": true, "number": number })));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let mut out = format!("{}: {} in {}\n", change.title, count(change.values, "value"), count(change.files.len(), "file"));
+    for file in change.files.iter().take(LISTED) {
+        let edits = if file.edits.is_empty() { "moved".to_owned() } else { count(file.edits.edits().len(), "edit") };
+        out.push_str(&format!("    {:<40} {}\n", file.to.as_str(), styled(DIM, edits)));
+    }
+    if change.files.len() > LISTED {
+        out.push_str(&format!("    and {}\n", count(change.files.len() - LISTED, "more file")));
+    }
+    ui.out(&out);
+    tell_notes(&change, ui);
+    ui.note("`stitching undo` takes it back");
+    Ok(ExitCode::SUCCESS)
+}
+
+fn tell_notes(change: &Change, ui: &Ui) {
+    for note in &change.notes {
+        ui.note(&format!("note: {}", sentence(note)));
+    }
+}
+
+fn sentence(note: &Note) -> String {
+    match note {
+        Note::BroughtUp(path, layer) => format!("`{path}` lay only in the layer `{layer}`; the mod now has a copy of it"),
+        Note::Moved(from, to) => format!("`{from}` is now `{to}`"),
+        Note::StaysInBase(from, to) => {
+            format!("`{from}` lies in a base layer, which is never written: the mod has it as `{to}`, and the old file is still seen by the game")
+        }
+        Note::Follows(before, after) => format!("{before} becomes {after}, since its key names the renamed record"),
+    }
+}
+
+fn shape(change: &Change, more: &serde_json::Value) -> serde_json::Value {
+    let files: Vec<serde_json::Value> = change
+        .files
+        .iter()
+        .map(|file| {
+            let former = (file.in_mod && file.from != file.to).then(|| file.from.as_str());
+            json!({ "path": file.to.as_str(), "former_path": former, "brought_up": !file.in_mod, "edits": file.edits.edits().len() })
+        })
+        .collect();
+    let notes: Vec<String> = change.notes.iter().map(sentence).collect();
+    let mut out = json!({ "title": change.title, "values": change.values, "files": files, "notes": notes });
+    if let (Some(out), Some(more)) = (out.as_object_mut(), more.as_object()) {
+        out.extend(more.clone());
+    }
+    out
+}

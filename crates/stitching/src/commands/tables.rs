@@ -1,0 +1,61 @@
+//! `stitching tables`
+
+use crate::args::{Global, Tables};
+use crate::render::table;
+use crate::ui::{Ui, wants_json};
+use serde_json::json;
+use std::process::ExitCode;
+use stitching_core::checks::value_checks;
+use stitching_core::links::{FactsCache, Index};
+use stitching_core::schema::Table;
+use stitching_core::{Error, Project, checks};
+
+pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let through = project.through(args.through.through.as_deref())?;
+    let (stack, schema) = (&project.stack, &project.schema);
+    let index = Index::build(stack, schema, through, &value_checks(schema), &FactsCache::default());
+    let report = checks::check(stack, schema, through);
+    let mut json_tables = Vec::new();
+    let mut rows = Vec::new();
+    for (id, described) in schema.tables.iter().enumerate() {
+        let own = &index.tables[id];
+        let layer = |file: &u32| stack.files()[index.files[*file as usize].id].layer;
+        let in_mod = own.files.iter().filter(|file| stack.layers()[layer(&file.file)].is_mod).count();
+        let problems = report.problems.iter().filter(|problem| problem.table.as_deref() == Some(&described.name)).count();
+        let key: Vec<&str> = described.key.iter().map(|part| described.key_part_name(*part)).collect();
+        let patterns: Vec<&str> = described.files.iter().map(|pattern| pattern.source.as_str()).collect();
+        json_tables.push(json!({
+            "table": described.name,
+            "about": described.about,
+            "format": described.format_name,
+            "patterns": patterns,
+            "key": key,
+            "files": own.files.len(),
+            "files_in_mod": in_mod,
+            "records": own.records,
+            "problems": problems,
+        }));
+        rows.push(vec![
+            described.name.clone(),
+            own.records.to_string(),
+            own.files.len().to_string(),
+            in_mod.to_string(),
+            if problems > 0 { problems.to_string() } else { String::new() },
+            key.join("/"),
+            patterns.join(", "),
+            about(described),
+        ]);
+    }
+    if as_json {
+        ui.json(&json!({ "tables": json_tables }));
+    } else {
+        let header = ["table", "records", "files", "in mod", "problems", "key", "where", "about"];
+        ui.out(&table::aligned(&header, &rows, ui.width()));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn about(table: &Table) -> String {
+    table.about.clone().unwrap_or_default()
+}

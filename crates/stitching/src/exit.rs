@@ -1,0 +1,47 @@
+//! Errors and exit statuses: 0 done, 1 problems found or a change refused, 2 wrong use, 3 could
+//! not read or write.
+
+use crate::args::{Format, Global};
+use crate::render::{human, json};
+use crate::ui::{BOLD, CYAN, RED, Ui, styled};
+use std::process::ExitCode;
+use stitching_core::{Error, ErrorKind};
+
+/// Problems were found, or a change was refused.
+pub const PROBLEMS: u8 = 1;
+
+/// Tells the user what went wrong and what to do; gives the exit status.
+pub fn report(error: &Error, global: &Global, ui: &Ui) -> ExitCode {
+    let problems = match error {
+        Error::Description(problems) => &problems[..],
+        Error::Refused(refusal) => &refusal.problems[..],
+        _ => &[],
+    };
+    if global.format == Format::Json {
+        ui.json(&serde_json::json!({
+            "error": {
+                "kind": match error.kind() {
+                    ErrorKind::Refused => "refused",
+                    ErrorKind::Usage => "usage",
+                    ErrorKind::Io => "io",
+                },
+                "message": error.to_string(),
+                "help": error.help(),
+                "problems": problems.iter().map(json::problem).collect::<Vec<_>>(),
+            }
+        }));
+    }
+    for problem in problems {
+        ui.err(human::problem(problem, ui).trim_end());
+        ui.err("");
+    }
+    ui.err(&format!("{}{} {error}", styled(RED, "error"), styled(BOLD, ":")));
+    if let Some(help) = error.help() {
+        ui.err(&format!("{} {help}", styled(CYAN, "help:")));
+    }
+    ExitCode::from(match error.kind() {
+        ErrorKind::Refused => 1,
+        ErrorKind::Usage => 2,
+        ErrorKind::Io => 3,
+    })
+}

@@ -1,0 +1,121 @@
+//! Problems and places for reading.
+
+use crate::ui::{Ui, count};
+use annotate_snippets::{AnnotationKind, Group, Level, Patch, Renderer, Snippet};
+use stitching_core::links::Address;
+use stitching_core::{Place, Problem, Severity};
+
+/// A problem with its source line, a caret under the span, the reason and the fix.
+pub fn problem(problem: &Problem, ui: &Ui) -> String {
+    let level = match problem.severity {
+        Severity::Error => Level::ERROR,
+        Severity::Warning => Level::WARNING,
+    };
+    let message = clean(&problem.message);
+    let mut groups = Vec::new();
+    let mut primary = Group::with_title(level.primary_title(message).id(problem.code));
+    let subject = subject(problem);
+    let path = shown_path(&problem.place);
+    if problem.place.line > 0 {
+        let source = visible(&problem.place.source);
+        let span = window_span(&problem.place);
+        let annotation = AnnotationKind::Primary.span(span).label(subject.clone());
+        let snippet = Snippet::source(source).line_start(problem.place.line).path(path.clone());
+        primary = primary.element(snippet.annotation(annotation));
+    } else {
+        primary = primary.element(annotate_snippets::Origin::path(path.clone()));
+    }
+    for related in &problem.related {
+        if related.place.line > 0 {
+            let snippet = Snippet::source(visible(&related.place.source))
+                .line_start(related.place.line)
+                .path(shown_path(&related.place));
+            let annotation = AnnotationKind::Context.span(window_span(&related.place)).label(related.message.clone());
+            primary = primary.element(snippet.annotation(annotation));
+        } else {
+            let note = format!("{}: {}", related.message, shown_path(&related.place));
+            primary = primary.element(Level::NOTE.message(note));
+        }
+    }
+    if let Some(help) = &problem.help {
+        primary = primary.element(Level::HELP.message(clean(help)));
+    }
+    groups.push(primary);
+    for fix in &problem.fixes {
+        let Some(patch) = patch(problem, fix) else { continue };
+        let snippet = Snippet::source(visible(&problem.place.source)).line_start(problem.place.line).path(path.clone());
+        groups.push(Level::HELP.secondary_title(fix.title.clone()).element(snippet.patch(patch)));
+    }
+    let renderer = Renderer::styled().term_width(ui.width());
+    let mut out = renderer.render(&groups).to_string();
+    out.push('\n');
+    out
+}
+
+/// The path with its layer: `tables/reaches.txt (mod)`.
+pub fn shown_path(place: &Place) -> String {
+    if place.layer.is_empty() { place.path.clone() } else { format!("{} ({})", place.path, place.layer) }
+}
+
+/// A place as editors understand it, with the layer behind it.
+pub fn place(place: &Place) -> String {
+    let at = if place.line > 0 { format!("{}:{}:{}", place.path, place.line, place.column) } else { place.path.clone() };
+    if place.layer.is_empty() { at } else { format!("{at} ({})", place.layer) }
+}
+
+/// A record as people speak of it: `reaches:frost_cut "Frostgate Cut"`.
+pub fn record(table: &str, key: &str, label: Option<&str>) -> String {
+    let address = Address::show(table, key);
+    label.map_or_else(|| address.clone(), |label| format!("{address} \"{}\"", clean(label)))
+}
+
+/// "2 errors and 1 warning".
+pub fn errors_and_warnings(errors: usize, warnings: usize) -> String {
+    match (errors, warnings) {
+        (0, 0) => "no problems".to_owned(),
+        (errors, 0) => count(errors, "error"),
+        (0, warnings) => count(warnings, "warning"),
+        (errors, warnings) => format!("{} and {}", count(errors, "error"), count(warnings, "warning")),
+    }
+}
+
+fn subject(problem: &Problem) -> String {
+    let (Some(table), Some(key)) = (&problem.table, &problem.key) else { return String::new() };
+    let mut shown = record(table, key, problem.label.as_deref());
+    if let Some(field) = &problem.field {
+        shown = format!("{field} of {shown}");
+    }
+    shown
+}
+
+/// Where the span of a place lies in its source line.
+fn window_span(place: &Place) -> std::ops::Range<usize> {
+    let len = place.source.len();
+    let start = (place.start.saturating_sub(place.source_start) as usize).min(len);
+    let start = place.source.floor_char_boundary(start);
+    let end = (place.end.saturating_sub(place.source_start) as usize).clamp(start, len);
+    start..place.source.ceil_char_boundary(end)
+}
+
+fn patch(problem: &Problem, fix: &stitching_core::Fix) -> Option<Patch<'static>> {
+    let [edit] = fix.edits.edits() else { return None };
+    let start = edit.span.start.checked_sub(problem.place.source_start)? as usize;
+    let end = edit.span.end.checked_sub(problem.place.source_start)? as usize;
+    let fits = problem.place.source.get(start..end).is_some();
+    fits.then(|| Patch::new(start..end, edit.text.clone()))
+}
+
+/// Tabs become blanks of the same number of bytes, so that spans hold; what would move the cursor
+/// is left out.
+fn visible(source: &str) -> String {
+    source.chars().map(|c| if c.is_control() && c.len_utf8() == 1 { ' ' } else { c }).collect()
+}
+
+/// A text from a file, safe to print on one line, and cut if it is very long.
+pub fn clean(text: &str) -> String {
+    let mut out: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).take(301).collect();
+    if out.chars().count() > 300 {
+        out = out.chars().take(297).collect::<String>() + "...";
+    }
+    out
+}

@@ -1,0 +1,117 @@
+//! Where output goes: results to standard output, messages to standard error.
+
+use crate::args::{Color, Format, Global};
+use anstyle::{AnsiColor, Style};
+use std::io::{IsTerminal, Write};
+use std::time::Duration;
+
+pub const BOLD: Style = Style::new().bold();
+pub const DIM: Style = Style::new().dimmed();
+pub const RED: Style = AnsiColor::Red.on_default().bold();
+pub const YELLOW: Style = AnsiColor::Yellow.on_default().bold();
+pub const GREEN: Style = AnsiColor::Green.on_default();
+pub const CYAN: Style = AnsiColor::Cyan.on_default();
+
+/// How to speak to the user.
+pub struct Ui {
+    quiet: bool,
+    pub verbose: bool,
+}
+
+impl Ui {
+    pub fn new(global: &Global) -> Ui {
+        match global.color {
+            Color::Auto => {}
+            Color::Always => anstream::ColorChoice::Always.write_global(),
+            Color::Never => anstream::ColorChoice::Never.write_global(),
+        }
+        Ui { quiet: global.quiet, verbose: global.verbose }
+    }
+
+    /// Prints a result. A reader that has gone away (`| head`) ends the program quietly.
+    pub fn out(&self, text: &str) {
+        let mut out = anstream::stdout().lock();
+        if out.write_all(text.as_bytes()).and_then(|()| out.flush()).is_err() {
+            std::process::exit(0);
+        }
+    }
+
+    /// Prints a message that is not part of the result, unless asked to be quiet.
+    pub fn note(&self, text: &str) {
+        if !self.quiet {
+            self.err(text);
+        }
+    }
+
+    /// Prints a message.
+    pub fn err(&self, text: &str) {
+        let mut err = anstream::stderr().lock();
+        // There is nobody to tell if even this fails.
+        let _ = writeln!(err, "{text}");
+    }
+
+    /// Prints a value as one JSON document.
+    pub fn json(&self, value: &serde_json::Value) {
+        let text = serde_json::to_string_pretty(value).unwrap_or_default();
+        self.out(&format!("{text}\n"));
+    }
+
+    /// The width of the terminal, or 100 where there is none.
+    pub fn width(&self) -> usize {
+        let columns = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+        columns.or_else(|| terminal_size::terminal_size().map(|(width, _)| usize::from(width.0))).unwrap_or(100).clamp(40, 200)
+    }
+
+    /// A turning sign while `work` runs, on a terminal only, if it takes long enough to be seen.
+    pub fn progress<T>(&self, message: &'static str, work: impl FnOnce() -> T) -> T {
+        if self.quiet || !std::io::stderr().is_terminal() {
+            return work();
+        }
+        let bar = indicatif::ProgressBar::new_spinner().with_message(message);
+        bar.enable_steady_tick(Duration::from_millis(300));
+        let result = work();
+        bar.finish_and_clear();
+        result
+    }
+}
+
+/// Whether the result is to be JSON; other machine formats are refused by name.
+pub fn wants_json(global: &Global) -> Result<bool, stitching_core::Error> {
+    match global.format {
+        Format::Human => Ok(false),
+        Format::Json => Ok(true),
+        Format::Sarif | Format::Github => Err(stitching_core::Error::Usage {
+            message: "this format is for `check` only".to_owned(),
+            help: "use --format human or --format json".to_owned(),
+        }),
+    }
+}
+
+/// `text` in a style.
+pub fn styled(style: Style, text: impl std::fmt::Display) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+/// "1 file", "2 files".
+pub fn count(number: usize, word: &str) -> String {
+    if number == 1 {
+        format!("1 {word}")
+    } else if let Some(stem) = word.strip_suffix('y') {
+        format!("{} {stem}ies", grouped(number))
+    } else {
+        format!("{} {word}s", grouped(number))
+    }
+}
+
+/// A number with blanks between the thousands.
+pub fn grouped(number: usize) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) && digits.len() > 4 {
+            out.push(' ');
+        }
+        out.push(digit);
+    }
+    out
+}
