@@ -43,6 +43,11 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     if !subject.suggest {
         return words;
     }
+    let lost = targets.iter().filter(|target| target.rule.is_none()).find_map(|target| context.overridden(target.table, value));
+    if let Some((path, layer)) = lost {
+        words.help = Some(format!("the layer `{layer}` has it in `{path}`, and the file that replaces that one does not"));
+        return words;
+    }
     let keyed = || targets.iter().filter(|target| target.rule.is_none()).map(|target| context.index.nearest(target.table));
     if let Some(other) = keyed().find_map(|names| names.differs_in_case(value)) {
         words.help = Some(format!("`{other}` differs only in case"));

@@ -4,13 +4,13 @@
 
 use super::{CHECKS, Check, Run, Subject, Words};
 use crate::formats::Fault;
-use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, load};
+use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, load, with_text};
 use crate::problem::{Fix, Place, Problem, Related};
 use crate::schema::{Rule, Table};
-use crate::tables::{Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, read_records, shown_key};
+use crate::tables::{Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, read_all, read_records, shown_key};
 use crate::text::{Edit, EditSet, Span, Text};
 use rayon::prelude::*;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 /// Near names are looked for in so many problems at the most.
@@ -22,6 +22,7 @@ pub struct Context<'i> {
     /// The index the problems were found in.
     pub index: &'i Index<'i>,
     labels: OnceLock<Labels>,
+    overridden: Vec<OnceLock<HashMap<String, (String, String)>>>,
     loaded: Mutex<HashMap<u32, Option<Arc<LoadedFile>>>>,
 }
 
@@ -30,14 +31,41 @@ pub(super) type Placed = (u32, Seed);
 
 impl<'i> Context<'i> {
     pub(super) fn new(index: &'i Index<'i>) -> Context<'i> {
-        Context { index, labels: OnceLock::new(), loaded: Mutex::new(HashMap::new()) }
+        let overridden = index.schema.tables.iter().map(|_| OnceLock::new()).collect();
+        Context { index, labels: OnceLock::new(), overridden, loaded: Mutex::new(HashMap::new()) }
     }
 
-    /// The other tables that have a record with this key, by name.
+    /// The tables that have a record with this key, by name. A table whose key is itself a
+    /// reference does not count: it only repeats what it refers to.
     pub fn tables_with_key(&self, key: &str) -> Vec<&'i str> {
         let index = self.index;
-        let has = |table: &usize| index.find(*table, key).is_some();
+        let has = |id: &usize| {
+            let table = &index.schema.tables[*id];
+            let refers = table.rules.iter().any(|rule| !rule.refs.is_empty() && table.is_key_field(rule.field));
+            !refers && index.find(*id, key).is_some()
+        };
         (0..index.schema.tables.len()).filter(has).map(|table| index.schema.tables[table].name.as_str()).collect()
+    }
+
+    /// Where a lower layer has a record of `table` with `key` that no effective file has: the path
+    /// and the layer's name. The files that are overridden are read at the first call.
+    pub fn overridden(&self, table: usize, key: &str) -> Option<&(String, String)> {
+        self.overridden[table].get_or_init(|| self.read_overridden(table)).get(key)
+    }
+
+    fn read_overridden(&self, table: usize) -> HashMap<String, (String, String)> {
+        let (index, mut out) = (self.index, HashMap::new());
+        let effective: HashSet<usize> = index.files.iter().map(|file| file.id).collect();
+        let described = &index.schema.tables[table];
+        for (id, entry) in index.stack.files().iter().enumerate() {
+            if entry.layer > index.through || effective.contains(&id) || !described.takes(&entry.path) {
+                continue;
+            }
+            let records = with_text(index.stack, id, |text| read_all(described, &entry.path, text)).unwrap_or_default();
+            let place = (entry.path.to_string(), index.stack.layers()[entry.layer].name.clone());
+            out.extend(records.into_iter().filter_map(|record| Some((record.key?, place.clone()))));
+        }
+        out
     }
 
     fn labels(&self) -> &Labels {
@@ -58,7 +86,10 @@ impl<'i> Context<'i> {
 
     /// Makes problems of `seeds`. The result is sorted.
     pub(super) fn problems(&self, mut seeds: Vec<Placed>) -> Vec<Problem> {
-        seeds.sort_by(|a, b| (a.0, a.1.span, a.1.code).cmp(&(b.0, b.1.span, b.1.code)));
+        seeds.sort_by(|a, b| (a.0, a.1.span, a.1.code, a.1.table).cmp(&(b.0, b.1.span, b.1.code, b.1.table)));
+        // A file that several tables read has a fault in its layout only once.
+        let layout = |seed: &Seed| seed.record.is_none() && matches!(seed.detail, SeedDetail::Known(_));
+        seeds.dedup_by(|b, a| a.0 == b.0 && a.1.code == b.1.code && a.1.span == b.1.span && layout(&a.1) && layout(&b.1));
         let mut by_file: Vec<(u32, Vec<(Seed, bool)>)> = Vec::new();
         for (position, (file, seed)) in seeds.into_iter().enumerate() {
             let entry = (seed, position < MOST_SUGGESTIONS);

@@ -4,7 +4,7 @@ use crate::args::{Check, Format, Global};
 use crate::exit::PROBLEMS;
 use crate::render::{github, human, json, sarif};
 use crate::ui::{BOLD, DIM, GREEN, RED, Ui, YELLOW, count, grouped, styled};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::process::ExitCode;
 use stitching_core::checks::{self, Report};
 use stitching_core::{Error, Place, Problem, Project, Severity};
@@ -40,8 +40,8 @@ fn prefix(project: &Project, place: &Place) -> String {
 
 fn human_report(report: &Report, shown: &[&Problem], args: &Check, ui: &Ui) {
     let mut out = String::new();
-    for problem in shown {
-        out.push_str(&human::problem(problem, ui));
+    for (problem, also) in grouped_alike(shown) {
+        out.push_str(&human::problem(problem, &also, ui));
         out.push('\n');
     }
     let summary = &report.summary;
@@ -61,14 +61,33 @@ fn human_report(report: &Report, shown: &[&Problem], args: &Check, ui: &Ui) {
     if shown.len() > 3 {
         out.push_str(&by_code(shown));
     }
-    if summary.inherited > 0 && !args.all {
-        let has = format!("the base has {} of its own; `--all` shows them", count(summary.inherited, "problem"));
+    if summary.inherited > 0 {
+        let shows = if args.all { "shown above" } else { "`--all` shows them" };
+        let has = format!("the base has {} of its own, not counted; {shows}", count(summary.inherited, "problem"));
         out.push_str(&format!("{}\n", styled(DIM, has)));
     }
     ui.out(&out);
     if let Some(first) = shown.first() {
         ui.note(&format!("`stitching explain {}` tells more", first.code));
     }
+}
+
+/// Each problem with the lines of the same file that have the very same one.
+fn grouped_alike<'p>(shown: &[&'p Problem]) -> Vec<(&'p Problem, Vec<usize>)> {
+    let mut groups: Vec<(&Problem, Vec<usize>)> = Vec::new();
+    let mut known: HashMap<(&str, &str, &str, &str), usize> = HashMap::new();
+    for problem in shown {
+        let place = &problem.place;
+        let what = (problem.code, problem.message.as_str(), place.path.as_str(), place.layer.as_str());
+        match known.get(&what) {
+            Some(group) if place.line > 0 => groups[*group].1.push(place.line),
+            _ => {
+                known.insert(what, groups.len());
+                groups.push((problem, Vec::new()));
+            }
+        }
+    }
+    groups
 }
 
 /// How many problems there are of each code, most first.

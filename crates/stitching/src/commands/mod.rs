@@ -41,6 +41,11 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Error> {
         None => Project::find(std::path::Path::new("."))?,
     };
     let project = Project::open(&folder)?;
+    for layer in ui.verbose.then(|| project.stack.layers()).unwrap_or_default() {
+        let id = project.layer(&layer.name)?;
+        let files = project.stack.files().iter().filter(|file| file.layer == id).count();
+        ui.err(&format!("layer {}: {}, {}", layer.name, layer.root.display(), crate::ui::count(files, "file")));
+    }
     let Some(journal) = journal(&project) else { return Ok(project) };
     match journal.recover()? {
         Recovered::Nothing => return Ok(project),

@@ -152,10 +152,20 @@ fn rows(project: &Project, id: TableId, through: usize) -> Result<(Vec<String>, 
     Ok((names, rows))
 }
 
+/// A word that is neither a record nor a table may be a table misspelt.
+fn or_table(project: &Project, what: &str, error: Error) -> Error {
+    match (error, project.schema.nearest_table(what).first()) {
+        (Error::Unknown { what: "record", name, help }, Some(near)) => {
+            Error::Unknown { what: "table or record", name, help: format!("did you mean the table `{near}`? Or, of the records, {help}") }
+        }
+        (error, _) => error,
+    }
+}
+
 fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<ExitCode, Error> {
     let (stack, schema) = (&project.stack, &project.schema);
     let through = project.through(args.through.through.as_deref())?;
-    let found = resolve(stack, schema, through, &args.what)?;
+    let found = resolve(stack, schema, through, &args.what).map_err(|error| or_table(project, &args.what, error))?;
     let record = details(stack, schema, through, &found)?;
     let described = &schema.tables[found.table];
     let path = &stack.files()[found.places[0].file].path;

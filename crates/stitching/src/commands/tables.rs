@@ -7,7 +7,6 @@ use serde_json::json;
 use std::process::ExitCode;
 use stitching_core::checks::value_checks;
 use stitching_core::links::{FactsCache, Index};
-use stitching_core::schema::Table;
 use stitching_core::{Error, Project, checks};
 
 pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
@@ -44,18 +43,13 @@ pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result
             if problems > 0 { problems.to_string() } else { String::new() },
             key.join("/"),
             patterns.join(", "),
-            about(described),
         ]);
     }
     if as_json {
         ui.json(&json!({ "tables": json_tables }));
     } else {
-        let header = ["table", "records", "files", "in mod", "problems", "key", "where", "about"];
+        let header = ["table", "records", "files", "in mod", "problems", "key", "where"];
         ui.out(&table::aligned(&header, &rows, ui.width()));
     }
     Ok(ExitCode::SUCCESS)
-}
-
-fn about(table: &Table) -> String {
-    table.about.clone().unwrap_or_default()
 }

@@ -6,7 +6,8 @@ use stitching_core::links::Address;
 use stitching_core::{Place, Problem, Severity};
 
 /// A problem with its source line, a caret under the span, the reason and the fix.
-pub fn problem(problem: &Problem, ui: &Ui) -> String {
+/// `also` are the lines of the same file that have the same problem.
+pub fn problem(problem: &Problem, also: &[usize], ui: &Ui) -> String {
     let level = match problem.severity {
         Severity::Error => Level::ERROR,
         Severity::Warning => Level::WARNING,
@@ -40,8 +41,12 @@ pub fn problem(problem: &Problem, ui: &Ui) -> String {
     if let Some(help) = &problem.help {
         primary = primary.element(Level::HELP.message(clean(help)));
     }
+    if !also.is_empty() {
+        primary = primary.element(Level::NOTE.message(also_at(also)));
+    }
     groups.push(primary);
-    for fix in &problem.fixes {
+    // A value that would be right is named in the help already.
+    for fix in problem.fixes.iter().filter(|_| problem.value.is_none()) {
         let Some(patch) = patch(problem, fix) else { continue };
         let snippet = Snippet::source(visible(&problem.place.source)).line_start(problem.place.line).path(path.clone());
         groups.push(Level::HELP.secondary_title(fix.title.clone()).element(snippet.patch(patch)));
@@ -79,6 +84,17 @@ pub fn errors_and_warnings(errors: usize, warnings: usize) -> String {
     }
 }
 
+/// "the same at lines 12, 17 and 30".
+fn also_at(lines: &[usize]) -> String {
+    const NAMED: usize = 8;
+    let named: Vec<String> = lines.iter().take(NAMED).map(usize::to_string).collect();
+    match lines.len() {
+        1 => format!("the same at line {}", named[0]),
+        few if few <= NAMED => format!("the same at lines {} and {}", named[..few - 1].join(", "), named[few - 1]),
+        many => format!("the same at lines {} and {} others", named.join(", "), many - NAMED),
+    }
+}
+
 fn subject(problem: &Problem) -> String {
     let (Some(table), Some(key)) = (&problem.table, &problem.key) else { return String::new() };
     let mut shown = record(table, key, problem.label.as_deref());
@@ -105,10 +121,9 @@ fn patch(problem: &Problem, fix: &stitching_core::Fix) -> Option<Patch<'static>>
     fits.then(|| Patch::new(start..end, edit.text.clone()))
 }
 
-/// Tabs become blanks of the same number of bytes, so that spans hold; what would move the cursor
-/// is left out.
+/// What would move the cursor becomes a blank; tabs are widened when it is shown.
 fn visible(source: &str) -> String {
-    source.chars().map(|c| if c.is_control() && c.len_utf8() == 1 { ' ' } else { c }).collect()
+    source.chars().map(|c| if c.is_control() && c.len_utf8() == 1 && c != '\t' { ' ' } else { c }).collect()
 }
 
 /// A text from a file, safe to print on one line, and cut if it is very long.
