@@ -50,6 +50,8 @@ pub struct FileChange {
     pub undo: EditSet,
     /// The bytes after the edits.
     pub after: Arc<Vec<u8>>,
+    /// Their hash.
+    pub after_hash: blake3::Hash,
 }
 
 impl Change {

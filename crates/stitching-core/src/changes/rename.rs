@@ -13,7 +13,7 @@ use crate::Error;
 use crate::formats::{Cell, Form, decode};
 use crate::layers::{FileId, RelPath};
 use crate::links::{
-    Address, FileHits, Found, Needles, TableScan, Thing, Wanted, find_records, load, resolve, scan, things_of, wanted, with_text,
+    Address, FileHits, Found, Needles, TableScan, Thing, Wanted, find_records, fingerprint, load, resolve, scan, things_of, wanted, with_text,
 };
 use crate::project::Project;
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
@@ -82,7 +82,7 @@ struct Work<'p> {
     project: &'p Project,
     pending: Vec<Item>,
     done: HashSet<Thing>,
-    rewrites: BTreeMap<FileId, (blake3::Hash, Vec<Rewrite>)>,
+    rewrites: BTreeMap<FileId, (u64, Vec<Rewrite>)>,
     moves: BTreeMap<FileId, RelPath>,
     change: Change,
     notes: BTreeSet<Note>,
@@ -240,7 +240,7 @@ impl<'p> Work<'p> {
     /// Makes the edits of all files.
     fn finish(mut self) -> Result<Change, Error> {
         let project = self.project;
-        let mut files: BTreeMap<FileId, (Option<blake3::Hash>, Vec<Rewrite>)> = BTreeMap::new();
+        let mut files: BTreeMap<FileId, (Option<u64>, Vec<Rewrite>)> = BTreeMap::new();
         for (file, (seen, rewrites)) in std::mem::take(&mut self.rewrites) {
             files.insert(file, (Some(seen), rewrites));
         }
@@ -433,41 +433,46 @@ fn plan(schema: &Schema, id: TableId, items: &[Item], wanted: &Wanted) -> Option
 fn file_change(
     project: &Project,
     file: FileId,
-    seen: Option<blake3::Hash>,
+    seen: Option<u64>,
     rewrites: &[Rewrite],
     moved: Option<&RelPath>,
 ) -> Result<FileChange, Error> {
     let entry = &project.stack.files()[file];
     let schema = &project.schema;
-    let build = |text: &Text<'_>| {
+    let broken = || Error::refused(format!("the edits do not fit `{}`", entry.path), "run the command again");
+    let result = |edits: EditSet, before: &[u8]| {
+        let after = edits.apply(before).map_err(|_| broken())?;
+        let undo = edits.reversed(before).ok_or_else(broken)?;
+        Ok(FileChange {
+            source: file,
+            from: entry.path.clone(),
+            to: moved.unwrap_or(&entry.path).clone(),
+            in_mod: project.stack.layers()[entry.layer].is_mod,
+            seen: blake3::hash(before),
+            edits,
+            undo,
+            after_hash: blake3::hash(&after),
+            after: Arc::new(after),
+        })
+    };
+    if rewrites.is_empty() {
         // A file that is only moved may be no text at all; its bytes are taken as they are.
+        let mut before = Vec::new();
+        project.stack.read(file, &mut before)?;
+        return result(EditSet::default(), &before);
+    }
+    with_text(&project.stack, file, |text| {
+        if seen.is_some_and(|seen| seen != fingerprint(text)) {
+            return Err(changed_meanwhile(&entry.path));
+        }
+        let refused = |reason: String| Error::refused(format!("`{}`: {reason}", entry.path), "choose another key; nothing was changed");
         let mut edits = Vec::new();
         for own in by_cell(rewrites) {
-            edits.extend(cell_edits(&schema.tables[own[0].table], text, own)?);
+            edits.extend(cell_edits(&schema.tables[own[0].table], text, own).map_err(refused)?);
         }
-        EditSet::new(edits).map_err(|error| error.to_string())
-    };
-    let edits = if rewrites.is_empty() { Ok(EditSet::default()) } else { with_text(&project.stack, file, build)? };
-    let edits = edits.map_err(|reason| Error::refused(format!("`{}`: {reason}", entry.path), "choose another key; nothing was changed"))?;
-    let mut before = Vec::new();
-    project.stack.read(file, &mut before)?;
-    let hash = blake3::hash(&before);
-    if seen.is_some_and(|seen| seen != hash) {
-        return Err(changed_meanwhile(&entry.path));
-    }
-    let broken = || Error::refused(format!("the edits do not fit `{}`", entry.path), "run the command again");
-    let after = if edits.is_empty() { None } else { Some(edits.apply(&before).map_err(|_| broken())?) };
-    let undo = edits.reversed(&before).ok_or_else(broken)?;
-    Ok(FileChange {
-        source: file,
-        from: entry.path.clone(),
-        to: moved.unwrap_or(&entry.path).clone(),
-        in_mod: project.stack.layers()[entry.layer].is_mod,
-        seen: hash,
-        edits,
-        undo,
-        after: Arc::new(after.unwrap_or(before)),
-    })
+        let edits = EditSet::new(edits).map_err(|error| refused(error.to_string()))?;
+        result(edits, text.as_str().as_bytes())
+    })?
 }
 
 /// The rewrites in groups of one cell each, without repetitions.

@@ -7,6 +7,7 @@ use crate::problem::Severity;
 use crate::tables::{LinkKind, Seed, SeedDetail};
 use crate::text::Span;
 use hashbrown::HashMap;
+use rayon::prelude::*;
 
 pub(super) static CHECK: Check = Check {
     code: "not-unique",
@@ -40,11 +41,15 @@ Example, right
 ";
 
 fn find(index: &Index<'_>) -> Vec<(u32, Seed)> {
-    let mut seeds = Vec::new();
-    for (table, own) in index.tables.iter().enumerate() {
+    (0..index.tables.len()).into_par_iter().with_max_len(1).flat_map_iter(|table| in_table(index, table)).collect()
+}
+
+fn in_table(index: &Index<'_>, table: usize) -> Vec<(u32, Seed)> {
+    let (mut seeds, own) = (Vec::new(), &index.tables[table]);
+    {
         let rules = index.schema.tables[table].rules.iter().enumerate().filter(|(_, rule)| rule.unique);
         for (rule, _) in rules {
-            let mut seen: HashMap<u64, RecordId> = HashMap::new();
+            let mut seen: HashMap<u64, RecordId> = HashMap::with_capacity(own.records);
             for file in &own.files {
                 let links = index.facts(file.file, file.slot).links.iter();
                 let links = links.filter(|links| links.rule == rule && links.kind == LinkKind::Value);

@@ -27,6 +27,7 @@ use crate::error::Refusal;
 use crate::layers::{ModRoot, RelPath};
 use history::History;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use target::{Roots, Target};
 use transaction::{Expected, Operation, Transaction};
 
@@ -85,10 +86,10 @@ impl<'h> Journal<'h> {
         for file in &change.files {
             let moved = file.from != file.to;
             let before = file.in_mod.then(|| file.seen.to_hex().to_string());
-            let after = blake3::hash(&file.after).to_hex().to_string();
+            let after = file.after_hash.to_hex().to_string();
             let expected = if file.in_mod && !moved { Expected::Hash(file.seen) } else { Expected::Absent };
             let target = Target::new(Root::Mod, &file.to);
-            operations.push(Operation::write(target, file.after.to_vec(), expected));
+            operations.push(Operation::write_shared(target, Arc::clone(&file.after), file.after_hash, expected));
             if file.in_mod && moved {
                 let target = Target::new(Root::Mod, &file.from);
                 operations.push(Operation::delete(target, Expected::Hash(file.seen)));

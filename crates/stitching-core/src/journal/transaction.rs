@@ -24,6 +24,7 @@ use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 /// What is about to be done to a file.
@@ -71,13 +72,20 @@ pub(super) enum Expected {
 #[derive(Debug)]
 pub(super) struct Operation {
     target: Target,
-    bytes: Option<Vec<u8>>,
+    /// The new bytes and their hash; `None` to delete.
+    bytes: Option<(Arc<Vec<u8>>, blake3::Hash)>,
     expected: Expected,
 }
 
 impl Operation {
     pub fn write(target: Target, bytes: Vec<u8>, expected: Expected) -> Operation {
-        Operation { target, bytes: Some(bytes), expected }
+        let hash = blake3::hash(&bytes);
+        Operation::write_shared(target, Arc::new(bytes), hash, expected)
+    }
+
+    /// As [`Operation::write`], for bytes that are held elsewhere too and whose hash is known.
+    pub fn write_shared(target: Target, bytes: Arc<Vec<u8>>, hash: blake3::Hash, expected: Expected) -> Operation {
+        Operation { target, bytes: Some((bytes, hash)), expected }
     }
 
     pub fn delete(target: Target, expected: Expected) -> Operation {
@@ -130,9 +138,8 @@ impl Transaction {
     pub fn run(self, roots: &Roots, hook: &StepHook) -> Result<(), Error> {
         let places: Vec<PathBuf> =
             self.operations.iter().map(|operation| roots.place(&operation.target)).collect::<Result<_, _>>()?;
-        for (operation, place) in self.operations.iter().zip(&places) {
+        for place in &places {
             refuse_read_only(place)?;
-            operation.check(place)?;
         }
         let mut pending = Pending { title: self.title.clone(), phase: Phase::Staging, items: Vec::new() };
         for (number, operation) in self.operations.iter().enumerate() {
@@ -140,7 +147,7 @@ impl Transaction {
                 target: operation.target.clone(),
                 staged: operation.bytes.as_ref().map(|_| format!("{TEMPORARY}new-{number}")),
                 kept: format!("{TEMPORARY}old-{number}"),
-                after: operation.bytes.as_ref().map(|bytes| blake3::hash(bytes).to_hex().to_string()),
+                after: operation.bytes.as_ref().map(|(_, hash)| hash.to_hex().to_string()),
                 made: missing_folders(roots, &operation.target)?,
             });
         }
@@ -172,9 +179,7 @@ impl Transaction {
         let work: Vec<(&Operation, &Item, &PathBuf)> =
             self.operations.iter().zip(&pending.items).zip(places).map(|((a, b), c)| (a, b, c)).collect();
         work.par_iter().with_max_len(1).try_for_each(|(operation, item, place)| stage(operation, item, place, hook))?;
-        for (operation, place) in self.operations.iter().zip(places) {
-            operation.check(place)?;
-        }
+        work.par_iter().with_max_len(1).try_for_each(|(operation, _, place)| operation.check(place))?;
         step(hook, Step::Decide, &pending_path(roots))?;
         COMMITTING.store(true, Ordering::SeqCst);
         pending.phase = Phase::Committing;
@@ -213,7 +218,7 @@ impl Operation {
 /// Writes the new bytes beside the target and gives the old file a second name.
 fn stage(operation: &Operation, item: &Item, place: &Path, hook: &StepHook) -> Result<(), Error> {
     let folder = place.parent().unwrap_or(Path::new(""));
-    if let (Some(bytes), Some(name)) = (&operation.bytes, &item.staged) {
+    if let (Some((bytes, _)), Some(name)) = (&operation.bytes, &item.staged) {
         let staged = folder.join(name);
         step(hook, Step::Stage, place)?;
         fs::create_dir_all(folder).map_err(|source| Error::io("write", folder, source))?;

@@ -185,9 +185,9 @@ impl Stack {
 }
 
 impl FileEntry {
-    /// Whether the bytes are those of a change that is being tried out.
-    pub fn is_staged(&self) -> bool {
-        self.staged.is_some()
+    /// The bytes of a change that is being tried out, if they stand for the file.
+    pub fn staged(&self) -> Option<&Arc<Vec<u8>>> {
+        self.staged.as_ref()
     }
 }
 

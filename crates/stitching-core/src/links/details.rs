@@ -6,7 +6,7 @@ use crate::Error;
 use crate::layers::{LayerId, Stack};
 use crate::problem::Place;
 use crate::schema::{Schema, TableId};
-use crate::tables::{Reader, RecordView, Value, all_fields, for_each_piece, read_all, read_records, shown_key};
+use crate::tables::{Reader, Record, RecordView, Value, all_fields, for_each_piece, read_at, read_records_at, shown_key};
 
 /// A record with its values, and what they point to.
 #[derive(Debug)]
@@ -58,9 +58,10 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
         let path = &stack.files()[place.file].path;
         let (table, record, mut links) = with_text(stack, place.file, |text| {
             let table = schema.tables[found.table].widened(&schema.tables[found.table].format.columns(text));
-            let record = read_all(&table, path, text).into_iter().find(|record| record.span == place.span);
+            let record = read_at(&table, path, text, place.span);
             let mut links = Links { span: place.span, links: Vec::new() };
-            read_records(&table, path, text, &all_fields(&table), &mut links);
+            let offset = place.span.start as usize;
+            read_records_at(&table, path, text, &all_fields(&table), &[offset], &mut links);
             (table, record, links.links)
         })?;
         let Some(record) = record else { continue };
@@ -100,30 +101,22 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
     Ok(details)
 }
 
+/// The record `found` at the first of its places, with the fields that the schema describes.
+///
+/// # Errors
+/// When the file cannot be read.
+pub fn read_record(stack: &Stack, schema: &Schema, found: &Found) -> Result<Option<Record>, Error> {
+    let Some(place) = found.places.first() else { return Ok(None) };
+    let path = &stack.files()[place.file].path;
+    with_text(stack, place.file, |text| read_at(&schema.tables[found.table], path, text, place.span))
+}
+
 /// How a record is called.
 fn label_of(stack: &Stack, schema: &Schema, labels: &Labels, found: &Found) -> Result<Option<String>, Error> {
-    let (table, Some(place)) = (&schema.tables[found.table], found.places.first()) else { return Ok(None) };
+    let table = &schema.tables[found.table];
     let Some(label) = table.label else { return Ok(None) };
-    let path = &stack.files()[place.file].path;
-    with_text(stack, place.file, |text| {
-        let mut value = LabelOf { span: place.span, label, value: None };
-        read_records(table, path, text, &[label], &mut value);
-        value.value.and_then(|value| labels.name(table, &value))
-    })
-}
-
-struct LabelOf {
-    span: crate::text::Span,
-    label: usize,
-    value: Option<String>,
-}
-
-impl Reader for LabelOf {
-    fn record(&mut self, record: &RecordView<'_>) {
-        if record.span == self.span {
-            self.value = record.value(self.label);
-        }
-    }
+    let record = read_record(stack, schema, found)?;
+    Ok(record.and_then(|record| labels.name(table, &record.value(label)?.text)))
 }
 
 /// The pieces of a record that refer to records: the span of their cell, the rule, the text.

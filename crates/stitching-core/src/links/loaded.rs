@@ -17,6 +17,9 @@ thread_local! {
 /// # Errors
 /// When the file cannot be read.
 pub fn with_text<R>(stack: &Stack, file: FileId, use_it: impl FnOnce(&Text<'_>) -> R) -> Result<R, Error> {
+    if let Some(text) = stack.files()[file].staged().and_then(|bytes| Text::clean(bytes)) {
+        return Ok(use_it(&text));
+    }
     let mut buffer = BUFFER.with(RefCell::take);
     let read = stack.read(file, &mut buffer);
     let result = read.map(|()| use_it(&Text::decode(&mut buffer)));
@@ -31,7 +34,7 @@ pub struct LoadedFile {
     pub path: RelPath,
     /// The layer's name.
     pub layer: String,
-    bytes: Vec<u8>,
+    text: String,
     lines: LineTable,
 }
 
@@ -42,18 +45,19 @@ pub struct LoadedFile {
 pub fn load(stack: &Stack, file: FileId) -> Result<LoadedFile, Error> {
     let mut bytes = Vec::new();
     stack.read(file, &mut bytes)?;
-    let lines = {
+    let (binary, lines) = {
         let text = Text::decode(&mut bytes);
-        LineTable::new(text.as_str(), text.body())
+        (text.as_str().is_empty(), LineTable::new(text.as_str(), text.body()))
     };
+    let text = if binary { String::new() } else { String::from_utf8(bytes).unwrap_or_default() };
     let entry = &stack.files()[file];
-    Ok(LoadedFile { path: entry.path.clone(), layer: stack.layers()[entry.layer].name.clone(), bytes, lines })
+    Ok(LoadedFile { path: entry.path.clone(), layer: stack.layers()[entry.layer].name.clone(), text, lines })
 }
 
 impl LoadedFile {
     /// The content; empty for a file that is not text.
     pub fn text(&self) -> &str {
-        std::str::from_utf8(&self.bytes).unwrap_or("")
+        &self.text
     }
 
     /// The place of a span.

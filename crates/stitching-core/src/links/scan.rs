@@ -64,8 +64,8 @@ pub struct FileHits<T> {
     pub file: FileId,
     /// What was found, in the order of the file for each table.
     pub hits: Vec<T>,
-    /// The hash of the file's bytes as they were read.
-    pub seen: blake3::Hash,
+    /// A fingerprint of the file's text as it was read, to notice a change before it is read again.
+    pub seen: u64,
     /// Whether the file's text stands for exactly its bytes, so that it may be edited.
     pub editable: bool,
 }
@@ -119,11 +119,16 @@ fn scan_file<T>(
         (!hits.is_empty()).then(|| FileHits {
             file,
             hits,
-            seen: blake3::hash(text.as_str().as_bytes()),
+            seen: fingerprint(text),
             editable: text.editable(),
         })
     };
     with_text(stack, file, look)
+}
+
+/// A quick hash of a text. It guards against a change within one run, not against malice.
+pub fn fingerprint(text: &Text<'_>) -> u64 {
+    xxhash_rust::xxh3::xxh3_64(text.as_str().as_bytes())
 }
 
 struct Visitor<'v, T> {

@@ -31,6 +31,8 @@ pub struct Use {
     pub table: TableId,
     /// The key of that record, as shown, if it has one.
     pub key: Option<String>,
+    /// What the label field of that record holds.
+    pub label_value: Option<String>,
     /// The position of the field.
     pub field: usize,
     /// The position of the rule by which it points there.
@@ -62,7 +64,7 @@ impl Wanted {
     /// Which thing, by its position, a piece of a value points to.
     #[inline]
     pub fn thing(&self, table: TableId, rule: &Rule, piece: &Piece<'_>) -> Option<usize> {
-        let wanted = self.by_rule[table][piece.rule].iter();
+        let mut wanted = self.by_rule[table][piece.rule].iter();
         let points = |value: &&WantedValue| match &value.how {
             Match::Exactly(text) => piece.text == text,
             Match::Folded(text) => piece.text.to_lowercase() == *text,
@@ -74,7 +76,7 @@ impl Wanted {
         if !piece.fits || rule.is_none(piece.text) {
             return None;
         }
-        wanted.filter(|_| true).find(points).map(|value| value.thing)
+        wanted.find(points).map(|value| value.thing)
     }
 
     /// The fields of `table` that can point to one of the things.
@@ -179,16 +181,19 @@ pub fn find_uses(stack: &Stack, schema: &Schema, through: LayerId, things: &[Thi
                 return None;
             }
             add_key_fields(&schema.tables[table], &mut fields);
+            fields.extend(schema.tables[table].label.filter(|label| !fields.contains(label)));
             Some(TableScan { fields, needles: wanted.needles(table) })
         })
         .collect();
+    let fields: Vec<Vec<usize>> = (0..schema.tables.len()).map(|table| wanted.fields(schema, table)).collect();
     let hits = scan(stack, schema, through, &plan, &|table, record, hits: &mut Vec<Use>| {
-        for field in wanted.fields(schema, table) {
+        for &field in &fields[table] {
             for_each_piece(record, field, |piece| {
                 let rule = &record.table.rules[piece.rule];
                 if let Some(thing) = wanted.thing(table, rule, piece) {
                     let key = record.key().map(|key| shown_key(&key));
-                    hits.push(Use { file: 0, span: piece.span, table, key, field, rule: piece.rule, thing });
+                    let label_value = record.table.label.and_then(|label| record.value(label));
+                    hits.push(Use { file: 0, span: piece.span, table, key, label_value, field, rule: piece.rule, thing });
                 }
             });
         }

@@ -130,7 +130,7 @@ impl ValueType {
                 let digits = value.strip_prefix(['-', '+']).unwrap_or(value);
                 !digits.is_empty() && digits.bytes().all(|byte| byte.is_ascii_digit())
             }
-            ValueType::Number => number(value).is_some(),
+            ValueType::Number => is_number(value),
             ValueType::Boolean => {
                 let words = ["true", "false", "yes", "no", "1", "0"];
                 words.iter().any(|word| word.eq_ignore_ascii_case(value))
@@ -142,11 +142,30 @@ impl ValueType {
 /// Reads a number; words such as `inf` and `nan` are none.
 #[inline]
 pub(crate) fn number(value: &str) -> Option<f64> {
-    let first = value.strip_prefix(['-', '+']).unwrap_or(value).as_bytes().first()?;
-    if !(first.is_ascii_digit() || *first == b'.') {
-        return None;
+    // Few digits and nothing else is the common case, and much quicker by hand.
+    if value.len() <= 9 && !value.is_empty() && value.bytes().all(|byte| byte.is_ascii_digit()) {
+        return Some(f64::from(value.bytes().fold(0, |sum, byte| sum * 10 + u32::from(byte - b'0'))));
     }
-    value.parse().ok()
+    if is_number(value) { value.parse().ok() } else { None }
+}
+
+/// Whether `value` is digits with an optional sign, point and exponent.
+#[inline]
+fn is_number(value: &str) -> bool {
+    let (mut digits, mut point, mut bytes) = (0, false, value.strip_prefix(['-', '+']).unwrap_or(value).as_bytes().iter());
+    while let Some(byte) = bytes.next() {
+        match *byte {
+            b'0'..=b'9' => digits += 1,
+            b'.' if !point => point = true,
+            b'e' | b'E' => {
+                let exponent = bytes.as_slice();
+                let exponent = exponent.strip_prefix(b"-").or(exponent.strip_prefix(b"+")).unwrap_or(exponent);
+                return digits > 0 && !exponent.is_empty() && exponent.iter().all(u8::is_ascii_digit);
+            }
+            _ => return false,
+        }
+    }
+    digits > 0
 }
 
 impl Rule {

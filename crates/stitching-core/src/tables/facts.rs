@@ -6,12 +6,11 @@
 //! reference; among five million names the chance is about one in ten million. Keys are kept as
 //! text and compared as such, and what changes files always compares text.
 
-use super::{KEY_SEPARATOR, Piece, Reader, RecordView, for_each_piece, read_records};
-use crate::formats::{Fault, Form};
+use super::{KEY_SEPARATOR, Piece, Reader, RecordView, pieces_of, read_records};
+use crate::formats::{Cell, ColumnCell, Fault, Form};
 use crate::layers::RelPath;
-use crate::schema::{Layout, Rule, Schema, Table, TableId, Texts};
+use crate::schema::{Field, Layout, Rule, Schema, Table, TableId, Texts};
 use crate::text::{Span, Text};
-use std::borrow::Cow;
 use xxhash_rust::xxh3::xxh3_64;
 
 /// All that is known of one file.
@@ -159,12 +158,11 @@ pub fn extract(
         let wanted: Vec<usize> = super::all_fields(table);
         let mut builder = Builder {
             table: id,
-            checks: &checks[id],
-            kinds: rule_kinds(schema, table, &targets[id]),
-            looked_at: looked_at(table, &checks[id], &targets[id]),
+            rules: rule_plans(schema, table, &checks[id], &targets[id]),
+            looks: looks(table, &checks[id], &targets[id]),
+            required: required_fields(table),
+            followers: (0..table.fields.len()).filter(|field| table.fields[*field].follows.is_some()).collect(),
             key_folded: table.ignore_case,
-            ref_folded: table.rules.iter().map(|rule| refers_folded(schema, rule)).collect(),
-            slots: vec![[None; 4]; table.rules.len()],
             estimate: text.as_str().len(),
             facts: TableFacts {
                 table: id,
@@ -212,47 +210,78 @@ pub(crate) fn refers_folded(schema: &Schema, rule: &Rule) -> bool {
     rule.refs.iter().any(|target| target.rule.is_none() && schema.tables[target.table].ignore_case)
 }
 
-/// For each rule, as what its values are looked up.
-fn rule_kinds(schema: &Schema, table: &Table, targets: &[bool]) -> Vec<Vec<LinkKind>> {
-    let kinds = |(index, rule): (usize, &Rule)| {
-        let mut kinds = Vec::new();
-        if !rule.refs.is_empty() {
-            kinds.push(LinkKind::Reference);
-        }
-        if rule.text.is_some() && schema.text_tables().next().is_some() {
-            kinds.push(LinkKind::Text);
-        }
-        if rule.file.is_some() {
-            kinds.push(LinkKind::File);
-        }
-        if rule.unique || targets[index] {
-            kinds.push(LinkKind::Value);
-        }
-        kinds
-    };
-    table.rules.iter().enumerate().map(kinds).collect()
+/// What is to be done with the values of a rule.
+struct RulePlan<'c> {
+    checks: &'c [(&'static str, ValueCheck)],
+    /// As what the values are looked up, and where their links are in [`TableFacts::links`].
+    kinds: Vec<(LinkKind, Option<usize>)>,
+    /// Whether what they refer to is compared without case.
+    folded: bool,
 }
 
-/// The fields whose values must be looked at.
-fn looked_at(table: &Table, checks: &[Vec<(&'static str, ValueCheck)>], targets: &[bool]) -> Vec<usize> {
-    let rule = |rule: usize| table.rules[rule].says_something() || !checks[rule].is_empty() || targets[rule];
-    let field = |field: &usize| match &table.fields[*field].layout {
-        _ if table.fields[*field].follows.is_some() => true,
-        Layout::Whole(index) => rule(*index),
-        Layout::Parts(..) => true,
+fn rule_plans<'c>(
+    schema: &Schema,
+    table: &Table,
+    checks: &'c [Vec<(&'static str, ValueCheck)>],
+    targets: &[bool],
+) -> Vec<RulePlan<'c>> {
+    let plan = |(index, rule): (usize, &Rule)| {
+        let mut kinds = Vec::new();
+        if !rule.refs.is_empty() {
+            kinds.push((LinkKind::Reference, None));
+        }
+        if rule.text.is_some() && schema.text_tables().next().is_some() {
+            kinds.push((LinkKind::Text, None));
+        }
+        if rule.file.is_some() {
+            kinds.push((LinkKind::File, None));
+        }
+        if rule.unique || targets[index] {
+            kinds.push((LinkKind::Value, None));
+        }
+        RulePlan { checks: &checks[index], kinds, folded: refers_folded(schema, rule) }
     };
-    super::all_fields(table).into_iter().filter(field).collect()
+    table.rules.iter().enumerate().map(plan).collect()
+}
+
+/// How the values of a field are looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Look {
+    /// Not at all: nothing is asked of them.
+    Not,
+    /// As one piece, by the rule at this position.
+    Whole(usize),
+    /// Taken apart.
+    Apart,
+}
+
+/// How the values of each field are looked at.
+fn looks(table: &Table, checks: &[Vec<(&'static str, ValueCheck)>], targets: &[bool]) -> Vec<Look> {
+    let asked = |rule: usize| table.rules[rule].says_something() || !checks[rule].is_empty() || targets[rule];
+    let look = |field: &Field| match &field.layout {
+        Layout::Whole(rule) if !asked(*rule) => Look::Not,
+        Layout::Whole(rule) if field.list.is_none() => Look::Whole(*rule),
+        _ => Look::Apart,
+    };
+    table.fields.iter().map(look).collect()
+}
+
+/// The fields that a record may not lack, with their rules.
+fn required_fields(table: &Table) -> Vec<(usize, usize)> {
+    let whole = |(at, field): (usize, &Field)| match field.layout {
+        Layout::Whole(rule) if table.rules[rule].required => Some((at, rule)),
+        _ => None,
+    };
+    table.fields.iter().enumerate().filter_map(whole).collect()
 }
 
 struct Builder<'b> {
     table: TableId,
-    checks: &'b [Vec<(&'static str, ValueCheck)>],
-    kinds: Vec<Vec<LinkKind>>,
-    looked_at: Vec<usize>,
+    rules: Vec<RulePlan<'b>>,
+    looks: Vec<Look>,
+    required: Vec<(usize, usize)>,
+    followers: Vec<usize>,
     key_folded: bool,
-    ref_folded: Vec<bool>,
-    /// Where the links of a rule and kind are in `facts.links`.
-    slots: Vec<[Option<usize>; 4]>,
     /// The size of the text, from which the number of records is guessed.
     estimate: usize,
     facts: TableFacts,
@@ -271,21 +300,24 @@ impl Reader for Builder<'_> {
             let bits = fields.iter().filter(|(_, field)| has(*field));
             self.facts.languages.push(bits.fold(0, |mask, (language, _)| mask | 1 << (language % 64)));
         }
-        let looked_at = std::mem::take(&mut self.looked_at);
-        for &field in &looked_at {
-            let mut any = false;
-            for_each_piece(record, field, |piece| {
-                any = true;
-                self.piece(record, piece);
-            });
-            if !any {
-                self.absent(record, field);
-            }
-            if record.table.fields[field].follows.is_some() {
-                self.follows(record, field);
+        for ColumnCell { column, cell } in record.cells {
+            match self.looks[usize::from(*column)] {
+                Look::Not => {}
+                Look::Whole(rule) if cell.form == Form::Plain => {
+                    self.value(record, rule, cell.span.of(record.text), cell.span);
+                }
+                Look::Whole(_) | Look::Apart => self.apart(record, usize::from(*column), cell),
             }
         }
-        self.looked_at = looked_at;
+        for at in 0..self.required.len() {
+            let (field, rule) = self.required[at];
+            if record.cell(field).is_none() {
+                self.required(record, rule, first_of(record.span));
+            }
+        }
+        for at in 0..self.followers.len() {
+            self.follows(record, self.followers[at]);
+        }
     }
 
     fn fault(&mut self, fault: Fault) {
@@ -336,68 +368,74 @@ impl Builder<'_> {
         self.facts.key_ends.push(self.facts.keys.len() as u32);
     }
 
+    /// Looks at a value that is written in some other way than plainly, or has parts.
+    #[inline(never)]
+    fn apart(&mut self, record: &RecordView<'_>, field: usize, cell: &Cell) {
+        let described = &record.table.fields[field];
+        if cell.form == Form::JsonNested {
+            let Layout::Whole(rule) = described.layout else { return };
+            let message = format!("`{}` holds a structure, and a single value is expected", described.name);
+            let fault = Fault::new("wrong-type", first_of(cell.span), message);
+            return self.known(Some(record.index), Some(rule), fault);
+        }
+        pieces_of(record.table, described, record.text, cell, &mut |piece| {
+            if piece.fits {
+                self.value(record, piece.rule, piece.text, piece.span);
+            } else {
+                self.wrong_shape(record, piece);
+            }
+        });
+    }
+
+    /// Looks at one value, or one part of one.
     #[inline]
-    fn piece(&mut self, record: &RecordView<'_>, piece: &Piece<'_>) {
-        let rule = &record.table.rules[piece.rule];
-        if piece.cell.form == Form::JsonNested {
-            let fault = Fault::new("wrong-type", first_of(piece.span), format!("`{}` holds a structure, and a single value is expected", record.table.fields[rule.field].name));
-            return self.known(Some(record.index), Some(piece.rule), fault);
-        }
-        if !piece.fits {
-            return self.wrong_shape(record, piece);
-        }
-        if rule.is_none(piece.text) {
+    fn value(&mut self, record: &RecordView<'_>, at: usize, text: &str, span: Span) {
+        let rule = &record.table.rules[at];
+        if rule.is_none(text) {
             if rule.required {
-                self.required(record, piece.rule, piece.span);
+                self.required(record, at, span);
             }
             return;
         }
-        let checks = self.checks;
-        for (code, check) in &checks[piece.rule] {
-            if let Some((message, help)) = check(rule, piece.text) {
-                let mut fault = Fault::new(code, piece.span, message);
-                fault.help = help;
-                self.known(Some(record.index), Some(piece.rule), fault);
+        for (code, check) in self.rules[at].checks {
+            if let Some(wrong) = check(rule, text) {
+                self.wrong(record, at, span, code, wrong);
             }
         }
-        for at in 0..self.kinds[piece.rule].len() {
-            let kind = self.kinds[piece.rule][at];
+        let plan = &mut self.rules[at];
+        for (kind, slot) in &mut plan.kinds {
             let hash = match kind {
-                LinkKind::Reference => Some(key_hash(piece.text, self.ref_folded[piece.rule])),
-                LinkKind::Value => Some(key_hash(piece.text, false)),
-                LinkKind::Text => {
-                    let key = rule.text.as_ref().map_or(Cow::Borrowed(piece.text), |template| {
-                        if template.source() == "{}" { Cow::Borrowed(piece.text) } else { Cow::Owned(template.fill_one(piece.text)) }
-                    });
-                    Some(key_hash(&key, false))
-                }
-                LinkKind::File => {
-                    let path = rule.file.as_ref().map(|template| template.fill_one(piece.text)).unwrap_or_default();
-                    // No file has this hash: a path that leads out of the layer is missing.
-                    Some(path_hash(&path).unwrap_or(0))
-                }
+                LinkKind::Reference => key_hash(text, plan.folded),
+                LinkKind::Value => key_hash(text, false),
+                LinkKind::Text => text_hash(rule, text),
+                LinkKind::File => file_hash(rule, text),
             };
-            if kind != LinkKind::Value {
-                self.references += 1;
-            }
-            let slot = &mut self.slots[piece.rule][kind as usize];
+            self.references += usize::from(*kind != LinkKind::Value);
             let slot = *slot.get_or_insert_with(|| {
-                self.facts.links.push(RuleLinks { rule: piece.rule, kind, links: Vec::new() });
+                self.facts.links.push(RuleLinks { rule: at, kind: *kind, links: Vec::new() });
                 self.facts.links.len() - 1
             });
-            let link = Link { hash: hash.unwrap_or(0), start: piece.span.start, record: record.index };
-            self.facts.links[slot].links.push(link);
+            self.facts.links[slot].links.push(Link { hash, start: span.start, record: record.index });
         }
     }
 
-    /// A record that does not have the field at all.
-    fn absent(&mut self, record: &RecordView<'_>, field: usize) {
-        let Layout::Whole(rule) = record.table.fields[field].layout else { return };
-        if record.table.rules[rule].required {
-            self.required(record, rule, first_of(record.span));
-        }
+    #[cold]
+    #[inline(never)]
+    fn wrong(
+        &mut self,
+        record: &RecordView<'_>,
+        rule: usize,
+        span: Span,
+        code: &'static str,
+        (message, help): (String, Option<String>),
+    ) {
+        let mut fault = Fault::new(code, span, message);
+        fault.help = help;
+        self.known(Some(record.index), Some(rule), fault);
     }
 
+    #[cold]
+    #[inline(never)]
     fn required(&mut self, record: &RecordView<'_>, rule: usize, span: Span) {
         let name = &record.table.fields[record.table.rules[rule].field].name;
         let fault = Fault::new("required-empty", span, format!("`{name}` is empty, and the game needs a value there"));
@@ -444,6 +482,23 @@ impl Builder<'_> {
             detail: SeedDetail::Known(Box::new(fault)),
         });
     }
+}
+
+/// The hash of the text key that `value` stands for.
+#[inline(never)]
+fn text_hash(rule: &Rule, value: &str) -> u64 {
+    match &rule.text {
+        Some(template) if template.source() != "{}" => key_hash(&template.fill_one(value), false),
+        _ => key_hash(value, false),
+    }
+}
+
+/// The hash of the path that `value` stands for; no file has 0, which stands for a path that leads
+/// out of the layer.
+#[inline(never)]
+fn file_hash(rule: &Rule, value: &str) -> u64 {
+    let path = rule.file.as_ref().map(|template| template.fill_one(value)).unwrap_or_default();
+    path_hash(&path).unwrap_or(0)
 }
 
 /// The first byte of a span, for problems of a record as a whole.

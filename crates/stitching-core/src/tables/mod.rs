@@ -9,9 +9,9 @@ mod record;
 
 pub use facts::{FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, ValueCheck, ValueChecks, extract, key_hash, path_hash};
 pub use pieces::{Piece, for_each_piece, pieces_of};
-pub use record::{Record, Value, read_all};
+pub use record::{Record, Value, read_all, read_at};
 
-use crate::formats::{Cell, Column, ColumnCell, Fault, RawRecord, RecordSink, decode};
+use crate::formats::{Cell, Column, ColumnCell, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::RelPath;
 use crate::schema::{KeyPart, Table};
 use crate::text::{Span, Text};
@@ -61,11 +61,14 @@ impl<'a> RecordView<'a> {
                 KeyPart::Path => out.push_str(self.path.as_str()),
                 KeyPart::Field(field) => {
                     let cell = self.cell(*field).ok_or(*part)?;
-                    let value = decode(self.text, cell).text;
-                    if value.is_empty() {
+                    let start = out.len();
+                    match cell.form {
+                        Form::Plain => out.push_str(cell.span.of(self.text)),
+                        _ => out.push_str(&decode(self.text, cell).text),
+                    }
+                    if out.len() == start {
                         return Err(*part);
                     }
-                    out.push_str(&value);
                 }
             }
         }
@@ -90,7 +93,7 @@ pub trait Reader {
 /// Reads the records of `table` in the file at `path`, with the cells of `fields` (positions in
 /// the table's fields) only. Cost: one pass over the text.
 pub fn read_records(table: &Table, path: &RelPath, text: &Text<'_>, fields: &[usize], reader: &mut dyn Reader) {
-    let mut sink = Sink { table, path, text: text.as_str(), fields, cells: Vec::new(), next: 0, reader };
+    let mut sink = Sink::new(table, path, text, fields, reader);
     table.format.read(text, &columns(table, fields), &mut sink);
 }
 
@@ -104,7 +107,7 @@ pub fn read_records_at(
     offsets: &[usize],
     reader: &mut dyn Reader,
 ) {
-    let mut sink = Sink { table, path, text: text.as_str(), fields, cells: Vec::new(), next: 0, reader };
+    let mut sink = Sink::new(table, path, text, fields, reader);
     let columns = columns(table, fields);
     if !table.format.read_at(text, &columns, offsets, &mut sink) {
         table.format.read(text, &columns, &mut sink);
@@ -122,25 +125,45 @@ struct Sink<'a, 'r> {
     path: &'a RelPath,
     text: &'a str,
     fields: &'a [usize],
+    /// Whether the position of each wanted field is its position in the table, as it mostly is.
+    all_in_order: bool,
     cells: Vec<ColumnCell>,
     next: u32,
     reader: &'r mut dyn Reader,
 }
 
+impl<'a, 'r> Sink<'a, 'r> {
+    fn new(
+        table: &'a Table,
+        path: &'a RelPath,
+        text: &Text<'a>,
+        fields: &'a [usize],
+        reader: &'r mut dyn Reader,
+    ) -> Sink<'a, 'r> {
+        let all_in_order = fields.iter().enumerate().all(|(at, field)| at == *field);
+        Sink { table, path, text: text.as_str(), fields, all_in_order, cells: Vec::new(), next: 0, reader }
+    }
+}
+
 impl RecordSink for Sink<'_, '_> {
     fn record(&mut self, record: &RawRecord<'_>) {
-        self.cells.clear();
-        self.cells.extend(record.cells.iter().map(|cell| ColumnCell {
-            column: self.fields[usize::from(cell.column)] as u16,
-            cell: cell.cell,
-        }));
+        let cells = if self.all_in_order {
+            record.cells
+        } else {
+            self.cells.clear();
+            self.cells.extend(record.cells.iter().map(|cell| ColumnCell {
+                column: self.fields[usize::from(cell.column)] as u16,
+                cell: cell.cell,
+            }));
+            &self.cells
+        };
         let view = RecordView {
             table: self.table,
             path: self.path,
             text: self.text,
             index: self.next,
             span: record.span,
-            cells: &self.cells,
+            cells,
         };
         self.next += 1;
         self.reader.record(&view);

@@ -1,6 +1,6 @@
 //! Records with all their values, for showing and searching.
 
-use super::{Reader, RecordView, read_records};
+use super::{Reader, RecordView, read_records, read_records_at};
 use crate::formats::{ColumnCell, Form, decode};
 use crate::layers::RelPath;
 use crate::schema::Table;
@@ -41,21 +41,37 @@ impl Record {
 
 /// Reads all records of `table` in a file, with all fields of the table.
 pub fn read_all(table: &Table, path: &RelPath, text: &Text<'_>) -> Vec<Record> {
-    struct All(Vec<Record>);
-    impl Reader for All {
-        fn record(&mut self, record: &RecordView<'_>) {
-            let value = |cell: &ColumnCell| Value {
-                field: usize::from(cell.column),
-                text: decode(record.text, &cell.cell).text.into_owned(),
-                span: cell.cell.span,
-                nested: cell.cell.form == Form::JsonNested,
-            };
-            let mut values: Vec<Value> = record.cells.iter().map(value).collect();
-            values.sort_by_key(|value| value.field);
-            self.0.push(Record { index: record.index, key: record.key(), span: record.span, values });
+    let mut collector = Collector { only: None, records: Vec::new() };
+    read_records(table, path, text, &super::all_fields(table), &mut collector);
+    collector.records
+}
+
+/// Reads the record of `table` that covers exactly `span`, with all fields of the table.
+pub fn read_at(table: &Table, path: &RelPath, text: &Text<'_>, span: Span) -> Option<Record> {
+    let mut collector = Collector { only: Some(span), records: Vec::new() };
+    let offsets = [span.start as usize];
+    read_records_at(table, path, text, &super::all_fields(table), &offsets, &mut collector);
+    collector.records.pop()
+}
+
+struct Collector {
+    only: Option<Span>,
+    records: Vec<Record>,
+}
+
+impl Reader for Collector {
+    fn record(&mut self, record: &RecordView<'_>) {
+        if self.only.is_some_and(|span| span != record.span) {
+            return;
         }
+        let value = |cell: &ColumnCell| Value {
+            field: usize::from(cell.column),
+            text: decode(record.text, &cell.cell).text.into_owned(),
+            span: cell.cell.span,
+            nested: cell.cell.form == Form::JsonNested,
+        };
+        let mut values: Vec<Value> = record.cells.iter().map(value).collect();
+        values.sort_by_key(|value| value.field);
+        self.records.push(Record { index: record.index, key: record.key(), span: record.span, values });
     }
-    let mut all = All(Vec::new());
-    read_records(table, path, text, &super::all_fields(table), &mut all);
-    all.0
 }

@@ -49,13 +49,19 @@ impl<'a> Text<'a> {
             let at = Span::new(at, at + 1);
             return Text { content: "", body: 0, fault: Some(TextFault::Binary { at, utf16 }) };
         }
-        let mut fault = None;
-        if std::str::from_utf8(bytes).is_err() {
-            fault = replace_invalid(bytes);
-        }
+        let fault = if simdutf8::basic::from_utf8(bytes).is_ok() { None } else { replace_invalid(bytes) };
         let body = if bytes.starts_with(BOM) { BOM.len() } else { 0 };
-        let content = std::str::from_utf8(bytes).unwrap_or("");
+        // The second look is as cheap as reading the bytes once more.
+        let content = simdutf8::basic::from_utf8(bytes).unwrap_or("");
         Text { content, body, fault }
+    }
+
+    /// The text of `bytes`, if they are clean; no copy is made and nothing changed.
+    pub fn clean(bytes: &'a [u8]) -> Option<Text<'a>> {
+        let nul = memchr::memchr(0, &bytes[..bytes.len().min(BINARY_WINDOW)]);
+        let content = simdutf8::basic::from_utf8(bytes).ok().filter(|_| nul.is_none())?;
+        let body = if bytes.starts_with(BOM) { BOM.len() } else { 0 };
+        Some(Text { content, body, fault: None })
     }
 
     /// The whole text, a byte order mark included.

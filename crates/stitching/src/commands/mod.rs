@@ -13,7 +13,7 @@ mod uses;
 use crate::args::{Cli, Command, Global};
 use crate::ui::Ui;
 use std::process::ExitCode;
-use stitching_core::journal::{Journal, NO_HOOK, Recovered, Step, StepHook};
+use stitching_core::journal::{Journal, NO_HOOK, Recovered, StepHook};
 use stitching_core::{Error, Project};
 
 /// Runs the command that was asked for.
@@ -66,7 +66,7 @@ const STEP_HOOK: &StepHook = NO_HOOK;
 
 /// In debug builds the tests let the program die, or fail, at a step of their choice.
 #[cfg(debug_assertions)]
-const STEP_HOOK: &StepHook = &|step: Step| {
+const STEP_HOOK: &StepHook = &|step: stitching_core::journal::Step| {
     use std::sync::atomic::{AtomicUsize, Ordering};
     static COUNT: AtomicUsize = AtomicUsize::new(0);
     let at = |name| std::env::var(name).ok().and_then(|at| at.parse::<usize>().ok());
@@ -74,7 +74,7 @@ const STEP_HOOK: &StepHook = &|step: Step| {
     if at("STITCHING_TEST_DIE_AT") == Some(now) {
         std::process::abort();
     }
-    if at("STITCHING_TEST_FAIL_AT") == Some(now) && step != Step::Clean {
+    if at("STITCHING_TEST_FAIL_AT") == Some(now) && step != stitching_core::journal::Step::Clean {
         return Err(std::io::Error::from(std::io::ErrorKind::StorageFull));
     }
     NO_HOOK(step)
