@@ -34,6 +34,10 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
     let mut unbound = Vec::new();
     for (file, reader) in readers.iter_mut().enumerate() {
         let top = reader.parse();
+        if !reader.problems.is_empty() {
+            // What was read past a syntax error is not what was meant.
+            continue;
+        }
         reader.check_keys(&top, keys::SCHEMA_TOP, |_| false);
         let Some(tables) = reader.table(&top, "table") else { continue };
         for (name, value) in tables {

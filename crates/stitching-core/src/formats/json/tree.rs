@@ -194,8 +194,12 @@ impl Parser<'_, '_> {
         self.trivia();
         if self.bytes.get(self.at) == Some(&b':') {
             self.at += 1;
-        } else {
-            self.fault(span, "the member name has no `:` after it", "write `\"name\": value`");
+            return State::Value;
+        }
+        self.fault(span, "the member name has no `:` after it", "write `\"name\": value`");
+        if matches!(self.bytes.get(self.at), Some(b',' | b'}' | b']')) {
+            self.name = None;
+            return State::AfterValue;
         }
         State::Value
     }
@@ -277,6 +281,15 @@ impl Parser<'_, '_> {
             self.at += 1;
             return State::AfterValue;
         };
+        if self.open.len() > partner + 1 && partner == 0 && self.goes_on(self.at + 1) {
+            // It would end the file, and there is more: then it stands where another one is meant.
+            let meant = if bracket == b'}' { ']' } else { '}' };
+            let message = format!("`{}` stands where `{meant}` is expected", bracket as char);
+            self.fault(Span::new(self.at, self.at + 1), &message, "write the bracket that closes this block");
+            self.at += 1;
+            self.close(self.at);
+            return State::AfterValue;
+        }
         while self.open.len() > partner + 1 {
             let left = self.nodes[self.open[self.open.len() - 1]].span.start as usize;
             let message = format!("`{}` is not closed before the `{}` around it", self.bytes[left] as char, bracket as char);
@@ -286,6 +299,11 @@ impl Parser<'_, '_> {
         self.at += 1;
         self.close(self.at);
         State::AfterValue
+    }
+
+    /// Whether anything but blanks stands behind byte `at`.
+    fn goes_on(&self, at: usize) -> bool {
+        self.bytes[at..].iter().any(|byte| !byte.is_ascii_whitespace())
     }
 
     fn close(&mut self, end: usize) {
@@ -363,7 +381,11 @@ impl Parser<'_, '_> {
                 }
                 end => {
                     let end = end.unwrap_or(self.bytes.len());
-                    let end = if self.bytes[..end].ends_with(b"\r") { end - 1 } else { end };
+                    // What closes the blocks around it most likely does not belong to the string.
+                    let line = &self.bytes[start + 1..end];
+                    let closing = |byte: &u8| matches!(byte, b' ' | b'\t' | b'\r' | b',' | b'}' | b']');
+                    let kept = line.iter().rposition(|byte| !closing(byte)).map_or(0, |at| at + 1);
+                    let end = start + 1 + kept;
                     self.fault(Span::new(start, start + 1), "the string is not closed on its line", "close it with `\"`");
                     self.at = end;
                     return Span::new(start, end);

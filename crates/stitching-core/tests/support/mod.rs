@@ -1,0 +1,151 @@
+//! Small projects written as one text each, and helpers to compare what comes of them.
+//!
+//! A bundle is a text with headings `=== path [flag]...`; what follows a heading is the content of
+//! that file. Flags: `crlf` (line ends), `bom` (byte order mark), `bare` (no line end at the end).
+//! Without a `stitching.toml` it has the layers `game` and `mod` and the languages `en` and `de`.
+#![allow(dead_code, reason = "each test program uses a part of it")]
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+use stitching_core::{Error, Problem, Project};
+use tempfile::TempDir;
+
+pub const PROJECT: &str = r#"[project]
+name = "test"
+schema = "schema.toml"
+
+[[layer]]
+name = "game"
+path = "game"
+
+[[layer]]
+name = "mod"
+path = "mod"
+
+[languages]
+main = "en"
+others = "de"
+"#;
+
+/// The sections of a bundle by path, in order of their paths.
+pub fn sections(bundle: &str) -> BTreeMap<String, Vec<u8>> {
+    let mut out = BTreeMap::new();
+    for section in bundle.split("\n=== ").flat_map(|part| part.strip_prefix("=== ").or(Some(part))) {
+        let (heading, body) = section.split_once('\n').unwrap_or((section, ""));
+        let mut words = heading.split_whitespace();
+        let Some(path) = words.next() else { continue };
+        let flags: Vec<&str> = words.collect();
+        let mut body = if body.is_empty() || body.ends_with('\n') { body.to_owned() } else { format!("{body}\n") };
+        if flags.contains(&"bare") {
+            body.pop();
+        }
+        if flags.contains(&"crlf") {
+            body = body.replace('\n', "\r\n");
+        }
+        if flags.contains(&"bom") {
+            body.insert(0, '\u{feff}');
+        }
+        let bytes = if flags.contains(&"latin1") {
+            body.chars().map(|c| c as u8).collect()
+        } else if flags.contains(&"utf16") {
+            "\u{feff}".chars().chain(body.chars()).flat_map(|c| (c as u16).to_le_bytes()).collect()
+        } else if flags.contains(&"nul") {
+            body.replace('@', "\0").into_bytes()
+        } else {
+            body.into_bytes()
+        };
+        out.insert(path.to_owned(), bytes);
+    }
+    out
+}
+
+/// Writes a bundle into a new folder.
+pub fn write(bundle: &str) -> TempDir {
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    for layer in ["game", "mod"] {
+        fs::create_dir(folder.path().join(layer)).expect("a layer");
+    }
+    let mut files = sections(bundle);
+    files.entry("stitching.toml".to_owned()).or_insert_with(|| PROJECT.as_bytes().to_vec());
+    for (path, bytes) in files {
+        let path = folder.path().join(path);
+        fs::create_dir_all(path.parent().expect("a folder")).expect("a folder");
+        fs::write(path, bytes).expect("a file");
+    }
+    folder
+}
+
+pub fn open(folder: &TempDir) -> Project {
+    match Project::open(folder.path()) {
+        Ok(project) => project,
+        Err(Error::Description(problems)) => panic!("{:#?}", lines(&problems)),
+        Err(error) => panic!("{error}"),
+    }
+}
+
+/// All files below a folder with their bytes, without what the tool keeps for itself.
+pub fn tree(folder: &Path) -> BTreeMap<String, Vec<u8>> {
+    let mut out = BTreeMap::new();
+    let mut open = vec![folder.to_owned()];
+    while let Some(next) = open.pop() {
+        for entry in fs::read_dir(next).expect("a folder").flatten() {
+            let path = entry.path();
+            if path.file_name().is_some_and(|name| name == ".stitching") {
+                continue;
+            }
+            if path.is_dir() {
+                open.push(path);
+            } else {
+                let name = path.strip_prefix(folder).expect("below").to_string_lossy().replace('\\', "/");
+                out.insert(name, fs::read(&path).expect("a file"));
+            }
+        }
+    }
+    out
+}
+
+/// Problems as one line each.
+pub fn lines(problems: &[Problem]) -> Vec<String> {
+    problems
+        .iter()
+        .map(|problem| {
+            let place = &problem.place;
+            let layer = if place.layer.is_empty() { String::new() } else { format!(" ({})", place.layer) };
+            let about = match (&problem.table, &problem.key, &problem.field) {
+                (Some(table), Some(key), Some(field)) => format!(" [{table}:{key}.{field}]"),
+                (Some(table), Some(key), None) => format!(" [{table}:{key}]"),
+                (Some(table), ..) => format!(" [{table}]"),
+                _ => String::new(),
+            };
+            let help = problem.help.as_ref().map(|help| format!(" | {help}")).unwrap_or_default();
+            let related = problem.related.iter().map(|related| {
+                format!(" | {}: {}:{}", related.message, related.place.path, related.place.line)
+            });
+            let inherited = if problem.inherited { " inherited" } else { "" };
+            format!(
+                "{}[{}]{inherited} {}:{}:{}{layer}{about} {}{help}{}",
+                problem.severity.word(),
+                problem.code,
+                place.path,
+                place.line,
+                place.column,
+                problem.message,
+                related.collect::<String>(),
+            )
+        })
+        .collect()
+}
+
+/// Compares the last section of a fixture, `name`, with what came out; with `UPDATE_FIXTURES` set
+/// it is written instead.
+pub fn compare(fixture: &Path, name: &str, found: &str) {
+    let bundle = fs::read_to_string(fixture).expect("a fixture");
+    let heading = format!("\n=== {name}\n");
+    let (head, expected) = bundle.split_once(&heading).unwrap_or((&bundle, ""));
+    if std::env::var_os("UPDATE_FIXTURES").is_some() {
+        fs::write(fixture, format!("{head}{heading}{found}")).expect("the fixture is written");
+        return;
+    }
+    assert!(expected == found, "{}\n--- expected\n{expected}\n--- found\n{found}", fixture.display());
+}
