@@ -38,6 +38,11 @@ fn write_file(project: &Project, file: &FileChange, out: &mut String) -> Result<
     } else if from != to {
         let _ = writeln!(out, "similarity index 90%\nrename from {from}\nrename to {to}");
     }
+    if file.after.contains(&0) || before.contains('\0') {
+        let old = if file.in_mod { format!("a/{from}") } else { "/dev/null".to_owned() };
+        let _ = writeln!(out, "Binary files {old} and b/{to} differ");
+        return Ok(());
+    }
     let diff = TextDiff::from_lines(before.as_str(), &after);
     let old = if file.in_mod { header("a", &from) } else { "/dev/null".to_owned() };
     let mut unified = diff.unified_diff();

@@ -37,7 +37,7 @@ pub const OWN_FOLDER: &str = ".stitching";
 /// The journal of a project.
 pub struct Journal<'h> {
     roots: Roots,
-    hook: &'h StepHook,
+    hook: &'h StepHook<'h>,
 }
 
 /// Tells what became of a change that an earlier run left unfinished.
@@ -54,7 +54,7 @@ pub enum Recovered {
 impl<'h> Journal<'h> {
     /// The journal of the project in `folder`, whose mod layer is `mod_root`. `hook` is asked
     /// before each step of a write; pass [`NO_HOOK`] unless you want to see it fail.
-    pub fn new(folder: &Path, mod_root: ModRoot, hook: &'h StepHook) -> Journal<'h> {
+    pub fn new(folder: &Path, mod_root: ModRoot, hook: &'h StepHook<'h>) -> Journal<'h> {
         Journal { roots: Roots::new(folder, mod_root), hook }
     }
 

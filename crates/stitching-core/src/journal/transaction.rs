@@ -49,10 +49,10 @@ pub enum Step {
 }
 
 /// Asked before each step; an error stands for the step having failed. For tests.
-pub type StepHook = dyn Fn(Step) -> io::Result<()> + Sync;
+pub type StepHook<'h> = dyn Fn(Step) -> io::Result<()> + Sync + 'h;
 
 /// The hook that lets every step pass.
-pub const NO_HOOK: &StepHook = &|_| Ok(());
+pub const NO_HOOK: &StepHook<'static> = &|_| Ok(());
 
 /// Names of the files that are there only while a change is written begin like this.
 pub(crate) const TEMPORARY: &str = ".stitching-";
@@ -118,6 +118,8 @@ struct Item {
     staged: Option<String>,
     /// The name of the second name of the old file beside the target.
     kept: String,
+    /// The hash of the old bytes, where they matter.
+    before: Option<String>,
     /// The hash of the new bytes.
     after: Option<String>,
     /// Folders that had to be made, the outermost first, as targets.
@@ -135,7 +137,7 @@ impl Transaction {
     }
 
     /// Does it all, or nothing.
-    pub fn run(self, roots: &Roots, hook: &StepHook) -> Result<(), Error> {
+    pub fn run(self, roots: &Roots, hook: &StepHook<'_>) -> Result<(), Error> {
         let places: Vec<PathBuf> =
             self.operations.iter().map(|operation| roots.place(&operation.target)).collect::<Result<_, _>>()?;
         for place in &places {
@@ -147,6 +149,10 @@ impl Transaction {
                 target: operation.target.clone(),
                 staged: operation.bytes.as_ref().map(|_| format!("{TEMPORARY}new-{number}")),
                 kept: format!("{TEMPORARY}old-{number}"),
+                before: match operation.expected {
+                    Expected::Hash(hash) => Some(hash.to_hex().to_string()),
+                    Expected::Absent | Expected::Anything => None,
+                },
                 after: operation.bytes.as_ref().map(|(_, hash)| hash.to_hex().to_string()),
                 made: missing_folders(roots, &operation.target)?,
             });
@@ -172,7 +178,7 @@ impl Transaction {
         pending: &mut Pending,
         places: &[PathBuf],
         roots: &Roots,
-        hook: &StepHook,
+        hook: &StepHook<'_>,
     ) -> Result<(), Error> {
         step(hook, Step::Intend, &pending_path(roots))?;
         write_pending(roots, pending)?;
@@ -216,7 +222,7 @@ impl Operation {
 }
 
 /// Writes the new bytes beside the target and gives the old file a second name.
-fn stage(operation: &Operation, item: &Item, place: &Path, hook: &StepHook) -> Result<(), Error> {
+fn stage(operation: &Operation, item: &Item, place: &Path, hook: &StepHook<'_>) -> Result<(), Error> {
     let folder = place.parent().unwrap_or(Path::new(""));
     if let (Some((bytes, _)), Some(name)) = (&operation.bytes, &item.staged) {
         let staged = folder.join(name);
@@ -241,7 +247,7 @@ fn stage(operation: &Operation, item: &Item, place: &Path, hook: &StepHook) -> R
 }
 
 /// Step 5: all is staged; puts it in place. Can be repeated after a crash.
-fn finish(pending: &Pending, roots: &Roots, hook: &StepHook) -> Result<(), Error> {
+fn finish(pending: &Pending, roots: &Roots, hook: &StepHook<'_>) -> Result<(), Error> {
     let mut folders = Vec::new();
     for item in &pending.items {
         let place = roots.place(&item.target)?;
@@ -275,16 +281,17 @@ fn finish(pending: &Pending, roots: &Roots, hook: &StepHook) -> Result<(), Error
 }
 
 /// Puts back what was there before, in any phase. Can be repeated after a crash.
-fn take_back(pending: &Pending, roots: &Roots, hook: &StepHook) -> Result<(), Error> {
+fn take_back(pending: &Pending, roots: &Roots, hook: &StepHook<'_>) -> Result<(), Error> {
     for item in pending.items.iter().rev() {
         let place = roots.place(&item.target)?;
         let kept = place.with_file_name(&item.kept);
         if pending.phase == Phase::TakingBack {
             step(hook, Step::Replace, &place)?;
-            let is_new = || fs::read(&place).is_ok_and(|bytes| Some(blake3::hash(&bytes).to_hex().as_str()) == item.after.as_deref());
-            if kept.exists() {
+            // Whatever else stands there was never replaced, or was edited since: it stays.
+            let replaced = hash_of(&place) == item.after;
+            if replaced && kept.exists() {
                 fs::rename(&kept, &place).map_err(|source| Error::io("write", &place, source))?;
-            } else if is_new() {
+            } else if replaced {
                 remove(&place)?;
             }
         }
@@ -306,7 +313,7 @@ pub(super) fn is_pending(roots: &Roots) -> bool {
 }
 
 /// Finishes or takes back what an earlier run left; the lock must be held.
-pub(super) fn recover(roots: &Roots, hook: &StepHook) -> Result<Recovered, Error> {
+pub(super) fn recover(roots: &Roots, hook: &StepHook<'_>) -> Result<Recovered, Error> {
     let path = pending_path(roots);
     let bytes = match fs::read(&path) {
         Ok(bytes) => bytes,
@@ -334,15 +341,20 @@ pub(super) fn recover(roots: &Roots, hook: &StepHook) -> Result<Recovered, Error
 /// A file that someone edited between the crash and now is not overwritten.
 fn refuse_edited_since(item: &Item, roots: &Roots) -> Result<(), Error> {
     let place = roots.place(&item.target)?;
-    let hash = |path: &Path| fs::read(path).ok().map(|bytes| blake3::hash(&bytes).to_hex().to_string());
-    let (now, old) = (hash(&place), hash(&place.with_file_name(&item.kept)));
-    if now.is_none() || now == old || now == item.after {
+    // A second name shows the same edit as the first, so that only the hash tells.
+    let now = hash_of(&place);
+    if now.is_none() || item.before.is_none() || now == item.before || now == item.after {
         return Ok(());
     }
     Err(Error::refused(
         format!("an interrupted change is to be finished, but `{}` was edited since", item.target.path),
         "move your edited copy aside and run the command again; then bring your edit back in",
     ))
+}
+
+/// The hash of a file's bytes; `None` if it is not there.
+fn hash_of(path: &Path) -> Option<String> {
+    fs::read(path).ok().map(|bytes| blake3::hash(&bytes).to_hex().to_string())
 }
 
 /// The folders above a target that are not there yet, the outermost first.
@@ -407,7 +419,7 @@ fn sync_folder(folder: &Path) {
     let _ = folder;
 }
 
-fn step(hook: &StepHook, step: Step, path: &Path) -> Result<(), Error> {
+fn step(hook: &StepHook<'_>, step: Step, path: &Path) -> Result<(), Error> {
     hook(step).map_err(|source| Error::io("write", path, source))
 }
 

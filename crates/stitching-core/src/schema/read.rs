@@ -368,7 +368,8 @@ impl<'t> TableBuilder<'_, 't> {
         }
         if let Some(value) = body.get("file") {
             match value.get_ref().as_str() {
-                Some(text) => rule.file = one_part(reader, value, text),
+                // Paths are compared with `/` between the folders.
+                Some(text) => rule.file = one_part(reader, value, &text.replace('\\', "/")),
                 None => reader.wrong_kind(value, "file", "a template such as \"layouts/{}.json\""),
             }
         }

@@ -62,11 +62,11 @@ pub fn journal(project: &Project) -> Option<Journal<'static>> {
 
 /// In release builds every step passes.
 #[cfg(not(debug_assertions))]
-const STEP_HOOK: &StepHook = NO_HOOK;
+const STEP_HOOK: &StepHook<'static> = NO_HOOK;
 
 /// In debug builds the tests let the program die, or fail, at a step of their choice.
 #[cfg(debug_assertions)]
-const STEP_HOOK: &StepHook = &|step: stitching_core::journal::Step| {
+const STEP_HOOK: &StepHook<'static> = &|step: stitching_core::journal::Step| {
     use std::sync::atomic::{AtomicUsize, Ordering};
     static COUNT: AtomicUsize = AtomicUsize::new(0);
     let at = |name| std::env::var(name).ok().and_then(|at| at.parse::<usize>().ok());

@@ -1,0 +1,166 @@
+//! Renaming on small projects: what changes, what must not, and all the way back.
+
+mod support;
+
+use proptest::prelude::*;
+use rstest::rstest;
+use std::fmt::Write as _;
+use std::path::PathBuf;
+use stitching_core::changes::{Change, rename, unified_diff, verify};
+use stitching_core::journal::{Journal, NO_HOOK};
+use stitching_core::{Error, Project};
+
+fn journal(project: &Project) -> Journal<'static> {
+    Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), NO_HOOK)
+}
+
+fn describe(project: &Project, result: Result<Change, Error>) -> String {
+    match result {
+        Ok(change) => {
+            let mut out = format!("{}, {} values\n", change.title, change.values);
+            for note in &change.notes {
+                let _ = writeln!(out, "{note:?}");
+            }
+            out + &unified_diff(project, &change).expect("a diff").replace('\r', "␍")
+        }
+        Err(error) => format!("{error}\nhelp: {}\n", error.help().unwrap_or_default()),
+    }
+}
+
+/// Each fixture names a record and its new key in the section `command`.
+#[rstest]
+fn rename_changes_what_it_must(#[files("tests/changes/*.txt")] fixture: PathBuf) {
+    let bundle = std::fs::read_to_string(&fixture).expect("a fixture");
+    let bundle = bundle.split("\n=== result\n").next().unwrap_or_default();
+    let folder = support::write(bundle);
+    let before = support::tree(folder.path());
+    let project = support::open(&folder);
+    let command = String::from_utf8(support::sections(bundle)["command"].clone()).expect("text");
+    let (address, new) = command.trim_end().split_once(" -> ").expect("address -> key");
+    let result = rename(&project, address, new).and_then(|change| verify(&project, &change).map(|()| change));
+    if let Ok(change) = &result {
+        let number = journal(&project).commit(change).expect("it is written");
+        assert_eq!(number, 1);
+        let after = support::tree(folder.path());
+        for file in &change.files {
+            assert_eq!(&after[&format!("mod/{}", file.to)], &*file.after, "{} as previewed", file.to);
+        }
+        for (path, bytes) in before.iter().filter(|(path, _)| path.starts_with("game/")) {
+            assert_eq!(after.get(path), Some(bytes), "the base is never written");
+        }
+        journal(&project).undo().expect("it is undone");
+        assert_eq!(support::tree(folder.path()), before, "undone to the byte");
+        journal(&project).redo().expect("it is done again");
+        assert_eq!(support::tree(folder.path()), after, "done again to the byte");
+        journal(&project).undo().expect("it is undone");
+    }
+    assert_eq!(support::tree(folder.path()), before);
+    support::compare(&fixture, "result", &describe(&project, result));
+}
+
+const SMALL: &str = r#"=== schema.toml
+[table.reaches]
+files = "reaches.txt"
+format = { kind = "delimited" }
+key = "Reach"
+[table.reaches.fields]
+Above = { ref = "reaches", none = "-" }
+[table.objects]
+files = "objects.json"
+format = { kind = "json", records = "$[*]" }
+key = "id"
+[table.objects.fields]
+reach = { ref = "reaches" }
+=== mod/objects.json bare
+[{"id": "crane", "reach": "mill"},
+ {"id": "l\u0061mp", "reach": "m\u0069ll"}, {"id":"x","reach" : "frost" }]
+=== mod/reaches.txt crlf
+Reach	Above
+mill	-
+frost	mill
+"#;
+
+#[rstest]
+fn a_file_changed_since_it_was_read_is_not_overwritten() {
+    let folder = support::write(SMALL);
+    let project = support::open(&folder);
+    let change = rename(&project, "reaches:mill", "weir").expect("a change");
+    let path = folder.path().join("mod/reaches.txt");
+    std::fs::write(&path, "Reach\tAbove\nmill\t-\n").expect("written");
+    let before = support::tree(folder.path());
+    let error = journal(&project).commit(&change).expect_err("refused");
+    assert!(error.to_string().contains("`reaches.txt` was changed by another program"), "{error}");
+    assert_eq!(support::tree(folder.path()), before);
+}
+
+#[rstest]
+fn undo_refuses_when_the_file_was_edited_since() {
+    let folder = support::write(SMALL);
+    let project = support::open(&folder);
+    let change = rename(&project, "reaches:mill", "weir").expect("a change");
+    journal(&project).commit(&change).expect("written");
+    let path = folder.path().join("mod/reaches.txt");
+    std::fs::write(&path, "Reach\tAbove\nby hand\t-\n").expect("written");
+    let before = support::tree(folder.path());
+    let error = journal(&project).undo().expect_err("refused");
+    assert!(error.to_string().contains("`reaches.txt` was changed since"), "{error}");
+    assert_eq!(support::tree(folder.path()), before, "all or nothing");
+}
+
+#[rstest]
+fn a_new_change_after_an_undo_drops_what_was_undone() {
+    let folder = support::write(SMALL);
+    for (new, undo) in [("weir", true), ("pound", false)] {
+        let project = support::open(&folder);
+        let change = rename(&project, "reaches:mill", new).expect("a change");
+        journal(&project).commit(&change).expect("written");
+        if undo {
+            journal(&project).undo().expect("undone");
+        }
+    }
+    let project = support::open(&folder);
+    let history = journal(&project).history().expect("a history");
+    assert_eq!(history.len(), 1);
+    assert_eq!(history[0].entry.title, "rename reaches:mill to pound");
+    assert!(journal(&project).redo().is_err(), "nothing to redo");
+    journal(&project).undo().expect("undone");
+    assert!(journal(&project).undo().is_err(), "nothing to undo");
+}
+
+#[rstest]
+fn a_change_that_brings_an_error_is_refused_with_it() {
+    // The pattern of the column that must follow the key does not allow what the new key makes.
+    let bundle = SMALL.replace("[table.objects]", "Code = { follows = \"{key}_x\", pattern = \"[a-z_]*\" }\n[table.objects]");
+    let bundle = bundle.replace("Reach\tAbove\nmill\t-\nfrost\tmill", "Reach\tAbove\tCode\nmill\t-\tmill_x\nfrost\tmill\tfrost_x");
+    let folder = support::write(&bundle);
+    let project = support::open(&folder);
+    let change = rename(&project, "reaches:mill", "weir2").expect("a change");
+    let Err(Error::Refused(refusal)) = verify(&project, &change) else { panic!("it must be refused") };
+    assert_eq!(refusal.problems.len(), 1, "only the new error");
+    assert_eq!(refusal.problems[0].code, "pattern-mismatch");
+    assert_eq!(refusal.problems[0].value.as_deref(), Some("weir2_x"));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(48))]
+    /// There and back gives the same bytes, whatever the name (escapes in JSON aside: a name that
+    /// was written with an escape comes back without it).
+    #[test]
+    fn rename_there_and_back(new in "[a-zA-Zżó\"\\\\ ._-]{1,12}") {
+        let new = new.trim().to_owned();
+        prop_assume!(!new.is_empty() && new != "-" && new != "mill" && new != "frost");
+        let bundle = SMALL.replace("m\\u0069ll", "mill");
+        let folder = support::write(&bundle);
+        let before = support::tree(folder.path());
+        let project = support::open(&folder);
+        let change = rename(&project, "reaches:mill", &new).expect("a change");
+        verify(&project, &change).expect("no new errors");
+        journal(&project).commit(&change).expect("written");
+        prop_assert_ne!(&support::tree(folder.path()), &before);
+        let project = support::open(&folder);
+        let address = format!("reaches:\"{}\"", new.replace('"', "\"\""));
+        let change = rename(&project, &address, "mill").expect("a change");
+        journal(&project).commit(&change).expect("written");
+        prop_assert_eq!(support::tree(folder.path()), before);
+    }
+}
