@@ -142,7 +142,7 @@ fn a_change_that_brings_an_error_is_refused_with_it() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(48))]
+    #![proptest_config(ProptestConfig { cases: 48, failure_persistence: None, ..ProptestConfig::default() })]
     /// There and back gives the same bytes, whatever the name (escapes in JSON aside: a name that
     /// was written with an escape comes back without it).
     #[test]

@@ -90,27 +90,25 @@ pub fn new_errors(before: &[Problem], after: Vec<Problem>, moved: impl Fn(&str) 
     errors.into_iter().filter(|problem| is_new(problem)).collect()
 }
 
+/// Marks the problems that `base` has too. Those of the same record are paired first; then those
+/// that agree in all but the key, since a rename in the mod may have changed it.
 fn mark_inherited(problems: &mut [Problem], base: &[Problem]) {
     type Identity = (&'static str, String, Option<String>, Option<String>, Option<String>, Option<String>, String);
-    let identity = |problem: &Problem| -> Identity {
-        (
-            problem.code,
-            problem.place.path.clone(),
-            problem.table.clone(),
-            problem.key.clone(),
-            problem.field.clone(),
-            problem.value.clone(),
-            problem.message.clone(),
-        )
+    let identity = |problem: &Problem, with_key: bool| -> Identity {
+        let key = problem.key.clone().filter(|_| with_key);
+        let (path, table, field) = (problem.place.path.clone(), problem.table.clone(), problem.field.clone());
+        (problem.code, path, table, key, field, problem.value.clone(), problem.message.clone())
     };
-    let mut known: HashMap<Identity, usize> = HashMap::new();
-    for problem in base {
-        *known.entry(identity(problem)).or_default() += 1;
-    }
-    for problem in problems {
-        if let Some(left) = known.get_mut(&identity(problem)).filter(|left| **left > 0) {
-            *left -= 1;
-            problem.inherited = true;
+    let mut left: Vec<&Problem> = base.iter().collect();
+    for with_key in [true, false] {
+        let mut known: HashMap<Identity, Vec<&Problem>> = HashMap::new();
+        for problem in left.drain(..).rev() {
+            known.entry(identity(problem, with_key)).or_default().push(problem);
         }
+        for problem in problems.iter_mut().filter(|problem| !problem.inherited) {
+            let inherited = known.get_mut(&identity(problem, with_key)).and_then(Vec::pop).is_some();
+            problem.inherited = inherited;
+        }
+        left.extend(known.into_values().flatten());
     }
 }

@@ -43,6 +43,8 @@ pub struct SearchHit {
     pub key: Option<String>,
     /// The name as the player sees it.
     pub label: Option<String>,
+    /// Whether the words stand there as words of their own, not inside longer ones.
+    pub whole_words: bool,
     /// Whether a higher layer has a file of the same path, so that the game does not see this one.
     pub overridden: bool,
 }
@@ -68,7 +70,11 @@ pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]
     };
     let mut hits: Vec<SearchHit> = files.par_iter().with_max_len(1).flat_map_iter(in_file).collect();
     let path = |hit: &SearchHit| stack.files()[hit.file].path.clone();
-    hits.sort_by_cached_key(|hit| (hit.overridden, hit.matched.clone(), path(hit), stack.files()[hit.file].layer, hit.span));
+    hits.sort_by_cached_key(|hit| {
+        let exact = matches!(hit.matched, Matched::Key | Matched::Label);
+        let key = hit.key.as_ref().map_or(usize::MAX, String::len);
+        (hit.overridden, !exact && !hit.whole_words, hit.matched.clone(), key, path(hit), hit.span)
+    });
     // What is overridden and the same is no news.
     let shown: HashSet<_> = hits.iter().filter(|hit| !hit.overridden).map(|hit| (hit.table, hit.key.clone(), path(hit))).collect();
     hits.retain(|hit| !hit.overridden || !shown.contains(&(hit.table, hit.key.clone(), path(hit))));
@@ -100,10 +106,17 @@ impl Query {
             let before = covered.partition_point(|other: &Span| other.start < span.end);
             let in_record = covered[..before].iter().rev().take(8).any(|other| other.end > span.start);
             if !in_record && self.in_text(&line.to_lowercase()) {
-                hits.push(SearchHit { matched: Matched::Line, file, span, table: None, key: None, label: None, overridden: false });
+                hits.push(SearchHit { matched: Matched::Line, file, span, table: None, key: None, label: None, whole_words: true, overridden: false });
             }
         }
         hits
+    }
+
+    /// Whether all words stand in `lower` as words of their own.
+    fn as_words(&self, lower: &str) -> bool {
+        let own: Vec<&str> = lower.split(|c: char| !c.is_alphanumeric()).collect();
+        let in_parts = |word: &str| word.split(|c: char| !c.is_alphanumeric()).all(|part| own.contains(&part));
+        self.words.iter().all(|word| in_parts(word))
     }
 
     fn in_text(&self, lower: &str) -> bool {
@@ -129,20 +142,26 @@ impl Reader for Finder<'_> {
         let label = label_value.and_then(|value| query.labels.name(table, &value));
         let lower = |text: &Option<String>| text.as_ref().map(|text| text.to_lowercase()).unwrap_or_default();
         let (key_lower, label_lower) = (lower(&key), lower(&label));
-        let found = if key_lower == query.phrase {
-            Some((Matched::Key, record.span))
+        // Of a key of several parts the last is the record's own; a file's name in it says little.
+        let own = if table.key.len() > 1 { key_lower.rsplit('/').next().unwrap_or_default() } else { &key_lower };
+        let (found, whole_words) = if key_lower == query.phrase || own == query.phrase {
+            (Some((Matched::Key, record.span)), true)
         } else if label_lower == query.phrase {
-            Some((Matched::Label, record.span))
-        } else if !key_lower.is_empty() && query.in_text(&key_lower) {
-            Some((Matched::InKey, record.span))
+            (Some((Matched::Label, record.span)), true)
+        } else if !own.is_empty() && query.in_text(own) {
+            (Some((Matched::InKey, record.span)), query.as_words(own))
         } else if !label_lower.is_empty() && query.in_text(&label_lower) {
-            Some((Matched::InLabel, record.span))
+            (Some((Matched::InLabel, record.span)), query.as_words(&label_lower))
         } else {
-            self.in_values(record)
+            let found = self.in_values(record);
+            let found = found.or_else(|| query.in_text(&key_lower).then_some((Matched::Value("{stem}".to_owned()), record.span)));
+            let whole = |span: &Span| query.as_words(&span.of(record.text).to_lowercase());
+            let whole_words = found.as_ref().is_some_and(|(_, span)| *span != record.span && whole(span));
+            (found, whole_words)
         };
         if let Some((matched, span)) = found {
-            let hit = SearchHit { matched, file: self.file, span, table: Some(self.id), key, label, overridden: false };
-            self.hits.push(hit);
+            let (file, table) = (self.file, Some(self.id));
+            self.hits.push(SearchHit { matched, file, span, table, key, label, whole_words, overridden: false });
         }
     }
 }

@@ -54,11 +54,7 @@ impl NearestIndex {
 
 /// How many slips of the hand are forgiven in a name of this length.
 fn reach(name: &str) -> usize {
-    match name.chars().count() {
-        0..=2 => 1,
-        3..=5 => 2,
-        _ => 3,
-    }
+    (name.chars().count() / 3).clamp(1, 3)
 }
 
 fn consider(name: &str, candidate: &str, found: &mut Vec<(usize, String)>) {
@@ -76,7 +72,7 @@ fn consider(name: &str, candidate: &str, found: &mut Vec<(usize, String)>) {
         return;
     }
     let distance = if name.eq_ignore_ascii_case(candidate) { 0 } else { strsim::osa_distance(name, candidate) };
-    if distance <= reach && distance * 2 <= name.chars().count().max(2) {
+    if distance <= reach {
         found.push((distance, candidate.to_owned()));
     }
 }

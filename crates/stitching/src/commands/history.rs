@@ -87,7 +87,7 @@ mod tests {
     #[rstest]
     #[case(0, "1970-01-01 00:00")]
     #[case(951_782_400, "2000-02-29 00:00")]
-    #[case(1_795_419_900, "2026-11-23 08:25")]
+    #[case(1_795_422_300, "2026-11-23 08:25")]
     fn dates(#[case] seconds: u64, #[case] shown: &str) {
         assert_eq!(date(seconds), shown);
     }

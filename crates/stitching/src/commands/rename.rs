@@ -49,9 +49,15 @@ pub fn run(project: &Project, args: &Rename, global: &Global, ui: &Ui) -> Result
 }
 
 fn tell_notes(change: &Change, ui: &Ui) {
-    for note in &change.notes {
-        ui.note(&format!("note: {}", sentence(note)));
+    let (brought_up, others): (Vec<&Note>, Vec<&Note>) =
+        change.notes.iter().partition(|note| matches!(note, Note::BroughtUp(..)));
+    if brought_up.len() > LISTED / 4 {
+        let number = count(brought_up.len(), "file");
+        ui.note(&format!("note: {number} lay only in a base layer; the mod now has copies of them (`--format json` names them)"));
+    } else {
+        brought_up.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
     }
+    others.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
 }
 
 fn sentence(note: &Note) -> String {

@@ -5,7 +5,7 @@ use crate::render::{human, json, table};
 use crate::ui::{BOLD, CYAN, DIM, RED, Ui, count, styled, wants_json};
 use serde_json::{Map, Value, json};
 use std::process::ExitCode;
-use stitching_core::links::{Labels, details, find_table, find_uses, resolve, things_of, with_text};
+use stitching_core::links::{FieldDetail, Labels, details, find_table, find_uses, resolve, things_of, with_text};
 use stitching_core::schema::{Table, TableId};
 use stitching_core::tables::{read_all, shown_key};
 use stitching_core::text::nearest_of;
@@ -178,7 +178,7 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
     let only = found.field.map(|field| described.fields[field].name.as_str());
     let fields: Vec<_> = record.fields.iter().filter(|field| only.is_none_or(|only| field.name == only)).collect();
     if as_json {
-        let shape = |field: &&stitching_core::links::FieldDetail| {
+        let shape = |field: &&FieldDetail| {
             let points_to = field.points_to.iter().map(|(table, key, label)| json!({ "table": table, "key": key, "label": label }));
             let texts: Map<String, Value> = field.texts.iter().map(|(language, text)| (language.clone(), json!(text))).collect();
             let head = json!({
@@ -196,11 +196,28 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
     }
     let mut out = format!("{}\n", styled(BOLD, human::record(&described.name, &record.key, record.label.as_deref())));
     for place in &record.places {
-        out.push_str(&format!("  {}\n", styled(CYAN, human::place(place))));
+        out.push_str(&format!("  {}\n\n", styled(CYAN, human::place(place))));
+        let here: Vec<_> = fields.iter().copied().filter(|field| field.place.path == place.path).collect();
+        write_fields(&here, &mut out);
+        if !here.is_empty() && place != record.places.last().unwrap_or(place) {
+            out.push('\n');
+        }
     }
-    out.push('\n');
+    out.push_str(&match uses.len() {
+        0 => "\nnothing refers to it\n".to_owned(),
+        1 => format!("\n1 place refers to it; `stitching uses {}` shows it\n", args.what),
+        number => format!("\n{} refer to it; `stitching uses {}` lists them\n", count(number, "place"), args.what),
+    });
+    ui.out(&out);
+    Ok(ExitCode::SUCCESS)
+}
+
+/// One line a field, and one for each further thing it points to.
+fn write_fields(fields: &[&FieldDetail], out: &mut String) {
+    /// Longer values do not push what stands behind them further to the right.
+    const WIDEST: usize = 32;
     let names = fields.iter().map(|field| field.name.chars().count()).max().unwrap_or(0);
-    let values = fields.iter().map(|field| field.value.text.chars().count()).max().unwrap_or(0).min(32);
+    let values = fields.iter().map(|field| field.value.text.chars().count()).max().unwrap_or(0).min(WIDEST);
     for field in fields {
         let value = human::clean(&field.value.text);
         let value = if value.is_empty() { styled(DIM, "(empty)") } else { value };
@@ -219,14 +236,12 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
             extra.extend(field.about.as_ref().map(|about| styled(DIM, about)));
         }
         let pad = values.saturating_sub(field.value.text.chars().count() + unit.chars().count());
-        let line = format!("  {:<names$}  {value}{unit}{}  {}", field.name, " ".repeat(pad), extra.join("  "));
+        let first = extra.first().map(String::as_str).unwrap_or_default();
+        let line = format!("  {:<names$}  {value}{unit}{}  {first}", field.name, " ".repeat(pad));
         out.push_str(line.trim_end());
         out.push('\n');
+        for more in extra.iter().skip(1) {
+            out.push_str(&format!("  {}  {}  {more}\n", " ".repeat(names), " ".repeat(values)));
+        }
     }
-    out.push_str(&match uses.len() {
-        0 => "\nnothing refers to it\n".to_owned(),
-        number => format!("\n{} refer to it; `stitching uses {}` lists them\n", count(number, "place"), args.what),
-    });
-    ui.out(&out);
-    Ok(ExitCode::SUCCESS)
 }

@@ -1,0 +1,162 @@
+//! Reading: what records, values and places come out of a text, and that nothing is lost when a
+//! value is written back.
+//!
+//! A fixture is a bundle of `format` (a table's format), `columns` (one a line) and `text`; the
+//! section `records` has what comes out.
+
+mod support;
+
+use proptest::prelude::*;
+use rstest::rstest;
+use std::fmt::Write as _;
+use std::path::PathBuf;
+use stitching_core::formats::{Column, ColumnCell, Fault, Format, RawRecord, RecordSink, decode};
+use stitching_core::schema;
+use stitching_core::text::{Edit, EditSet, Text};
+use std::sync::Arc;
+
+/// The format that a table with this `format = ...` has.
+fn format(described: &str) -> Arc<dyn Format> {
+    let toml = format!("[table.t]\nfiles = \"t\"\nformat = {described}\nkey = \"{{stem}}\"\n");
+    let (mut schema, problems) = schema::read(&[("schema.toml".to_owned(), toml)], &["en".to_owned()]);
+    assert_eq!(problems, [], "{described}");
+    schema.tables.remove(0).format
+}
+
+#[derive(Default)]
+struct Seen {
+    records: Vec<Vec<ColumnCell>>,
+    faults: Vec<Fault>,
+}
+
+impl RecordSink for Seen {
+    fn record(&mut self, record: &RawRecord<'_>) {
+        self.records.push(record.cells.to_vec());
+    }
+    fn fault(&mut self, fault: Fault) {
+        self.faults.push(fault);
+    }
+}
+
+fn read(format: &dyn Format, text: &Text<'_>, columns: &[String]) -> Seen {
+    let columns: Vec<Column<'_>> = columns.iter().map(|name| Column { name, optional: false }).collect();
+    let mut seen = Seen::default();
+    format.read(text, &columns, &mut seen);
+    seen
+}
+
+fn values(text: &str, seen: &Seen) -> Vec<Vec<(u16, String)>> {
+    let value = |cell: &ColumnCell| (cell.column, decode(text, &cell.cell).text.into_owned());
+    seen.records.iter().map(|cells| cells.iter().map(value).collect()).collect()
+}
+
+#[rstest]
+fn records_values_and_places(#[files("tests/formats/*/*.txt")] fixture: PathBuf) {
+    let bundle = std::fs::read_to_string(&fixture).expect("a fixture");
+    let bundle = bundle.split("\n=== records\n").next().unwrap_or_default();
+    let mut sections = support::sections(bundle);
+    let section = |name: &str| String::from_utf8(sections[name].clone()).expect("text");
+    let format = format(section("format").trim());
+    let columns: Vec<String> = section("columns").lines().map(str::to_owned).collect();
+    let mut bytes = sections.remove("text").expect("a text");
+    let text = Text::decode(&mut bytes);
+    let seen = read(&*format, &text, &columns);
+    let mut out = format!("columns: {}\n", format.columns(&text).join(" | "));
+    for cells in &seen.records {
+        for ColumnCell { column, cell } in cells {
+            let raw = &text.as_str()[cell.span.range()];
+            let value = decode(text.as_str(), cell).text;
+            let shown = if raw == value { format!("{value:?}") } else { format!("{value:?} written {raw:?}") };
+            let _ = writeln!(out, "{} {}..{} {:?} {shown}", columns[usize::from(*column)], cell.span.start, cell.span.end, cell.form);
+        }
+        out.push_str("--\n");
+    }
+    for fault in &seen.faults {
+        let _ = writeln!(out, "{} {}..{} {}", fault.code, fault.span.start, fault.span.end, fault.message);
+    }
+    support::compare(&fixture, "records", &out);
+}
+
+/// The formats that the properties are tried on, with columns, and words to build texts from.
+const PLAIN: &str = r##"{ kind = "delimited", delimiter = "tab", comment = "#" }"##;
+const QUOTED: &str = r#"{ kind = "delimited", delimiter = ";", trim = true }"#;
+const WIDE: &str = r#"{ kind = "delimited", delimiter = "¦", quotes = true, header = false, columns = ["a", "b"] }"#;
+const STRICT: &str = r#"{ kind = "json", records = "$..*" }"#;
+const LINES: &str = r##"{ kind = "lines", line = '{a} = "{b}"[ # {c}]', comment = ["//"] }"##;
+
+fn words() -> impl Strategy<Value = String> {
+    let word = prop_oneof![
+        Just("a"), Just("b"), Just("żó"), Just("\t"), Just(";"), Just("¦"), Just("\""), Just("\"\""), Just("\n"),
+        Just("\r\n"), Just("#"), Just("//"), Just("/*"), Just("*/"), Just("{"), Just("}"), Just("["), Just("]"),
+        Just(","), Just(":"), Just("\"a\""), Just("\"b\":"), Just("1"), Just("-0.5"), Just("true"), Just("null"),
+        Just("\\u0041"), Just("\\"), Just(" "), Just(" = \""), Just("a\tb\n"), Just("a;b\n"), Just("\u{feff}"),
+    ];
+    proptest::collection::vec(word, 0..40).prop_map(|words| words.concat())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 1_500, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever the text: no panic, all places inside it and on whole characters.
+    #[test]
+    fn any_text_can_be_read(text in words(), which in 0usize..5) {
+        let format = format([PLAIN, QUOTED, WIDE, STRICT, LINES][which]);
+        let columns: Vec<String> = ["a", "b"].map(str::to_owned).to_vec();
+        let mut bytes = text.clone().into_bytes();
+        let text = Text::decode(&mut bytes);
+        let seen = read(&*format, &text, &columns);
+        for cell in seen.records.iter().flatten() {
+            prop_assert!(text.as_str().get(cell.cell.span.range()).is_some(), "{:?}", cell);
+        }
+        for fault in &seen.faults {
+            prop_assert!(fault.span.start <= fault.span.end && fault.span.end as usize <= text.as_str().len());
+        }
+    }
+
+    /// Writing each value back as it was changes nothing: the edits say what was there already.
+    #[test]
+    fn a_value_written_back_is_read_again(text in words(), which in 0usize..5) {
+        let format = format([PLAIN, QUOTED, WIDE, STRICT, LINES][which]);
+        let columns: Vec<String> = ["a", "b"].map(str::to_owned).to_vec();
+        let mut bytes = text.clone().into_bytes();
+        let text = Text::decode(&mut bytes);
+        let seen = read(&*format, &text, &columns);
+        // Past a fault a reader guesses, and may guess otherwise once an escape is written out.
+        if !seen.faults.is_empty() {
+            return Ok(());
+        }
+        let mut edits = Vec::new();
+        for ColumnCell { column, cell } in seen.records.iter().flatten() {
+            let name = &columns[usize::from(*column)];
+            let value = decode(text.as_str(), cell).text;
+            if let Ok(written) = format.encode(cell, name, &value) {
+                edits.push(Edit { span: cell.span, text: written });
+            }
+        }
+        // Nested JSON is given at every depth; only edits that do not overlap can be made at once.
+        let Ok(edits) = EditSet::new(edits) else { return Ok(()) };
+        let mut after = edits.apply(text.as_str().as_bytes()).expect("inside");
+        let again = Text::decode(&mut after);
+        prop_assert_eq!(values(again.as_str(), &read(&*format, &again, &columns)), values(text.as_str(), &seen));
+    }
+}
+
+/// Deep nesting and long lines are read without recursion, and in time in proportion to the text.
+#[rstest]
+#[case::deep(STRICT, "[".repeat(100_000))]
+#[case::deep_and_closed(STRICT, "[".repeat(100_000) + &"]".repeat(100_000))]
+#[case::wrong_brackets(STRICT, "[".repeat(100_000) + &"}".repeat(100_000))]
+#[case::many_columns(PLAIN, format!("a\tb\n{}", "x\t".repeat(10_000)))]
+#[case::one_line(PLAIN, "a".repeat(5_000_000))]
+#[case::open_quotes(QUOTED, "a;b\n".to_owned() + &"\"x;y\n".repeat(50_000))]
+fn hostile_texts_give_faults(#[case] described: &str, #[case] text: String) {
+    let format = format(described);
+    let mut bytes = text.into_bytes();
+    let text = Text::decode(&mut bytes);
+    let columns: Vec<String> = ["a", "b"].map(str::to_owned).to_vec();
+    let records = if described == STRICT { "{ kind = \"json\", records = \"$\" }" } else { described };
+    let format = if described == STRICT { self::format(records) } else { format };
+    let seen = read(&*format, &text, &columns);
+    assert!(!seen.faults.is_empty());
+    assert!(seen.faults.iter().all(|fault| fault.message.len() < 300), "no message repeats the text");
+}

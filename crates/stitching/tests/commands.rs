@@ -1,0 +1,242 @@
+//! Each command on the demo: what it prints, its JSON, its exit status.
+
+mod support;
+
+use rstest::{Context, rstest};
+use serde_json::Value;
+use std::fs;
+use std::process::Command as System;
+use support::{demo, json, stitching, tree};
+
+/// What the main commands print, kept as snapshots to be read like their user would.
+#[rstest]
+#[case::check_first_try("first-try", "check")]
+#[case::check_put_right("put-right", "check")]
+#[case::check_all("put-right", "check --all")]
+#[case::check_base("put-right", "check --through game")]
+#[case::check_one_code("first-try", "check --code missing-file,wrong-type")]
+#[case::check_github("first-try", "check --format github")]
+#[case::tables("put-right", "tables")]
+#[case::show_table("put-right", "show reaches --columns Basin,Depth,Kind --sort Depth --to 8")]
+#[case::show_filter("put-right", "show objects --filter frost_cut --columns kind,x,good")]
+#[case::show_record("put-right", "show sailings:frost1")]
+#[case::show_text("put-right", "show texts:frost_cut_name")]
+#[case::find("put-right", "find ice")]
+#[case::find_comment("put-right", "find stretches of water")]
+#[case::uses("put-right", "uses reaches:frost_cut")]
+#[case::uses_none("put-right", "uses berths:frost_cut/1")]
+#[case::explain("put-right", "explain dangling-reference")]
+#[case::explain_all("put-right", "explain")]
+#[case::preview("put-right", "rename goods:lamp_oil whale_oil --preview")]
+#[case::rename("put-right", "rename crews:sledge dog_sledge")]
+#[case::rename_base_file("put-right", "rename props:crane derrick")]
+#[case::rename_text("put-right", "rename texts:frost_cut_name the_cut_name")]
+#[case::no_history("put-right", "history")]
+fn output(#[case] which: &str, #[case] command: &str, #[context] context: Context) {
+    let (_folder, project) = demo(which);
+    let args: Vec<&str> = command.split(' ').collect();
+    let run = stitching(&project, &args);
+    let name = context.description.unwrap_or("output");
+    insta::assert_snapshot!(name, format!("$ stitching {command}\n{}--- messages\n{}--- status {}", run.out, run.err, run.status));
+}
+
+/// Wrong use: status 2 and a message that says what to do.
+#[rstest]
+#[case("check --through gaem", 2, "the layers are game, mod")]
+#[case("check --code dangling-refrence", 2, "did you mean `dangling-reference`?")]
+#[case("explain nonsense", 2, "`stitching explain` lists them all")]
+#[case("show reeches", 2, "did you mean the table `reaches`?")]
+#[case("show reaches --columns Basn", 2, "did you mean `Basin`?")]
+#[case("show reaches:frost_cut.Depht", 2, "the described fields are")]
+#[case("uses frost_cutt", 2, "`reaches:frost_cut`")]
+#[case("uses frost_cut", 2, "say which: reaches:frost_cut, layouts:frost_cut")]
+#[case("uses reaches:\"frost_cut", 2, "the quote is never closed")]
+#[case("rename reaches:frost_cut old_mill", 1, "there is a record reaches:old_mill already")]
+#[case("rename reaches:frost_cut Frost", 1, "does not have the shape")]
+#[case("rename berths:frost_cut/1 frost_cut", 2, "have 2 parts")]
+#[case("rename reaches:frost_cut.Depth 3", 2, "names a field")]
+#[case("tables --format sarif", 2, "for `check` only")]
+#[case("undo", 1, "there is nothing to undo")]
+#[case("redo", 1, "there is nothing to redo")]
+#[case("frobnicate", 2, "unrecognized subcommand")]
+fn refusals(#[case] command: &str, #[case] status: i32, #[case] says: &str) {
+    let (folder, project) = demo("put-right");
+    let before = tree(folder.path());
+    let args: Vec<&str> = command.split(' ').collect();
+    let run = stitching(&project, &args);
+    assert_eq!(run.status, status, "{}", run.err);
+    assert!(run.err.contains(says), "{}", run.err);
+    assert_eq!(tree(folder.path()), before);
+}
+
+#[rstest]
+fn check_json_has_the_documented_shape() {
+    let (_folder, project) = demo("first-try");
+    let report = json(&project, &["check"]);
+    let problems = report["problems"].as_array().expect("a list");
+    let one = problems.iter().find(|problem| problem["value"] == "nroth").expect("the misspelt basin");
+    assert_eq!(one["code"], "dangling-reference");
+    assert_eq!(one["severity"], "error");
+    assert_eq!((&one["table"], &one["key"], &one["field"]), (&"reaches".into(), &"frost_cut".into(), &"Basin".into()));
+    assert_eq!((&one["path"], &one["layer"]), (&"tables/reaches.txt".into(), &"mod".into()));
+    assert_eq!(one["fixes"][0]["title"], "write `north`");
+    assert!(one["help"].as_str().is_some_and(|help| help.contains("`north`")));
+    // Place and bytes agree with the file.
+    let text = fs::read_to_string(project.join("mod/tables/reaches.txt")).expect("a table");
+    let (start, end) = (one["start"].as_u64().expect("bytes") as usize, one["end"].as_u64().expect("bytes") as usize);
+    assert_eq!(&text[start..end], "nroth");
+    let line = text.lines().nth(one["line"].as_u64().expect("a line") as usize - 1).expect("the line");
+    assert_eq!(line.chars().skip(one["column"].as_u64().expect("a column") as usize - 1).take(5).collect::<String>(), "nroth");
+    let related = problems.iter().find(|problem| problem["code"] == "duplicate-key").expect("a duplicate");
+    assert!(related["related"][0]["line"].as_u64().is_some_and(|line| line > 0));
+    let summary = &report["summary"];
+    let count = |severity: &str| problems.iter().filter(|problem| problem["severity"] == severity).count() as u64;
+    assert_eq!(summary["errors"].as_u64(), Some(count("error")));
+    assert_eq!(summary["warnings"].as_u64(), Some(count("warning")));
+    for name in ["files", "records", "references", "inherited"] {
+        assert!(summary[name].as_u64().is_some_and(|number| number > 0), "{name}");
+    }
+    let all = json(&project, &["check", "--all"]);
+    let inherited: Vec<&Value> = all["problems"].as_array().expect("a list").iter().filter(|one| one["inherited"] == true).collect();
+    assert_eq!(inherited.len() as u64, summary["inherited"].as_u64().expect("a number"));
+}
+
+#[rstest]
+fn uses_json_has_the_documented_shape() {
+    let (_folder, project) = demo("put-right");
+    let found = json(&project, &["uses", "goods:lamp_oil"]);
+    assert_eq!(found["record"]["label"], "Lamp Oil");
+    assert_eq!(found["record"]["path"], "tables/goods.txt");
+    let uses = found["uses"].as_array().expect("a list");
+    assert_eq!(found["counts"]["total"], uses.len());
+    let tables = found["counts"]["tables"].as_object().expect("by table");
+    assert_eq!(tables.values().filter_map(Value::as_u64).sum::<u64>(), uses.len() as u64);
+    for one in uses {
+        assert!(one["text"].as_str().is_some_and(|text| text.contains("lamp_oil")), "{one}");
+        assert_eq!(one["end"].as_u64().expect("bytes") - one["start"].as_u64().expect("bytes"), "lamp_oil".len() as u64);
+    }
+}
+
+/// Every command that reads gives one JSON document, also when it fails.
+#[rstest]
+#[case("tables")]
+#[case("show goods")]
+#[case("show goods:coal")]
+#[case("find coal")]
+#[case("explain")]
+#[case("explain wrong-type")]
+#[case("history")]
+#[case("rename goods:coal charcoal --preview")]
+#[case("rename goods:coal charcoal")]
+#[case("show nothing_like_it")]
+fn json_is_one_document(#[case] command: &str) {
+    let (_folder, project) = demo("put-right");
+    let value = json(&project, &command.split(' ').collect::<Vec<_>>());
+    assert!(value.is_object() || value.is_array());
+}
+
+#[rstest]
+fn sarif_names_rules_and_places() {
+    let (_folder, project) = demo("first-try");
+    let run = stitching(&project, &["check", "--format", "sarif"]);
+    assert_eq!(run.status, 1);
+    let log: Value = serde_json::from_str(&run.out).expect("JSON");
+    assert_eq!(log["version"], "2.1.0");
+    let rules = log["runs"][0]["tool"]["driver"]["rules"].as_array().expect("rules");
+    for result in log["runs"][0]["results"].as_array().expect("results") {
+        let rule = &rules[result["ruleIndex"].as_u64().expect("an index") as usize];
+        assert_eq!(rule["id"], result["ruleId"]);
+        let uri = result["locations"][0]["physicalLocation"]["artifactLocation"]["uri"].as_str().expect("a place");
+        assert!(project.join(uri).is_file() || uri.starts_with("tables/tolls"), "{uri}");
+    }
+}
+
+#[rstest]
+fn the_preview_is_a_patch_that_git_applies() {
+    let (_folder, project) = demo("put-right");
+    let git = |args: &[&str]| System::new("git").args(args).current_dir(&project).output().expect("git");
+    git(&["init", "-q"]);
+    for rename in [["reaches:frost_cut", "ice_cut"], ["props:crane", "derrick"]] {
+        let before = tree(&project);
+        let preview = stitching(&project, &["rename", rename[0], rename[1], "--preview"]);
+        assert_eq!(tree(&project), before, "a preview writes nothing");
+        stitching(&project, &["rename", rename[0], rename[1]]);
+        let after = tree(&project);
+        stitching(&project, &["undo"]);
+        assert_eq!(tree(&project), before);
+        let patch = tempfile::NamedTempFile::new().expect("a file");
+        fs::write(patch.path(), &preview.out).expect("written");
+        let applied = git(&["apply", "--whitespace=nowarn", &patch.path().to_string_lossy()]);
+        assert!(applied.status.success(), "{}", String::from_utf8_lossy(&applied.stderr));
+        assert_eq!(tree(&project), after, "the patch does what the command does");
+        git(&["apply", "-R", "--whitespace=nowarn", &patch.path().to_string_lossy()]);
+        assert_eq!(tree(&project), before);
+    }
+}
+
+#[rstest]
+fn demo_writes_walks_and_leaves_the_mod_as_it_was() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let run = stitching(folder.path(), &["demo"]);
+    assert_eq!(run.status, 0, "{}", run.err);
+    for said in ["stitching check", "stitching find frostgate", "did you mean `north`?", "undone: rename reaches:frost_cut to ice_cut"] {
+        assert!(run.out.contains(said), "{said}");
+    }
+    let source = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    assert_eq!(tree(&folder.path().join("slackwater")), tree(&source), "byte for byte what is in the repository");
+    let again = stitching(folder.path(), &["demo"]);
+    assert_eq!(again.status, 2);
+    assert!(again.err.contains("`slackwater` is there already"), "{}", again.err);
+    // The newcomer's mod has a dozen different mistakes.
+    let report = json(&folder.path().join("slackwater/first-try"), &["check"]);
+    let codes: std::collections::BTreeSet<&str> =
+        report["problems"].as_array().expect("a list").iter().filter_map(|one| one["code"].as_str()).collect();
+    assert!(codes.len() >= 12, "{codes:?}");
+}
+
+#[rstest]
+fn colours_are_only_added() {
+    let (_folder, project) = demo("first-try");
+    let plain = stitching(&project, &["check"]).out;
+    let always = stitching(&project, &["check", "--color", "always"]).out;
+    assert!(!plain.contains('\u{1b}') && always.contains('\u{1b}'));
+    let stripped = regex_free_strip(&always);
+    assert_eq!(stripped, plain);
+}
+
+/// Drops colour sequences (`ESC [ ... m`).
+fn regex_free_strip(text: &str) -> String {
+    let mut out = String::new();
+    for part in text.split('\u{1b}') {
+        out.push_str(part.strip_prefix('[').and_then(|rest| rest.split_once('m')).map_or(part, |(_, rest)| rest));
+    }
+    out
+}
+
+#[rstest]
+fn history_lists_what_was_done_and_undone() {
+    let (_folder, project) = demo("put-right");
+    stitching(&project, &["rename", "goods:coal", "charcoal"]);
+    stitching(&project, &["rename", "goods:peat", "turf"]);
+    stitching(&project, &["undo"]);
+    let changes = json(&project, &["history"]);
+    let undone: Vec<bool> = changes["changes"].as_array().expect("a list").iter().filter_map(|one| one["undone"].as_bool()).collect();
+    assert_eq!(undone, [false, true]);
+    assert!(stitching(&project, &["history"]).out.contains("undone  rename goods:peat to turf"));
+}
+
+/// The JSON Schemas for editors say what the reader of these files knows.
+#[rstest]
+fn json_schemas_are_up_to_date() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/json-schema");
+    let (project, schema) = stitching_core::schema::json_schema();
+    for (name, value) in [("project.json", project), ("schema.json", schema)] {
+        let text = serde_json::to_string_pretty(&value).expect("JSON") + "\n";
+        let path = folder.join(name);
+        if std::env::var_os("UPDATE_FIXTURES").is_some() {
+            fs::create_dir_all(&folder).expect("a folder");
+            fs::write(&path, &text).expect("written");
+        }
+        assert_eq!(fs::read_to_string(&path).unwrap_or_default(), text, "{name}: run the tests with UPDATE_FIXTURES=1");
+    }
+}
