@@ -76,14 +76,19 @@ fn write_table(args: &Args, table: usize, layer: &Path) -> Result<()> {
     let file = fs::File::create(&path).with_context(|| path.display().to_string())?;
     let mut out = BufWriter::with_capacity(1 << 20, file);
     let mut numbers = Numbers(table as u64);
-    let names = (0..args.columns).map(|column| HEAD.get(column).map_or(format!("Plain{column:02}"), |name| (*name).to_owned()));
+    let names = (0..args.columns)
+        .map(|column| HEAD.get(column).map_or(format!("Plain{column:02}"), |name| (*name).to_owned()));
     writeln!(out, "{}", names.collect::<Vec<_>>().join("\t"))?;
     // Every so many rows one refers to the hub, in its first reference.
     let every = args.rows * args.tables / args.uses.max(1);
     let mut row = String::new();
     for number in 0..args.rows {
         row.clear();
-        if table == 0 && number == 0 { row.push_str("hub") } else { write!(row, "t{table:02}_k{number:05}")? }
+        if table == 0 && number == 0 {
+            row.push_str("hub")
+        } else {
+            write!(row, "t{table:02}_k{number:05}")?
+        }
         for reference in 0..4 {
             let hub = reference == 0 && number % every == 7;
             let points_to = if hub { 0 } else { target(args, table, reference) };
@@ -95,7 +100,14 @@ fn write_table(args: &Args, table: usize, layer: &Path) -> Result<()> {
             }
         }
         let depth = numbers.below(400);
-        write!(row, "\t{}.{}\t{}\t{}\t{number}", depth / 10, depth % 10, numbers.below(100), KINDS[numbers.below(4)])?;
+        write!(
+            row,
+            "\t{}.{}\t{}\t{}\t{number}",
+            depth / 10,
+            depth % 10,
+            numbers.below(100),
+            KINDS[numbers.below(4)]
+        )?;
         for column in HEAD.len()..args.columns {
             match column % 3 {
                 0 => write!(row, "\t{}", 1_000_000 + numbers.below(8_999_999))?,
@@ -109,15 +121,28 @@ fn write_table(args: &Args, table: usize, layer: &Path) -> Result<()> {
 }
 
 fn describe(args: &Args, table: usize, schema: &mut String) -> Result<()> {
-    writeln!(schema, "[table.t{table:02}]\nfiles = \"tables/t{table:02}.txt\"\nformat = {{ kind = \"delimited\" }}\nkey = \"Id\"")?;
+    writeln!(
+        schema,
+        "[table.t{table:02}]\nfiles = \"tables/t{table:02}.txt\"\nformat = {{ kind = \"delimited\" }}\nkey = \"Id\""
+    )?;
     writeln!(schema, "[table.t{table:02}.fields]\nId = {{ pattern = \"[a-z0-9_]+\" }}")?;
     for reference in 0..4 {
         let own = target(args, table, reference);
         // The first column may also name the hub.
-        let refs = if reference == 0 && own != 0 { format!("[\"t{own:02}\", \"t00\"]") } else { format!("\"t{own:02}\"") };
+        let refs = if reference == 0 && own != 0 {
+            format!("[\"t{own:02}\", \"t00\"]")
+        } else {
+            format!("\"t{own:02}\"")
+        };
         writeln!(schema, "Ref{} = {{ ref = {refs}, none = \"-\" }}", reference + 1)?;
     }
-    writeln!(schema, "Depth = {{ type = \"number\", range = [0, 40] }}\nShare = {{ type = \"integer\", range = [0, 100] }}")?;
-    writeln!(schema, "Kind = {{ choice = [\"canal\", \"river\", \"basin\", \"tunnel\"] }}\nSerial = {{ type = \"integer\", unique = true }}\n")?;
+    writeln!(
+        schema,
+        "Depth = {{ type = \"number\", range = [0, 40] }}\nShare = {{ type = \"integer\", range = [0, 100] }}"
+    )?;
+    writeln!(
+        schema,
+        "Kind = {{ choice = [\"canal\", \"river\", \"basin\", \"tunnel\"] }}\nSerial = {{ type = \"integer\", unique = true }}\n"
+    )?;
     Ok(())
 }

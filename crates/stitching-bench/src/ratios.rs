@@ -49,7 +49,15 @@ fn main() -> Result<()> {
     };
     let other = |name, program: &str, mut args: Vec<String>| {
         args.extend(files.iter().cloned());
-        Bench { name, program: program.into(), args, threads: None, after: None, times: Vec::new(), memory: 0 }
+        Bench {
+            name,
+            program: program.into(),
+            args,
+            threads: None,
+            after: None,
+            times: Vec::new(),
+            memory: 0,
+        }
     };
     let mut benches = vec![
         other("read all bytes (cat)", "cat", vec![]),
@@ -68,7 +76,12 @@ fn main() -> Result<()> {
                 bench.memory = bench.memory.max(memory);
             }
             if let Some(after) = bench.after {
-                let status = Command::new(&bench.program).arg(after).current_dir(&args.dir).stdout(Stdio::null()).stderr(Stdio::null()).status()?;
+                let status = Command::new(&bench.program)
+                    .arg(after)
+                    .current_dir(&args.dir)
+                    .stdout(Stdio::null())
+                    .stderr(Stdio::null())
+                    .status()?;
                 ensure!(status.success(), "{after} failed");
             }
         }
@@ -80,7 +93,12 @@ fn main() -> Result<()> {
 /// Runs one command; gives its time and the most memory it had, in bytes.
 fn run(bench: &Bench, dir: &Path) -> Result<(Duration, i64)> {
     let mut command = Command::new(&bench.program);
-    command.args(&bench.args).current_dir(dir).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    command
+        .args(&bench.args)
+        .current_dir(dir)
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null());
     if let Some(threads) = bench.threads {
         command.env("RAYON_NUM_THREADS", threads);
     }

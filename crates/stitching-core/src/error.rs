@@ -112,8 +112,12 @@ fn io_help(action: &str, source: &io::Error) -> Option<String> {
         io::ErrorKind::PermissionDenied => {
             format!("you have no right to {action} it: make it writable, or close the program that holds it")
         }
-        io::ErrorKind::StorageFull => "the disk is full: free some space and run the command again; nothing was changed".to_owned(),
-        io::ErrorKind::NotFound => "check the path; a layer's path is relative to `stitching.toml`".to_owned(),
+        io::ErrorKind::StorageFull => {
+            "the disk is full: free some space and run the command again; nothing was changed".to_owned()
+        }
+        io::ErrorKind::NotFound => {
+            "check the path; a layer's path is relative to `stitching.toml`".to_owned()
+        }
         _ => return None,
     };
     Some(help)

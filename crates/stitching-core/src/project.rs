@@ -116,7 +116,8 @@ fn describe(reader: &mut TomlReader<'_>) -> Described {
     reader.check_keys(project, keys::PROJECT, |_| false);
     let languages = reader.table(&top, "languages").unwrap_or(&empty);
     reader.check_keys(languages, keys::LANGUAGES, |_| false);
-    let mut codes: Vec<String> = reader.text(languages, "main").map(|text| text.into_inner()).into_iter().collect();
+    let mut codes: Vec<String> =
+        reader.text(languages, "main").map(|text| text.into_inner()).into_iter().collect();
     codes.extend(reader.texts(languages, "others").map(plain).unwrap_or_default());
     if codes.is_empty() {
         codes.push("en".to_owned());
@@ -132,10 +133,15 @@ fn describe(reader: &mut TomlReader<'_>) -> Described {
         reader.problem(0..0, "no schema is named", "under [project] write schema = [\"game.schema.toml\"]");
     }
     let Some(layers) = top.get("layer") else {
-        reader.problem(0..0, "no layers are named", "write one [[layer]] with a name and a path for the game and, last, one for the mod");
+        reader.problem(
+            0..0,
+            "no layers are named",
+            "write one [[layer]] with a name and a path for the game and, last, one for the mod",
+        );
         return described;
     };
-    let tables: Vec<&Value<'_>> = layers.get_ref().as_array().map(|list| list.iter().collect()).unwrap_or_default();
+    let tables: Vec<&Value<'_>> =
+        layers.get_ref().as_array().map(|list| list.iter().collect()).unwrap_or_default();
     if tables.is_empty() {
         reader.wrong_kind(layers, "layer", "a list of tables, each headed [[layer]]");
     }
@@ -146,10 +152,15 @@ fn describe(reader: &mut TomlReader<'_>) -> Described {
         };
         reader.check_keys(layer, keys::LAYER, |_| false);
         let Some(path) = reader.text(layer, "path") else {
-            reader.problem(value.span(), "the layer has no `path`", "give its folder, relative to stitching.toml");
+            reader.problem(
+                value.span(),
+                "the layer has no `path`",
+                "give its folder, relative to stitching.toml",
+            );
             continue;
         };
-        let name = reader.text(layer, "name").map_or_else(|| path.get_ref().clone(), |name| name.into_inner());
+        let name =
+            reader.text(layer, "name").map_or_else(|| path.get_ref().clone(), |name| name.into_inner());
         if described.layers.iter().any(|(other, _)| *other == name) {
             reader.problem(value.span(), format!("two layers are called `{name}`"), "give each its own name");
         }
@@ -170,13 +181,21 @@ fn layers(folder: &Path, described: &Described, reader: &mut TomlReader<'_>) -> 
             continue;
         };
         if !real.is_dir() {
-            reader.problem(path.span(), format!("`{}` is not a folder", path.get_ref()), "a layer is a folder of files");
+            reader.problem(
+                path.span(),
+                format!("`{}` is not a folder", path.get_ref()),
+                "a layer is a folder of files",
+            );
             continue;
         }
         let clash = out.iter().find(|other| other.root.starts_with(&real) || real.starts_with(&other.root));
         if let Some(other) = clash {
             let message = format!("the layers `{}` and `{name}` lie one inside the other", other.name);
-            reader.problem(path.span(), message, "each layer needs a folder of its own, so that the base is never written");
+            reader.problem(
+                path.span(),
+                message,
+                "each layer needs a folder of its own, so that the base is never written",
+            );
             continue;
         }
         out.push(Layer { name: name.clone(), root: real, is_mod: index + 1 == count });

@@ -1,5 +1,6 @@
 //! Each check against a small project: it fires at the right place with the right words, and is
 //! silent about everything else in the project.
+#![allow(clippy::expect_used, clippy::panic, reason = "tests fail by panicking")]
 
 mod support;
 
@@ -36,14 +37,21 @@ fn every_check_has_docs_and_a_fixture_in_which_it_fires() {
         }
     }
     for check in CHECKS {
-        let headings = ["What it finds", "Why it matters", "When to ignore it", "Example, wrong", "Example, right"];
+        let headings =
+            ["What it finds", "Why it matters", "When to ignore it", "Example, wrong", "Example, right"];
         let mut rest = check.docs;
         for heading in headings {
-            let at = rest.find(heading).unwrap_or_else(|| panic!("{}: `{heading}` is missing or out of order", check.code));
+            let at = rest
+                .find(heading)
+                .unwrap_or_else(|| panic!("{}: `{heading}` is missing or out of order", check.code));
             rest = &rest[at + heading.len()..];
         }
         // Links that leave the layer and files without rights are made by other tests.
-        assert!(fired.contains(check.code) || check.code == "unreadable-entry", "{} has no fixture", check.code);
+        assert!(
+            fired.contains(check.code) || check.code == "unreadable-entry",
+            "{} has no fixture",
+            check.code
+        );
     }
     assert!(CHECKS.windows(2).all(|pair| pair[0].code < pair[1].code), "the table is sorted by code");
 }

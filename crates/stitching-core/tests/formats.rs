@@ -3,6 +3,7 @@
 //!
 //! A fixture is a bundle of `format` (a table's format), `columns` (one a line) and `text`; the
 //! section `records` has what comes out.
+#![allow(clippy::expect_used, clippy::panic, reason = "tests fail by panicking")]
 
 mod support;
 
@@ -10,10 +11,10 @@ use proptest::prelude::*;
 use rstest::rstest;
 use std::fmt::Write as _;
 use std::path::PathBuf;
+use std::sync::Arc;
 use stitching_core::formats::{Column, ColumnCell, Fault, Format, RawRecord, RecordSink, decode};
 use stitching_core::schema;
 use stitching_core::text::{Edit, EditSet, Text};
-use std::sync::Arc;
 
 /// The format that a table with this `format = ...` has.
 fn format(described: &str) -> Arc<dyn Format> {
@@ -66,8 +67,16 @@ fn records_values_and_places(#[files("tests/formats/*/*.txt")] fixture: PathBuf)
         for ColumnCell { column, cell } in cells {
             let raw = &text.as_str()[cell.span.range()];
             let value = decode(text.as_str(), cell).text;
-            let shown = if raw == value { format!("{value:?}") } else { format!("{value:?} written {raw:?}") };
-            let _ = writeln!(out, "{} {}..{} {:?} {shown}", columns[usize::from(*column)], cell.span.start, cell.span.end, cell.form);
+            let shown =
+                if raw == value { format!("{value:?}") } else { format!("{value:?} written {raw:?}") };
+            let _ = writeln!(
+                out,
+                "{} {}..{} {:?} {shown}",
+                columns[usize::from(*column)],
+                cell.span.start,
+                cell.span.end,
+                cell.form
+            );
         }
         out.push_str("--\n");
     }
@@ -80,16 +89,46 @@ fn records_values_and_places(#[files("tests/formats/*/*.txt")] fixture: PathBuf)
 /// The formats that the properties are tried on, with columns, and words to build texts from.
 const PLAIN: &str = r##"{ kind = "delimited", delimiter = "tab", comment = "#" }"##;
 const QUOTED: &str = r#"{ kind = "delimited", delimiter = ";", trim = true }"#;
-const WIDE: &str = r#"{ kind = "delimited", delimiter = "¦", quotes = true, header = false, columns = ["a", "b"] }"#;
+const WIDE: &str =
+    r#"{ kind = "delimited", delimiter = "¦", quotes = true, header = false, columns = ["a", "b"] }"#;
 const STRICT: &str = r#"{ kind = "json", records = "$..*" }"#;
 const LINES: &str = r##"{ kind = "lines", line = '{a} = "{b}"[ # {c}]', comment = ["//"] }"##;
 
 fn words() -> impl Strategy<Value = String> {
     let word = prop_oneof![
-        Just("a"), Just("b"), Just("żó"), Just("\t"), Just(";"), Just("¦"), Just("\""), Just("\"\""), Just("\n"),
-        Just("\r\n"), Just("#"), Just("//"), Just("/*"), Just("*/"), Just("{"), Just("}"), Just("["), Just("]"),
-        Just(","), Just(":"), Just("\"a\""), Just("\"b\":"), Just("1"), Just("-0.5"), Just("true"), Just("null"),
-        Just("\\u0041"), Just("\\"), Just(" "), Just(" = \""), Just("a\tb\n"), Just("a;b\n"), Just("\u{feff}"),
+        Just("a"),
+        Just("b"),
+        Just("żó"),
+        Just("\t"),
+        Just(";"),
+        Just("¦"),
+        Just("\""),
+        Just("\"\""),
+        Just("\n"),
+        Just("\r\n"),
+        Just("#"),
+        Just("//"),
+        Just("/*"),
+        Just("*/"),
+        Just("{"),
+        Just("}"),
+        Just("["),
+        Just("]"),
+        Just(","),
+        Just(":"),
+        Just("\"a\""),
+        Just("\"b\":"),
+        Just("1"),
+        Just("-0.5"),
+        Just("true"),
+        Just("null"),
+        Just("\\u0041"),
+        Just("\\"),
+        Just(" "),
+        Just(" = \""),
+        Just("a\tb\n"),
+        Just("a;b\n"),
+        Just("\u{feff}"),
     ];
     proptest::collection::vec(word, 0..40).prop_map(|words| words.concat())
 }

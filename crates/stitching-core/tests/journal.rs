@@ -1,5 +1,6 @@
 //! Writing that is cut short: whatever step fails or is never reached, the mod has all of a change
 //! or nothing of it, and no file is left over.
+#![allow(clippy::expect_used, clippy::panic, reason = "tests fail by panicking")]
 
 mod support;
 
@@ -58,13 +59,19 @@ fn project(folder: &TempDir) -> (Project, Change) {
     (project, change)
 }
 
-fn commit(project: &Project, change: &Change, hook: &stitching_core::journal::StepHook<'_>) -> Result<usize, Error> {
+fn commit(
+    project: &Project,
+    change: &Change,
+    hook: &stitching_core::journal::StepHook<'_>,
+) -> Result<usize, Error> {
     Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), hook).commit(change)
 }
 
 fn recover(folder: &Path) -> Recovered {
     let project = Project::open(folder).expect("the project opens");
-    Journal::new(folder, project.stack.mod_root().expect("a mod"), NO_HOOK).recover().expect("it is put right")
+    Journal::new(folder, project.stack.mod_root().expect("a mod"), NO_HOOK)
+        .recover()
+        .expect("it is put right")
 }
 
 /// The tree after the change, and how many steps it takes.
@@ -116,7 +123,11 @@ fn a_crash_at_any_step_leaves_all_or_nothing() {
         let count = AtomicUsize::new(0);
         // `Interrupted` stands for the process being gone: nothing is cleaned up.
         let result = commit(&project, &change, &|_| {
-            if count.fetch_add(1, Ordering::SeqCst) >= die_at { Err(io::ErrorKind::Interrupted.into()) } else { Ok(()) }
+            if count.fetch_add(1, Ordering::SeqCst) >= die_at {
+                Err(io::ErrorKind::Interrupted.into())
+            } else {
+                Ok(())
+            }
         });
         assert!(result.is_err());
         let recovered = recover(folder.path());
@@ -126,7 +137,9 @@ fn a_crash_at_any_step_leaves_all_or_nothing() {
                 assert_eq!(tree, after, "step {die_at}");
                 outcomes[1] += 1;
                 // It is in the history and can be undone.
-                Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), NO_HOOK).undo().expect("undone");
+                Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), NO_HOOK)
+                    .undo()
+                    .expect("undone");
                 assert_eq!(support::tree(folder.path()), before);
             }
             Recovered::TakenBack(_) | Recovered::Nothing => {
@@ -149,7 +162,11 @@ fn a_crash_while_putting_right_is_put_right_too() {
     for die_at in 1.. {
         let count = AtomicUsize::new(0);
         let hook = |_| {
-            if count.fetch_add(1, Ordering::SeqCst) >= die_at { Err(io::ErrorKind::Interrupted.into()) } else { Ok(()) }
+            if count.fetch_add(1, Ordering::SeqCst) >= die_at {
+                Err(io::ErrorKind::Interrupted.into())
+            } else {
+                Ok(())
+            }
         };
         let journal = Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), &hook);
         if let Ok(recovered) = journal.recover() {
@@ -213,7 +230,9 @@ fn links_out_of_the_mod_are_neither_read_nor_written() {
     std::os::unix::fs::symlink(outside.path(), folder.path().join("mod/far/away")).expect("linked");
     let (project, change) = project(&folder);
     let problems = stitching_core::checks::problems(&project.stack, &project.schema);
-    assert!(problems.iter().any(|problem| problem.code == "unreadable-entry" && problem.place.path == "far/away"));
+    assert!(
+        problems.iter().any(|problem| problem.code == "unreadable-entry" && problem.place.path == "far/away")
+    );
     let before = support::tree(&folder.path().join("game"));
     let error = commit(&project, &change, NO_HOOK).expect_err("refused");
     assert!(error.to_string().contains("leads out of the mod layer"), "{error}");

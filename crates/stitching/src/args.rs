@@ -6,7 +6,9 @@ use std::path::PathBuf;
 /// Keeps identifiers, references and texts of a game mod consistent across all its files.
 #[derive(Debug, Parser)]
 #[command(name = "stitching", version, propagate_version = true, disable_help_subcommand = true)]
-#[command(after_help = "Start with `stitching demo`: it writes a small made-up game and mod and walks through them.\nAn address is `table:key`, `table:key.field` or, if only one table has it, just the key.")]
+#[command(
+    after_help = "Start with `stitching demo`: it writes a small made-up game and mod and walks through them.\nAn address is `table:key`, `table:key.field` or, if only one table has it, just the key."
+)]
 pub struct Cli {
     #[command(flatten)]
     pub global: Global,
@@ -70,7 +72,9 @@ pub enum Command {
     #[command(after_help = "Example:\n  stitching tables --through game")]
     Tables(Tables),
     /// Show a table, or one record with what it points to
-    #[command(after_help = "Examples:\n  stitching show reaches --columns Basin,Depth --sort Depth\n  stitching show reaches:frost_cut")]
+    #[command(
+        after_help = "Examples:\n  stitching show reaches --columns Basin,Depth --sort Depth\n  stitching show reaches:frost_cut"
+    )]
     Show(Show),
     /// Search keys, names, texts, values and comments of all layers, best first
     #[command(after_help = "Example:\n  stitching find frostgate")]
@@ -79,13 +83,17 @@ pub enum Command {
     #[command(after_help = "Example:\n  stitching uses basins:north")]
     Uses(Uses),
     /// All problems that the mod has or causes
-    #[command(after_help = "Examples:\n  stitching check\n  stitching check --all --format json\n\nExit status: 0 no errors, 1 errors found, 2 wrong use, 3 could not read.")]
+    #[command(
+        after_help = "Examples:\n  stitching check\n  stitching check --all --format json\n\nExit status: 0 no errors, 1 errors found, 2 wrong use, 3 could not read."
+    )]
     Check(Check),
     /// What a problem code means and how it is put right
     #[command(after_help = "Examples:\n  stitching explain\n  stitching explain dangling-reference")]
     Explain(Explain),
     /// Give a record a new key, everywhere
-    #[command(after_help = "Examples:\n  stitching rename reaches:frost_cut ice_cut --preview\n  stitching rename offers:\"north wharf/coal\" \"north wharf/peat\"\n\nThe preview is a diff that `git apply` takes in the project's folder.")]
+    #[command(
+        after_help = "Examples:\n  stitching rename reaches:frost_cut ice_cut --preview\n  stitching rename offers:\"north wharf/coal\" \"north wharf/peat\"\n\nThe preview is a diff that `git apply` takes in the project's folder."
+    )]
     Rename(Rename),
     /// List the changes made
     #[command(after_help = "Example:\n  stitching history")]

@@ -59,7 +59,10 @@ impl Ui {
     /// The width of the terminal, or 100 where there is none.
     pub fn width(&self) -> usize {
         let columns = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
-        columns.or_else(|| terminal_size::terminal_size().map(|(width, _)| usize::from(width.0))).unwrap_or(100).clamp(40, 200)
+        columns
+            .or_else(|| terminal_size::terminal_size().map(|(width, _)| usize::from(width.0)))
+            .unwrap_or(100)
+            .clamp(40, 200)
     }
 
     /// A turning sign while `work` runs, on a terminal only, if it takes long enough to be seen.

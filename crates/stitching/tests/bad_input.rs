@@ -1,4 +1,5 @@
 //! Bad input of any kind: a clear message with a place, never a panic, nothing lost.
+#![allow(clippy::expect_used, clippy::panic, reason = "tests fail by panicking")]
 
 mod support;
 
@@ -21,7 +22,9 @@ use support::{small, stitching, tree};
 #[case::deep_json("deep.json", "[".repeat(100_000).into_bytes(), 1, "500 brackets are open here")]
 #[case::deep_closed("deep.json", ("[".repeat(100_000) + &"]".repeat(100_000)).into_bytes(), 1, "500 brackets are open here")]
 fn files(#[case] name: &str, #[case] bytes: Vec<u8>, #[case] status: i32, #[case] says: &str) {
-    let folder = small("[table.deep]\nfiles = \"*.json\"\nformat = { kind = \"json\", records = \"$..things[*]\" }\nkey = \"id\"\n");
+    let folder = small(
+        "[table.deep]\nfiles = \"*.json\"\nformat = { kind = \"json\", records = \"$..things[*]\" }\nkey = \"id\"\n",
+    );
     fs::write(folder.path().join("game/x.json"), "{}").expect("written");
     fs::write(folder.path().join("mod").join(name), bytes).expect("written");
     let before = tree(folder.path());
@@ -45,12 +48,36 @@ fn files(#[case] name: &str, #[case] bytes: Vec<u8>, #[case] status: i32, #[case
 
 #[rstest]
 #[case::no_project_file("stitching.toml", None, 2, "no `stitching.toml`")]
-#[case::no_layer("stitching.toml", Some("[project]\nschema = \"s.toml\"\n[[layer]]\nname = \"mod\"\npath = \"mdo\"\n"), 2, "there is `mod` beside it")]
-#[case::layers_inside_each_other("stitching.toml", Some("[project]\nschema = \"s.toml\"\n[[layer]]\nname = \"game\"\npath = \".\"\n[[layer]]\nname = \"mod\"\npath = \"mod\"\n"), 2, "lie one inside the other")]
+#[case::no_layer(
+    "stitching.toml",
+    Some("[project]\nschema = \"s.toml\"\n[[layer]]\nname = \"mod\"\npath = \"mdo\"\n"),
+    2,
+    "there is `mod` beside it"
+)]
+#[case::layers_inside_each_other(
+    "stitching.toml",
+    Some(
+        "[project]\nschema = \"s.toml\"\n[[layer]]\nname = \"game\"\npath = \".\"\n[[layer]]\nname = \"mod\"\npath = \"mod\"\n"
+    ),
+    2,
+    "lie one inside the other"
+)]
 #[case::broken_toml("s.toml", Some("[table.reaches\n"), 2, "s.toml:1:15")]
 #[case::not_utf8("s.toml", Some("\u{1}"), 2, "s.toml")]
-#[case::no_such_column("s.toml", Some("[table.reaches]\nfiles = \"*.txt\"\nformat = { kind = \"delimited\" }\nkey = \"Reech\"\n"), 1, "the header has no column `Reech`")]
-#[case::two_tables("s.toml", Some("[table.a]\nfiles = \"*.txt\"\nformat = { kind = \"delimited\" }\nkey = \"Reach\"\n[table.b]\nfiles = \"reaches.txt\"\nformat = { kind = \"delimited\" }\nkey = \"Reach\"\n"), 0, "the tables `a` and `b` both take this file")]
+#[case::no_such_column(
+    "s.toml",
+    Some("[table.reaches]\nfiles = \"*.txt\"\nformat = { kind = \"delimited\" }\nkey = \"Reech\"\n"),
+    1,
+    "the header has no column `Reech`"
+)]
+#[case::two_tables(
+    "s.toml",
+    Some(
+        "[table.a]\nfiles = \"*.txt\"\nformat = { kind = \"delimited\" }\nkey = \"Reach\"\n[table.b]\nfiles = \"reaches.txt\"\nformat = { kind = \"delimited\" }\nkey = \"Reach\"\n"
+    ),
+    0,
+    "the tables `a` and `b` both take this file"
+)]
 fn descriptions(#[case] file: &str, #[case] text: Option<&str>, #[case] status: i32, #[case] says: &str) {
     let folder = small("");
     let path = folder.path().join(file);
@@ -74,12 +101,16 @@ fn links_and_names_that_are_no_text() {
     std::os::unix::fs::symlink(outside.path().join("x.txt"), layer.join("reaches_out.txt")).expect("linked");
     std::os::unix::fs::symlink("nowhere", layer.join("reaches_nowhere.txt")).expect("linked");
     std::os::unix::fs::symlink("reaches.txt", layer.join("inside.lnk")).expect("linked");
-    fs::write(layer.join(std::ffi::OsStr::from_bytes(b"reaches_\xFF.txt")), "Reach\tAbove\n").expect("written");
+    fs::write(layer.join(std::ffi::OsStr::from_bytes(b"reaches_\xFF.txt")), "Reach\tAbove\n")
+        .expect("written");
     let run = stitching(folder.path(), &["check"]);
     assert_eq!(run.status, 1);
     assert_eq!(run.out.matches("the link leads out of its layer, or nowhere").count(), 2, "{}", run.out);
     assert_eq!(run.out.matches("the file name is not plain Unicode").count(), 1, "{}", run.out);
-    assert!(!stitching(folder.path(), &["find", "secret"]).out.contains("Reach"), "nothing is read from outside");
+    assert!(
+        !stitching(folder.path(), &["find", "secret"]).out.contains("Reach"),
+        "nothing is read from outside"
+    );
 }
 
 #[cfg(unix)]
@@ -119,7 +150,9 @@ fn a_reader_that_goes_away_is_no_fault() {
 #[rstest]
 fn help_has_an_example_for_every_command() {
     let help = stitching(Path::new("."), &["--help"]).out;
-    for command in ["demo", "tables", "show", "find", "uses", "check", "explain", "rename", "history", "undo", "redo"] {
+    for command in
+        ["demo", "tables", "show", "find", "uses", "check", "explain", "rename", "history", "undo", "redo"]
+    {
         assert!(help.contains(command), "{command}");
         let own = stitching(Path::new("."), &[command, "--help"]).out;
         assert!(own.contains("Example") && own.contains(&format!("stitching {command}")), "{own}");

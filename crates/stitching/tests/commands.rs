@@ -1,4 +1,5 @@
 //! Each command on the demo: what it prints, its JSON, its exit status.
+#![allow(clippy::expect_used, clippy::panic, reason = "tests fail by panicking")]
 
 mod support;
 
@@ -37,7 +38,10 @@ fn output(#[case] which: &str, #[case] command: &str, #[context] context: Contex
     let args: Vec<&str> = command.split(' ').collect();
     let run = stitching(&project, &args);
     let name = context.description.unwrap_or("output");
-    insta::assert_snapshot!(name, format!("$ stitching {command}\n{}--- messages\n{}--- status {}", run.out, run.err, run.status));
+    insta::assert_snapshot!(
+        name,
+        format!("$ stitching {command}\n{}--- messages\n{}--- status {}", run.out, run.err, run.status)
+    );
 }
 
 /// Wrong use: status 2 and a message that says what to do.
@@ -77,27 +81,36 @@ fn check_json_has_the_documented_shape() {
     let one = problems.iter().find(|problem| problem["value"] == "nroth").expect("the misspelt basin");
     assert_eq!(one["code"], "dangling-reference");
     assert_eq!(one["severity"], "error");
-    assert_eq!((&one["table"], &one["key"], &one["field"]), (&"reaches".into(), &"frost_cut".into(), &"Basin".into()));
+    assert_eq!(
+        (&one["table"], &one["key"], &one["field"]),
+        (&"reaches".into(), &"frost_cut".into(), &"Basin".into())
+    );
     assert_eq!((&one["path"], &one["layer"]), (&"tables/reaches.txt".into(), &"mod".into()));
     assert_eq!(one["fixes"][0]["title"], "write `north`");
     assert!(one["help"].as_str().is_some_and(|help| help.contains("`north`")));
     // Place and bytes agree with the file.
     let text = fs::read_to_string(project.join("mod/tables/reaches.txt")).expect("a table");
-    let (start, end) = (one["start"].as_u64().expect("bytes") as usize, one["end"].as_u64().expect("bytes") as usize);
+    let (start, end) =
+        (one["start"].as_u64().expect("bytes") as usize, one["end"].as_u64().expect("bytes") as usize);
     assert_eq!(&text[start..end], "nroth");
     let line = text.lines().nth(one["line"].as_u64().expect("a line") as usize - 1).expect("the line");
-    assert_eq!(line.chars().skip(one["column"].as_u64().expect("a column") as usize - 1).take(5).collect::<String>(), "nroth");
+    assert_eq!(
+        line.chars().skip(one["column"].as_u64().expect("a column") as usize - 1).take(5).collect::<String>(),
+        "nroth"
+    );
     let related = problems.iter().find(|problem| problem["code"] == "duplicate-key").expect("a duplicate");
     assert!(related["related"][0]["line"].as_u64().is_some_and(|line| line > 0));
     let summary = &report["summary"];
-    let count = |severity: &str| problems.iter().filter(|problem| problem["severity"] == severity).count() as u64;
+    let count =
+        |severity: &str| problems.iter().filter(|problem| problem["severity"] == severity).count() as u64;
     assert_eq!(summary["errors"].as_u64(), Some(count("error")));
     assert_eq!(summary["warnings"].as_u64(), Some(count("warning")));
     for name in ["files", "records", "references", "inherited"] {
         assert!(summary[name].as_u64().is_some_and(|number| number > 0), "{name}");
     }
     let all = json(&project, &["check", "--all"]);
-    let inherited: Vec<&Value> = all["problems"].as_array().expect("a list").iter().filter(|one| one["inherited"] == true).collect();
+    let inherited: Vec<&Value> =
+        all["problems"].as_array().expect("a list").iter().filter(|one| one["inherited"] == true).collect();
     assert_eq!(inherited.len() as u64, summary["inherited"].as_u64().expect("a number"));
 }
 
@@ -113,7 +126,10 @@ fn uses_json_has_the_documented_shape() {
     assert_eq!(tables.values().filter_map(Value::as_u64).sum::<u64>(), uses.len() as u64);
     for one in uses {
         assert!(one["text"].as_str().is_some_and(|text| text.contains("lamp_oil")), "{one}");
-        assert_eq!(one["end"].as_u64().expect("bytes") - one["start"].as_u64().expect("bytes"), "lamp_oil".len() as u64);
+        assert_eq!(
+            one["end"].as_u64().expect("bytes") - one["start"].as_u64().expect("bytes"),
+            "lamp_oil".len() as u64
+        );
     }
 }
 
@@ -146,7 +162,8 @@ fn sarif_names_rules_and_places() {
     for result in log["runs"][0]["results"].as_array().expect("results") {
         let rule = &rules[result["ruleIndex"].as_u64().expect("an index") as usize];
         assert_eq!(rule["id"], result["ruleId"]);
-        let uri = result["locations"][0]["physicalLocation"]["artifactLocation"]["uri"].as_str().expect("a place");
+        let uri =
+            result["locations"][0]["physicalLocation"]["artifactLocation"]["uri"].as_str().expect("a place");
         assert!(project.join(uri).is_file() || uri.starts_with("tables/tolls"), "{uri}");
     }
 }
@@ -179,18 +196,31 @@ fn demo_writes_walks_and_leaves_the_mod_as_it_was() {
     let folder = tempfile::tempdir().expect("a folder");
     let run = stitching(folder.path(), &["demo"]);
     assert_eq!(run.status, 0, "{}", run.err);
-    for said in ["stitching check", "stitching find frostgate", "did you mean `north`?", "undone: rename reaches:frost_cut to ice_cut"] {
+    for said in [
+        "stitching check",
+        "stitching find frostgate",
+        "did you mean `north`?",
+        "undone: rename reaches:frost_cut to ice_cut",
+    ] {
         assert!(run.out.contains(said), "{said}");
     }
     let source = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
-    assert_eq!(tree(&folder.path().join("slackwater")), tree(&source), "byte for byte what is in the repository");
+    assert_eq!(
+        tree(&folder.path().join("slackwater")),
+        tree(&source),
+        "byte for byte what is in the repository"
+    );
     let again = stitching(folder.path(), &["demo"]);
     assert_eq!(again.status, 2);
     assert!(again.err.contains("`slackwater` is there already"), "{}", again.err);
     // The newcomer's mod has a dozen different mistakes.
     let report = json(&folder.path().join("slackwater/first-try"), &["check"]);
-    let codes: std::collections::BTreeSet<&str> =
-        report["problems"].as_array().expect("a list").iter().filter_map(|one| one["code"].as_str()).collect();
+    let codes: std::collections::BTreeSet<&str> = report["problems"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .filter_map(|one| one["code"].as_str())
+        .collect();
     assert!(codes.len() >= 12, "{codes:?}");
 }
 
@@ -208,7 +238,9 @@ fn colours_are_only_added() {
 fn regex_free_strip(text: &str) -> String {
     let mut out = String::new();
     for part in text.split('\u{1b}') {
-        out.push_str(part.strip_prefix('[').and_then(|rest| rest.split_once('m')).map_or(part, |(_, rest)| rest));
+        out.push_str(
+            part.strip_prefix('[').and_then(|rest| rest.split_once('m')).map_or(part, |(_, rest)| rest),
+        );
     }
     out
 }
@@ -220,7 +252,12 @@ fn history_lists_what_was_done_and_undone() {
     stitching(&project, &["rename", "goods:peat", "turf"]);
     stitching(&project, &["undo"]);
     let changes = json(&project, &["history"]);
-    let undone: Vec<bool> = changes["changes"].as_array().expect("a list").iter().filter_map(|one| one["undone"].as_bool()).collect();
+    let undone: Vec<bool> = changes["changes"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .filter_map(|one| one["undone"].as_bool())
+        .collect();
     assert_eq!(undone, [false, true]);
     assert!(stitching(&project, &["history"]).out.contains("undone  rename goods:peat to turf"));
 }
@@ -237,6 +274,10 @@ fn json_schemas_are_up_to_date() {
             fs::create_dir_all(&folder).expect("a folder");
             fs::write(&path, &text).expect("written");
         }
-        assert_eq!(fs::read_to_string(&path).unwrap_or_default(), text, "{name}: run the tests with UPDATE_FIXTURES=1");
+        assert_eq!(
+            fs::read_to_string(&path).unwrap_or_default(),
+            text,
+            "{name}: run the tests with UPDATE_FIXTURES=1"
+        );
     }
 }

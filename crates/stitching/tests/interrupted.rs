@@ -1,5 +1,6 @@
 //! The built program stopped in the middle of a write, by itself and from outside, and two of them
 //! at once.
+#![allow(clippy::expect_used, clippy::panic, reason = "tests fail by panicking")]
 
 mod support;
 
@@ -26,7 +27,8 @@ fn dying_at_any_step_leaves_all_or_nothing() {
     stitching(&project, &["undo"]);
     let mut outcomes = [0, 0];
     for step in 1.. {
-        let status = rename(&project).env("STITCHING_TEST_DIE_AT", step.to_string()).status().expect("it runs");
+        let status =
+            rename(&project).env("STITCHING_TEST_DIE_AT", step.to_string()).status().expect("it runs");
         let died = !status.success();
         // The next command puts it right before it does its own work.
         assert_eq!(stitching(&project, &["check"]).status, 0);
@@ -50,7 +52,8 @@ fn a_full_disk_at_any_step_changes_nothing() {
     let (_folder, project) = demo("put-right");
     let before = tree(&project);
     for step in (1..).step_by(3) {
-        let output = rename(&project).env("STITCHING_TEST_FAIL_AT", step.to_string()).output().expect("it runs");
+        let output =
+            rename(&project).env("STITCHING_TEST_FAIL_AT", step.to_string()).output().expect("it runs");
         if output.status.success() {
             break;
         }
@@ -112,14 +115,18 @@ fn two_at_once_do_not_mix() {
         command.spawn().expect("it runs")
     };
     for round in 0..6 {
-        let children = [other("goods:coal", &format!("coal{round}")), other("goods:peat", &format!("peat{round}"))];
+        let children =
+            [other("goods:coal", &format!("coal{round}")), other("goods:peat", &format!("peat{round}"))];
         let mut done = 0;
         for child in children {
             let output = child.wait_with_output().expect("it ends");
             let err = String::from_utf8_lossy(&output.stderr);
             match output.status.code() {
                 Some(0) => done += 1,
-                Some(1) => assert!(err.contains("another stitching") || err.contains("was changed by another program"), "{err}"),
+                Some(1) => assert!(
+                    err.contains("another stitching") || err.contains("was changed by another program"),
+                    "{err}"
+                ),
                 other => panic!("{other:?} {err}"),
             }
         }

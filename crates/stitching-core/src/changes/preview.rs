@@ -65,6 +65,7 @@ fn prefix(project: &Project) -> String {
     let Some(layer) = project.stack.layers().last() else { return String::new() };
     let folder = project.folder.canonicalize().unwrap_or_else(|_| project.folder.clone());
     let Ok(below) = layer.root.strip_prefix(folder) else { return String::new() };
-    let parts: Vec<String> = below.components().map(|part| part.as_os_str().to_string_lossy().into_owned()).collect();
+    let parts: Vec<String> =
+        below.components().map(|part| part.as_os_str().to_string_lossy().into_owned()).collect();
     parts.iter().map(|part| format!("{part}/")).collect()
 }

@@ -13,7 +13,8 @@ use crate::Error;
 use crate::formats::{Cell, Form, decode};
 use crate::layers::{FileId, RelPath};
 use crate::links::{
-    Address, FileHits, Found, Needles, TableScan, Thing, Wanted, find_records, fingerprint, load, resolve, scan, things_of, wanted, with_text,
+    Address, FileHits, Found, Needles, TableScan, Thing, Wanted, find_records, fingerprint, load, resolve,
+    scan, things_of, wanted, with_text,
 };
 use crate::project::Project;
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
@@ -36,7 +37,10 @@ pub fn rename(project: &Project, address: &str, new: &str) -> Result<Change, Err
     let found = resolve(stack, schema, stack.top(), address)?;
     let table = &schema.tables[found.table];
     if found.field.is_some() {
-        return Err(usage(format!("`{address}` names a field, and a record is renamed"), "leave the field out"));
+        return Err(usage(
+            format!("`{address}` names a field, and a record is renamed"),
+            "leave the field out",
+        ));
     }
     refuse_duplicates(project, &found)?;
     let new_key = new_key(table, &found.key, new)?;
@@ -137,7 +141,8 @@ impl<'p> Work<'p> {
                 }
             }
             Thing::File(old) => {
-                let new = RelPath::parse(&item.new).map_err(|error| usage(error.to_string(), "choose another key"))?;
+                let new = RelPath::parse(&item.new)
+                    .map_err(|error| usage(error.to_string(), "choose another key"))?;
                 self.move_file(old, &new)?;
                 for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old)) {
                     let name = |path: &RelPath| match table.key[..] {
@@ -208,7 +213,9 @@ impl<'p> Work<'p> {
 
     fn unfit(&self, file: FileId, span: Span, reason: String) -> Error {
         let place = load(&self.project.stack, file).map(|loaded| loaded.place(span));
-        let at = place.map(|place| format!("{}:{}:{}: ", place.path, place.line, place.column)).unwrap_or_default();
+        let at = place
+            .map(|place| format!("{}:{}:{}: ", place.path, place.line, place.column))
+            .unwrap_or_default();
         Error::refused(format!("{at}{reason}"), "choose another key; nothing was changed")
     }
 
@@ -301,7 +308,9 @@ impl Look<'_, '_> {
         let parts = self.record.table.key.iter().zip(key.split(KEY_SEPARATOR));
         let new_parts: Vec<&str> = parts
             .map(|(part, old)| match part {
-                KeyPart::Field(field) => rewritten.iter().find(|(of, _)| of == field).map_or(old, |(_, new)| new.as_str()),
+                KeyPart::Field(field) => {
+                    rewritten.iter().find(|(of, _)| of == field).map_or(old, |(_, new)| new.as_str())
+                }
                 _ => old,
             })
             .collect();
@@ -320,16 +329,29 @@ impl Look<'_, '_> {
             let rule = &record.table.rules[piece.rule];
             let Some(item) = wanted.thing(table, rule, piece).map(|thing| &items[thing]) else { return };
             let new = match &item.thing {
-                Thing::Text(_) => rule.text.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned),
-                Thing::File(_) => rule.file.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned),
+                Thing::Text(_) => {
+                    rule.text.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned)
+                }
+                Thing::File(_) => {
+                    rule.file.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned)
+                }
                 _ => Some(item.new.clone()),
             };
             match new {
                 Some(new) => {
                     rewritten.push((field, new.clone()));
-                    hits.push(Hit::Rewrite(Rewrite { table, field, cell: *piece.cell, within: piece.within.clone(), new }));
+                    hits.push(Hit::Rewrite(Rewrite {
+                        table,
+                        field,
+                        cell: *piece.cell,
+                        within: piece.within.clone(),
+                        new,
+                    }));
                 }
-                None => hits.push(Hit::Unfit(piece.span, format!("`{}` does not fit what this field makes of its value", item.new))),
+                None => hits.push(Hit::Unfit(
+                    piece.span,
+                    format!("`{}` does not fit what this field makes of its value", item.new),
+                )),
             }
         });
     }
@@ -352,7 +374,10 @@ impl Look<'_, '_> {
                 continue;
             }
             let Some(value) = self.record.value(field) else { continue };
-            let Some((old_value, new_value)) = carried(table, &table.fields[field], &value, &old, &new) else { continue };
+            let Some((old_value, new_value)) = carried(table, &table.fields[field], &value, &old, &new)
+            else {
+                continue;
+            };
             if old_value == new_value {
                 continue;
             }
@@ -465,7 +490,9 @@ fn file_change(
         if seen.is_some_and(|seen| seen != fingerprint(text)) {
             return Err(changed_meanwhile(&entry.path));
         }
-        let refused = |reason: String| Error::refused(format!("`{}`: {reason}", entry.path), "choose another key; nothing was changed");
+        let refused = |reason: String| {
+            Error::refused(format!("`{}`: {reason}", entry.path), "choose another key; nothing was changed")
+        };
         let mut edits = Vec::new();
         for own in by_cell(rewrites) {
             edits.extend(cell_edits(&schema.tables[own[0].table], text, own).map_err(refused)?);
@@ -502,9 +529,15 @@ fn cell_edits(table: &Table, text: &Text<'_>, rewrites: Vec<&Rewrite>) -> Result
     let whole = parts.apply(decoded.text.as_bytes()).map_err(|error| error.to_string())?;
     let whole = String::from_utf8(whole).map_err(|error| error.to_string())?;
     if shape(table, field, &whole) != shape_after(table, field, &decoded.text, &parts) {
-        return Err(format!("`{}` cannot hold `{}`: it would be taken apart in another way", field.name, rewrites[0].new));
+        return Err(format!(
+            "`{}` cannot hold `{}`: it would be taken apart in another way",
+            field.name, rewrites[0].new
+        ));
     }
-    let encoded = table.format.encode(&cell, &field.name, &whole).map_err(|reason| format!("`{}`: {reason}", rewrites[0].new))?;
+    let encoded = table
+        .format
+        .encode(&cell, &field.name, &whole)
+        .map_err(|reason| format!("`{}`: {reason}", rewrites[0].new))?;
     let by_part = match cell.form {
         Form::Plain => encoded == whole,
         Form::Doubled | Form::JsonString => true,
@@ -544,7 +577,12 @@ fn new_key(table: &Table, old: &str, new: &str) -> Result<String, Error> {
     let parts: Vec<&str> = if table.key.len() == 1 { vec![new] } else { new.split('/').collect() };
     let shown = shown_key(old);
     if parts.len() != table.key.len() {
-        let message = format!("the keys of `{}` have {} parts, and `{new}` has {}", table.name, table.key.len(), parts.len());
+        let message = format!(
+            "the keys of `{}` have {} parts, and `{new}` has {}",
+            table.name,
+            table.key.len(),
+            parts.len()
+        );
         return Err(usage(message, "write all parts with `/` between them, also those that stay"));
     }
     if new == shown {
@@ -556,23 +594,37 @@ fn new_key(table: &Table, old: &str, new: &str) -> Result<String, Error> {
         }
         let refused = |reason: String| Error::refused(reason, "choose another key; nothing was changed");
         if new.is_empty() || new.trim() != *new || new.chars().any(char::is_control) {
-            return Err(refused(format!("`{new}` cannot be a key: it is empty, has blanks around it or a control character in it")));
+            return Err(refused(format!(
+                "`{new}` cannot be a key: it is empty, has blanks around it or a control character in it"
+            )));
         }
         match part {
-            KeyPart::Path => RelPath::parse(new).and_then(|path| path.check_portable()).map_err(|error| refused(error.to_string()))?,
+            KeyPart::Path => RelPath::parse(new)
+                .and_then(|path| path.check_portable())
+                .map_err(|error| refused(error.to_string()))?,
             KeyPart::Stem if table.key.len() > 1 => {
-                return Err(refused(format!("the part `{old}` is the name of a file that holds other records too")));
+                return Err(refused(format!(
+                    "the part `{old}` is the name of a file that holds other records too"
+                )));
             }
-            KeyPart::Stem if new.contains(['/', '\\']) => return Err(refused(format!("`{new}` cannot be a file's name"))),
+            KeyPart::Stem if new.contains(['/', '\\']) => {
+                return Err(refused(format!("`{new}` cannot be a file's name")));
+            }
             KeyPart::Stem => {}
             KeyPart::Field(field) => {
                 let rules = table.rules.iter().filter(|rule| rule.field == *field && rule.part.is_none());
                 for rule in rules {
                     if rule.is_none(new) {
-                        return Err(refused(format!("`{new}` stands for \"nothing\" in `{}`", table.fields[*field].name)));
+                        return Err(refused(format!(
+                            "`{new}` stands for \"nothing\" in `{}`",
+                            table.fields[*field].name
+                        )));
                     }
                     if let Some((message, help)) = crate::checks::value_problem(rule, new) {
-                        return Err(Error::refused(message, help.unwrap_or_else(|| "choose another key; nothing was changed".to_owned())));
+                        return Err(Error::refused(
+                            message,
+                            help.unwrap_or_else(|| "choose another key; nothing was changed".to_owned()),
+                        ));
                     }
                 }
             }
@@ -588,9 +640,14 @@ fn refuse_taken(project: &Project, table: TableId, old: &str, new: &str, shown: 
     others.retain(|other| other.key != old && (other.key == new || schema.tables[table].ignore_case));
     let Some(other) = others.pop() else { return Ok(()) };
     let place = other.places.first().and_then(|place| Some(load(stack, place.file).ok()?.place(place.span)));
-    let at = place.map(|place| format!(", at {}:{} of the layer `{}`", place.path, place.line, place.layer)).unwrap_or_default();
+    let at = place
+        .map(|place| format!(", at {}:{} of the layer `{}`", place.path, place.line, place.layer))
+        .unwrap_or_default();
     let shown = Address::show(&schema.tables[table].name, &other.key);
-    Err(Error::refused(format!("there is a record {shown} already{at}"), "choose another key; nothing was changed"))
+    Err(Error::refused(
+        format!("there is a record {shown} already{at}"),
+        "choose another key; nothing was changed",
+    ))
 }
 
 /// Refuses to rename what an address does not name alone.
@@ -614,7 +671,12 @@ fn named_after_file(table: &Table, old: &str, new: &str) -> bool {
 
 /// The path of a file whose record gets the key `new`.
 fn renamed_path(table: &Table, path: &RelPath, old: &str, new: &str) -> Result<String, Error> {
-    let changed = table.key.iter().zip(old.split(KEY_SEPARATOR)).zip(new.split(KEY_SEPARATOR)).find(|((_, old), new)| old != new);
+    let changed = table
+        .key
+        .iter()
+        .zip(old.split(KEY_SEPARATOR))
+        .zip(new.split(KEY_SEPARATOR))
+        .find(|((_, old), new)| old != new);
     let renamed = match changed {
         Some(((KeyPart::Path, _), new)) => RelPath::parse(new),
         Some(((KeyPart::Stem, _), new)) => path.with_stem(new),
@@ -628,7 +690,10 @@ fn same_key(table: &Table, a: &str, b: &str) -> bool {
 }
 
 fn changed_meanwhile(path: &RelPath) -> Error {
-    Error::refused(format!("`{path}` was changed by another program meanwhile"), "run the command again; nothing was changed")
+    Error::refused(
+        format!("`{path}` was changed by another program meanwhile"),
+        "run the command again; nothing was changed",
+    )
 }
 
 fn usage(message: String, help: &str) -> Error {

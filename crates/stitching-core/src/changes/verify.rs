@@ -25,7 +25,8 @@ pub fn verify(project: &Project, change: &Change) -> Result<(), Error> {
     let count = if new.len() == 1 { "an error".to_owned() } else { format!("{} errors", new.len()) };
     Err(Error::Refused(Box::new(Refusal {
         reason: format!("the change would bring {count}; nothing was written"),
-        help: "see what the change does with `--preview`, or make it all the same with `--allow-errors`".to_owned(),
+        help: "see what the change does with `--preview`, or make it all the same with `--allow-errors`"
+            .to_owned(),
         problems: new,
     })))
 }

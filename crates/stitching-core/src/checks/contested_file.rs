@@ -38,7 +38,8 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
     let mut problems = Vec::new();
     for file in &index.files {
         let entry = &index.stack.files()[file.id];
-        let claims: Vec<&Table> = index.schema.tables.iter().filter(|table| table.takes(&entry.path)).collect();
+        let claims: Vec<&Table> =
+            index.schema.tables.iter().filter(|table| table.takes(&entry.path)).collect();
         for (at, later) in claims.iter().enumerate() {
             let Some(first) = claims[..at].iter().find(|first| contest(first, later)) else { continue };
             let place = Place::file(entry.path.as_str(), &index.stack.layers()[entry.layer].name);
@@ -57,6 +58,8 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
 }
 
 fn contest(a: &Table, b: &Table) -> bool {
-    let apart = a.format_name == "json" && b.format_name == "json" && format!("{:?}", a.format) != format!("{:?}", b.format);
+    let apart = a.format_name == "json"
+        && b.format_name == "json"
+        && format!("{:?}", a.format) != format!("{:?}", b.format);
     !a.is_of_files() && !b.is_of_files() && !apart
 }

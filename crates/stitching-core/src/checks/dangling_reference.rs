@@ -38,17 +38,31 @@ Example, right
 fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     let (value, schema) = (subject.value, context.index.schema);
     let targets = subject.rule.map_or(&[][..], |rule| &rule.refs);
-    let names: Vec<String> = targets.iter().map(|target| format!("`{}`", target_name(schema, target))).collect();
-    let mut words = Words { message: format!("there is no `{}` in {}", shown_key(value), names.join(" or ")), ..Words::default() };
+    let names: Vec<String> =
+        targets.iter().map(|target| format!("`{}`", target_name(schema, target))).collect();
+    let mut words = Words {
+        message: format!("there is no `{}` in {}", shown_key(value), names.join(" or ")),
+        ..Words::default()
+    };
     if !subject.suggest {
         return words;
     }
-    let lost = targets.iter().filter(|target| target.rule.is_none()).find_map(|target| context.overridden(target.table, value));
+    let lost = targets
+        .iter()
+        .filter(|target| target.rule.is_none())
+        .find_map(|target| context.overridden(target.table, value));
     if let Some((path, layer)) = lost {
-        words.help = Some(format!("the layer `{layer}` has it in `{path}`, and the file that replaces that one does not"));
+        words.help = Some(format!(
+            "the layer `{layer}` has it in `{path}`, and the file that replaces that one does not"
+        ));
         return words;
     }
-    let keyed = || targets.iter().filter(|target| target.rule.is_none()).map(|target| context.index.nearest(target.table));
+    let keyed = || {
+        targets
+            .iter()
+            .filter(|target| target.rule.is_none())
+            .map(|target| context.index.nearest(target.table))
+    };
     if let Some(other) = keyed().find_map(|names| names.differs_in_case(value)) {
         words.help = Some(format!("`{other}` differs only in case"));
         words.better = Some(other.to_owned());
@@ -59,7 +73,7 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     let elsewhere = context.tables_with_key(value);
     words.help = match (&near[..], &elsewhere[..]) {
         ([], []) => None,
-        ([], [tables @ ..]) => Some(format!("it is a key of `{}`", tables.join("`, `"))),
+        ([], tables) => Some(format!("it is a key of `{}`", tables.join("`, `"))),
         ([one], _) => Some(format!("did you mean `{one}`?")),
         (several, _) => Some(format!("the nearest are `{}`", several.join("`, `"))),
     };

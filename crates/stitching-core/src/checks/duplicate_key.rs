@@ -41,7 +41,9 @@ fn find(index: &Index<'_>) -> Vec<(u32, Seed)> {
     let mut seeds = Vec::new();
     for (table, own) in index.tables.iter().enumerate() {
         let key_rule = index.schema.tables[table].key.iter().find_map(|part| match part {
-            KeyPart::Field(field) => index.schema.tables[table].rules.iter().position(|rule| rule.field == *field),
+            KeyPart::Field(field) => {
+                index.schema.tables[table].rules.iter().position(|rule| rule.field == *field)
+            }
             _ => None,
         });
         for (later, first) in &own.duplicates {
@@ -83,7 +85,9 @@ pub(super) fn first_of(context: &Context<'_>, subject: &Subject<'_>) -> Option<(
 fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     let key = subject.key.map(shown_key).unwrap_or_default();
     let message = format!("another record of `{}` has the key `{key}` already", subject.table.name);
-    let Some((first, place)) = first_of(context, subject) else { return Words { message, ..Words::default() } };
+    let Some((first, place)) = first_of(context, subject) else {
+        return Words { message, ..Words::default() };
+    };
     Words {
         message,
         help: Some("give one of them another key, or remove it".to_owned()),

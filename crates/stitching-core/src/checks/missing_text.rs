@@ -52,7 +52,8 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
             ..Words::default()
         };
     }
-    let mut words = Words { message: format!("there is no text `{key}` in any language"), ..Words::default() };
+    let mut words =
+        Words { message: format!("there is no text `{key}` in any language"), ..Words::default() };
     if subject.suggest {
         let tables: Vec<_> = index.schema.text_tables().collect();
         let near: Vec<String> = tables.iter().flat_map(|table| index.nearest(*table).nearest(&key)).collect();

@@ -31,14 +31,22 @@ Example, right
 
 fn find(index: &Index<'_>) -> Vec<Problem> {
     let all_read = index.through == index.stack.top();
-    let empty = index.schema.tables.iter().enumerate().filter(|(_, table)| {
-        all_read && !index.stack.files().iter().any(|file| table.takes(&file.path))
-    });
+    let empty = index
+        .schema
+        .tables
+        .iter()
+        .enumerate()
+        .filter(|(_, table)| all_read && !index.stack.files().iter().any(|file| table.takes(&file.path)));
     let problem = |(_, table): (usize, &crate::schema::Table)| {
         let patterns: Vec<&str> = table.files.iter().map(|pattern| pattern.source.as_str()).collect();
-        let message = format!("no file of any layer fits `{}`, so the table `{}` is empty", patterns.join("`, `"), table.name);
+        let message = format!(
+            "no file of any layer fits `{}`, so the table `{}` is empty",
+            patterns.join("`, `"),
+            table.name
+        );
         let mut problem = Problem::new(CHECK.code, CHECK.severity, message, table.place.clone());
-        problem.help = Some("patterns are relative to a layer's root, and mind upper and lower case".to_owned());
+        problem.help =
+            Some("patterns are relative to a layer's root, and mind upper and lower case".to_owned());
         problem.table = Some(table.name.clone());
         problem
     };

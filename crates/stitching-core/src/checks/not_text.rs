@@ -38,15 +38,21 @@ pub(super) fn fault(fault: &TextFault) -> Fault {
         TextFault::Binary { at, utf16: true } => {
             (*at, "the file is UTF-16, which is not read".to_owned(), "save it as UTF-8")
         }
-        TextFault::Binary { at, .. } => {
-            (*at, "the file is not text: it has a zero byte".to_owned(), "the pattern of the table takes it in by mistake, or the file was damaged")
-        }
-        TextFault::Invalid { first, count: 1 } => {
-            (*first, "a byte here is not valid UTF-8".to_owned(), "save the file as UTF-8; until then it is read but never edited")
-        }
-        TextFault::Invalid { first, count } => {
-            (*first, format!("{count} bytes of the file are not valid UTF-8; the first one is here"), "save the file as UTF-8; until then it is read but never edited")
-        }
+        TextFault::Binary { at, .. } => (
+            *at,
+            "the file is not text: it has a zero byte".to_owned(),
+            "the pattern of the table takes it in by mistake, or the file was damaged",
+        ),
+        TextFault::Invalid { first, count: 1 } => (
+            *first,
+            "a byte here is not valid UTF-8".to_owned(),
+            "save the file as UTF-8; until then it is read but never edited",
+        ),
+        TextFault::Invalid { first, count } => (
+            *first,
+            format!("{count} bytes of the file are not valid UTF-8; the first one is here"),
+            "save the file as UTF-8; until then it is read but never edited",
+        ),
     };
     Fault::new(CHECK.code, span, message).help(help)
 }

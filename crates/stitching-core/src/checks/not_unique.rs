@@ -41,7 +41,11 @@ Example, right
 ";
 
 fn find(index: &Index<'_>) -> Vec<(u32, Seed)> {
-    (0..index.tables.len()).into_par_iter().with_max_len(1).flat_map_iter(|table| in_table(index, table)).collect()
+    (0..index.tables.len())
+        .into_par_iter()
+        .with_max_len(1)
+        .flat_map_iter(|table| in_table(index, table))
+        .collect()
 }
 
 fn in_table(index: &Index<'_>, table: usize) -> Vec<(u32, Seed)> {
@@ -77,7 +81,13 @@ fn in_table(index: &Index<'_>, table: usize) -> Vec<(u32, Seed)> {
 fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     let field = subject.rule.map_or("", |rule| subject.table.fields[rule.field].name.as_str());
     let message = format!("another record has the {field} `{}` already", subject.value);
-    let Some((first, place)) = first_of(context, subject) else { return Words { message, ..Words::default() } };
+    let Some((first, place)) = first_of(context, subject) else {
+        return Words { message, ..Words::default() };
+    };
     let other = context.index.key(first).map(crate::tables::shown_key).unwrap_or_default();
-    Words { message, related: Some((format!("it is that of `{other}`, in {place}"), first)), ..Words::default() }
+    Words {
+        message,
+        related: Some((format!("it is that of `{other}`, in {place}"), first)),
+        ..Words::default()
+    }
 }

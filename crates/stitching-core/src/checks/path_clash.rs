@@ -41,7 +41,8 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
             continue;
         }
         // The one in the higher layer is the one to be renamed.
-        let (low, high) = if index.stack.files()[first].layer > entry.layer { (file.id, first) } else { (first, file.id) };
+        let (low, high) =
+            if index.stack.files()[first].layer > entry.layer { (file.id, first) } else { (first, file.id) };
         let place = |id: usize| {
             let entry = &index.stack.files()[id];
             Place::file(entry.path.as_str(), &index.stack.layers()[entry.layer].name)

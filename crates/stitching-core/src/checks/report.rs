@@ -7,7 +7,9 @@ use crate::formats::Fault;
 use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, load, with_text};
 use crate::problem::{Fix, Place, Problem, Related};
 use crate::schema::{Rule, Table};
-use crate::tables::{Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, read_all, read_records, shown_key};
+use crate::tables::{
+    Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, read_all, read_records, shown_key,
+};
 use crate::text::{Edit, EditSet, Span, Text};
 use rayon::prelude::*;
 use std::collections::{HashMap, HashSet};
@@ -41,10 +43,14 @@ impl<'i> Context<'i> {
         let index = self.index;
         let has = |id: &usize| {
             let table = &index.schema.tables[*id];
-            let refers = table.rules.iter().any(|rule| !rule.refs.is_empty() && table.is_key_field(rule.field));
+            let refers =
+                table.rules.iter().any(|rule| !rule.refs.is_empty() && table.is_key_field(rule.field));
             !refers && index.find(*id, key).is_some()
         };
-        (0..index.schema.tables.len()).filter(has).map(|table| index.schema.tables[table].name.as_str()).collect()
+        (0..index.schema.tables.len())
+            .filter(has)
+            .map(|table| index.schema.tables[table].name.as_str())
+            .collect()
     }
 
     /// Where a lower layer has a record of `table` with `key` that no effective file has: the path
@@ -61,7 +67,8 @@ impl<'i> Context<'i> {
             if entry.layer > index.through || effective.contains(&id) || !described.takes(&entry.path) {
                 continue;
             }
-            let records = with_text(index.stack, id, |text| read_all(described, &entry.path, text)).unwrap_or_default();
+            let records =
+                with_text(index.stack, id, |text| read_all(described, &entry.path, text)).unwrap_or_default();
             let place = (entry.path.to_string(), index.stack.layers()[entry.layer].name.clone());
             out.extend(records.into_iter().filter_map(|record| Some((record.key?, place.clone()))));
         }
@@ -75,7 +82,9 @@ impl<'i> Context<'i> {
     fn file(&self, file: u32) -> Option<Arc<LoadedFile>> {
         let mut loaded = self.loaded.lock().unwrap_or_else(PoisonError::into_inner);
         let entry = loaded.entry(file);
-        entry.or_insert_with(|| load(self.index.stack, self.index.files[file as usize].id).ok().map(Arc::new)).clone()
+        entry
+            .or_insert_with(|| load(self.index.stack, self.index.files[file as usize].id).ok().map(Arc::new))
+            .clone()
     }
 
     /// The place where a record begins.
@@ -89,7 +98,9 @@ impl<'i> Context<'i> {
         seeds.sort_by(|a, b| (a.0, a.1.span, a.1.code, a.1.table).cmp(&(b.0, b.1.span, b.1.code, b.1.table)));
         // A file that several tables read has a fault in its layout only once.
         let layout = |seed: &Seed| seed.record.is_none() && matches!(seed.detail, SeedDetail::Known(_));
-        seeds.dedup_by(|b, a| a.0 == b.0 && a.1.code == b.1.code && a.1.span == b.1.span && layout(&a.1) && layout(&b.1));
+        seeds.dedup_by(|b, a| {
+            a.0 == b.0 && a.1.code == b.1.code && a.1.span == b.1.span && layout(&a.1) && layout(&b.1)
+        });
         let mut by_file: Vec<(u32, Vec<(Seed, bool)>)> = Vec::new();
         for (position, (file, seed)) in seeds.into_iter().enumerate() {
             let entry = (seed, position < MOST_SUGGESTIONS);
@@ -105,7 +116,9 @@ impl<'i> Context<'i> {
     }
 
     fn of_file(&self, file: u32, seeds: &[(Seed, bool)]) -> Vec<Problem> {
-        let Ok(loaded) = load(self.index.stack, self.index.files[file as usize].id) else { return Vec::new() };
+        let Ok(loaded) = load(self.index.stack, self.index.files[file as usize].id) else {
+            return Vec::new();
+        };
         let mut out = Vec::new();
         let mut by_record: HashMap<(usize, u32), Vec<usize>> = HashMap::new();
         let mut tables = Vec::new();
@@ -123,7 +136,8 @@ impl<'i> Context<'i> {
         let text = Text::decode(&mut bytes);
         for id in tables {
             let table = &self.index.schema.tables[id];
-            let mut finder = Finder { context: self, loaded: &loaded, id, seeds, by_record: &by_record, out: &mut out };
+            let mut finder =
+                Finder { context: self, loaded: &loaded, id, seeds, by_record: &by_record, out: &mut out };
             let fields = crate::tables::all_fields(table);
             read_records(table, &loaded.path, &text, &fields, &mut finder);
         }
@@ -138,7 +152,9 @@ impl<'i> Context<'i> {
             _ => None,
         };
         let words = match (fault, about) {
-            (Some(fault), _) => Words { message: fault.message.clone(), help: fault.help.clone(), ..Words::default() },
+            (Some(fault), _) => {
+                Words { message: fault.message.clone(), help: fault.help.clone(), ..Words::default() }
+            }
             (None, Some(about)) => describe(check)?(self, &about.subject(seed)),
             (None, None) => return None,
         };

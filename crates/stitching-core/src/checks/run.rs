@@ -51,7 +51,9 @@ pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
         let base = Index::build(stack, schema, through - 1, &checks, &cache);
         mark_inherited(&mut problems, &all_problems(&base));
     }
-    let own = |severity| problems.iter().filter(|problem| !problem.inherited && problem.severity == severity).count();
+    let own = |severity| {
+        problems.iter().filter(|problem| !problem.inherited && problem.severity == severity).count()
+    };
     let summary = Summary {
         errors: own(Severity::Error),
         warnings: own(Severity::Warning),
@@ -73,8 +75,13 @@ pub fn problems(stack: &Stack, schema: &Schema) -> Vec<Problem> {
 ///
 /// A change may rename keys and move files, so what is compared is how many errors of one check
 /// stand in one column of one file; `moved` gives the former path of a file that was moved.
-pub fn new_errors(before: &[Problem], after: Vec<Problem>, moved: impl Fn(&str) -> Option<String>) -> Vec<Problem> {
-    let group = |problem: &Problem, path: String| (problem.code, path, problem.table.clone(), problem.field.clone());
+pub fn new_errors(
+    before: &[Problem],
+    after: Vec<Problem>,
+    moved: impl Fn(&str) -> Option<String>,
+) -> Vec<Problem> {
+    let group =
+        |problem: &Problem, path: String| (problem.code, path, problem.table.clone(), problem.field.clone());
     let mut known: HashMap<_, usize> = HashMap::new();
     for problem in before {
         *known.entry(group(problem, problem.place.path.clone())).or_default() += 1;
@@ -86,14 +93,16 @@ pub fn new_errors(before: &[Problem], after: Vec<Problem>, moved: impl Fn(&str) 
         *left = left.saturating_sub(1);
         new
     };
-    let errors: Vec<Problem> = after.into_iter().filter(|problem| problem.severity == Severity::Error).collect();
+    let errors: Vec<Problem> =
+        after.into_iter().filter(|problem| problem.severity == Severity::Error).collect();
     errors.into_iter().filter(|problem| is_new(problem)).collect()
 }
 
 /// Marks the problems that `base` has too. Those of the same record are paired first; then those
 /// that agree in all but the key, since a rename in the mod may have changed it.
 fn mark_inherited(problems: &mut [Problem], base: &[Problem]) {
-    type Identity = (&'static str, String, Option<String>, Option<String>, Option<String>, Option<String>, String);
+    type Identity =
+        (&'static str, String, Option<String>, Option<String>, Option<String>, Option<String>, String);
     let identity = |problem: &Problem, with_key: bool| -> Identity {
         let key = problem.key.clone().filter(|_| with_key);
         let (path, table, field) = (problem.place.path.clone(), problem.table.clone(), problem.field.clone());

@@ -36,11 +36,18 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
     let mut problems = Vec::new();
     for fault in index.stack.faults().iter().filter(|fault| fault.layer <= index.through) {
         let (message, help) = match &fault.kind {
-            LayerFaultKind::Link => ("the link leads out of its layer, or nowhere".to_owned(), "put a real file in its place"),
-            LayerFaultKind::Name => ("the file name is not plain Unicode, or has a backslash".to_owned(), "rename the file"),
-            LayerFaultKind::Unreadable(answer) => (format!("it cannot be listed: {answer}"), "give yourself the right to read it"),
+            LayerFaultKind::Link => {
+                ("the link leads out of its layer, or nowhere".to_owned(), "put a real file in its place")
+            }
+            LayerFaultKind::Name => {
+                ("the file name is not plain Unicode, or has a backslash".to_owned(), "rename the file")
+            }
+            LayerFaultKind::Unreadable(answer) => {
+                (format!("it cannot be listed: {answer}"), "give yourself the right to read it")
+            }
         };
-        let mut problem = Problem::new(CHECK.code, CHECK.severity, message, Place::file(&fault.path, layer(fault.layer)));
+        let mut problem =
+            Problem::new(CHECK.code, CHECK.severity, message, Place::file(&fault.path, layer(fault.layer)));
         problem.help = Some(help.to_owned());
         problems.push(problem);
     }
@@ -48,8 +55,10 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
         if let Some(FileFault::Unreadable(answer)) = &file.fault {
             let entry = &index.stack.files()[file.id];
             let place = Place::file(entry.path.as_str(), layer(entry.layer));
-            let mut problem = Problem::new(CHECK.code, CHECK.severity, format!("the file cannot be read: {answer}"), place);
-            problem.help = Some("give yourself the right to read it, or close the program that holds it".to_owned());
+            let mut problem =
+                Problem::new(CHECK.code, CHECK.severity, format!("the file cannot be read: {answer}"), place);
+            problem.help =
+                Some("give yourself the right to read it, or close the program that holds it".to_owned());
             problems.push(problem);
         }
     }

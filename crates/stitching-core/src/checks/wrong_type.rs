@@ -42,7 +42,9 @@ fn find(rule: &Rule, value: &str) -> Option<(String, Option<String>)> {
     let trimmed = value.trim();
     let help = if trimmed != value && rule.kind.accepts(trimmed) {
         Some("there are blanks around it".to_owned())
-    } else if rule.kind == ValueType::Integer && rule.kind.accepts(value.split(['.', ',']).next().unwrap_or("")) {
+    } else if rule.kind == ValueType::Integer
+        && rule.kind.accepts(value.split(['.', ',']).next().unwrap_or(""))
+    {
         Some("it must have no decimal part".to_owned())
     } else if rule.kind == ValueType::Number && value.contains(',') {
         Some("the decimal sign is a point".to_owned())

@@ -45,7 +45,9 @@ impl Format for Delimited {
                 None => {
                     let span = Span::new(text.body(), text.body());
                     let fault = Fault::new("syntax-error", span, "the file is empty: it has no header row");
-                    sink.fault(fault.help("give it the header of the other files of its table, or delete it"));
+                    sink.fault(
+                        fault.help("give it the header of the other files of its table, or delete it"),
+                    );
                     return;
                 }
             },
@@ -55,11 +57,8 @@ impl Format for Delimited {
         let mut cells = Vec::with_capacity(columns.len());
         while let Some(span) = reader.row(&positions[..last_wanted], &mut cells, sink) {
             if reader.count != names.len() {
-                let message = format!(
-                    "the row has {} and the header {}",
-                    counted(reader.count, "column"),
-                    names.len()
-                );
+                let message =
+                    format!("the row has {} and the header {}", counted(reader.count, "column"), names.len());
                 sink.fault(Fault::new("column-count", span, message).help(if reader.count < names.len() {
                     format!("cells are missing; the last one that is there is `{}`", names[reader.count - 1])
                 } else {
@@ -92,7 +91,9 @@ impl Format for Delimited {
         if self.quoted {
             return Ok(format!("\"{}\"", value.replace('"', "\"\"")));
         }
-        Err(format!("the column `{column}` cannot hold it: the file has no quotes, and it has a delimiter, a line end, outer blanks or a comment mark in it"))
+        Err(format!(
+            "the column `{column}` cannot hold it: the file has no quotes, and it has a delimiter, a line end, outer blanks or a comment mark in it"
+        ))
     }
 
     fn check_column(&self, column: &str) -> Result<(), String> {
@@ -108,7 +109,13 @@ impl Format for Delimited {
         }
     }
 
-    fn read_at(&self, text: &Text<'_>, columns: &[Column<'_>], offsets: &[usize], sink: &mut dyn RecordSink) -> bool {
+    fn read_at(
+        &self,
+        text: &Text<'_>,
+        columns: &[Column<'_>],
+        offsets: &[usize],
+        sink: &mut dyn RecordSink,
+    ) -> bool {
         if self.quoted {
             return false;
         }
@@ -128,7 +135,8 @@ impl Format for Delimited {
             if offset < reader.at {
                 continue;
             }
-            reader.at = memchr::memrchr(b'\n', &bytes[..offset]).map_or(text.body(), |at| at + 1).max(reader.at);
+            reader.at =
+                memchr::memrchr(b'\n', &bytes[..offset]).map_or(text.body(), |at| at + 1).max(reader.at);
             if let Some(span) = reader.row(&positions, &mut cells, sink) {
                 sink.record(&RawRecord { span, cells: &cells });
             }
@@ -143,10 +151,19 @@ impl Format for Delimited {
 
 impl Delimited {
     /// For each position in a row, which of the wanted columns it is.
-    fn bind(&self, names: &[String], columns: &[Column<'_>], at: Span, sink: &mut dyn RecordSink) -> Vec<u16> {
+    fn bind(
+        &self,
+        names: &[String],
+        columns: &[Column<'_>],
+        at: Span,
+        sink: &mut dyn RecordSink,
+    ) -> Vec<u16> {
         let mut positions = vec![UNWANTED; names.len()];
-        let unknown: Vec<&str> =
-            names.iter().map(String::as_str).filter(|name| !columns.iter().any(|column| column.name == *name)).collect();
+        let unknown: Vec<&str> = names
+            .iter()
+            .map(String::as_str)
+            .filter(|name| !columns.iter().any(|column| column.name == *name))
+            .collect();
         for (index, Column { name: column, optional }) in columns.iter().enumerate() {
             let Some(position) = names.iter().position(|name| name == column) else {
                 if *optional {
@@ -198,7 +215,7 @@ struct Rows<'t> {
 /// The delimiter as bytes; nearly always just one.
 enum Delimiter {
     Byte(u8),
-    Text(memchr::memmem::Finder<'static>, usize),
+    Text(Box<memchr::memmem::Finder<'static>>, usize),
 }
 
 impl Delimiter {
@@ -206,7 +223,7 @@ impl Delimiter {
         let mut buffer = [0; 4];
         match delimiter.encode_utf8(&mut buffer).as_bytes() {
             [byte] => Delimiter::Byte(*byte),
-            bytes => Delimiter::Text(memchr::memmem::Finder::new(bytes).into_owned(), bytes.len()),
+            bytes => Delimiter::Text(Box::new(memchr::memmem::Finder::new(bytes).into_owned()), bytes.len()),
         }
     }
 
@@ -331,12 +348,17 @@ impl<'t> Rows<'t> {
                 if close.is_none() {
                     let span = Span::new(from, from + 1);
                     let fault = Fault::new("syntax-error", span, "the quote is never closed");
-                    sink.fault(fault.help("close it at the end of the value; a quote inside a value is written twice"));
+                    sink.fault(
+                        fault.help(
+                            "close it at the end of the value; a quote inside a value is written twice",
+                        ),
+                    );
                 }
                 let rest_end = self.cell_end(next);
                 let stray = without_return(bytes, next, rest_end);
                 if stray > next {
-                    let fault = Fault::new("syntax-error", Span::new(next, stray), "text after the closing quote");
+                    let fault =
+                        Fault::new("syntax-error", Span::new(next, stray), "text after the closing quote");
                     sink.fault(fault.help("a quote inside a quoted value is written twice"));
                 }
                 next = rest_end;

@@ -131,7 +131,13 @@ pub trait Format: std::fmt::Debug + Send + Sync {
 
     /// Reads only the records around the byte `offsets` (sorted), where a search found something.
     /// Gives `false`, and reads nothing, in formats where only the whole file tells.
-    fn read_at(&self, _text: &Text<'_>, _columns: &[Column<'_>], _offsets: &[usize], _sink: &mut dyn RecordSink) -> bool {
+    fn read_at(
+        &self,
+        _text: &Text<'_>,
+        _columns: &[Column<'_>],
+        _offsets: &[usize],
+        _sink: &mut dyn RecordSink,
+    ) -> bool {
         false
     }
 

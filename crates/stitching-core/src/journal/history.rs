@@ -57,8 +57,11 @@ pub struct HistoryItem {
 
 impl FileEntry {
     pub(super) fn new(file: &FileChange, before: Option<String>, after: String) -> FileEntry {
-        let plain = |set: &EditSet| set.edits().iter().map(|edit| (edit.span.start, edit.span.end, edit.text.clone())).collect();
-        let (undo, redo) = if before.is_some() { (plain(&file.undo), plain(&file.edits)) } else { (Vec::new(), Vec::new()) };
+        let plain = |set: &EditSet| {
+            set.edits().iter().map(|edit| (edit.span.start, edit.span.end, edit.text.clone())).collect()
+        };
+        let (undo, redo) =
+            if before.is_some() { (plain(&file.undo), plain(&file.edits)) } else { (Vec::new(), Vec::new()) };
         FileEntry {
             from: before.is_some().then(|| file.from.to_string()),
             to: Some(file.to.to_string()),
@@ -72,7 +75,10 @@ impl FileEntry {
 
 /// Applies edits as they are kept; `None` if they do not fit.
 pub(super) fn apply(edits: &[(u32, u32, String)], bytes: &[u8]) -> Option<Vec<u8>> {
-    let edit = |(start, end, text): &(u32, u32, String)| Edit { span: Span { start: *start, end: *end }, text: text.clone() };
+    let edit = |(start, end, text): &(u32, u32, String)| Edit {
+        span: Span { start: *start, end: *end },
+        text: text.clone(),
+    };
     EditSet::new(edits.iter().map(edit).collect()).ok()?.apply(bytes).ok()
 }
 
@@ -114,7 +120,13 @@ impl History {
     /// The entry for a change that is about to be made.
     pub fn next(&self, change: &Change, files: Vec<FileEntry>) -> Entry {
         let time = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
-        Entry { number: self.position.in_force + 1, time, title: change.title.clone(), values: change.values, files }
+        Entry {
+            number: self.position.in_force + 1,
+            time,
+            title: change.title.clone(),
+            values: change.values,
+            files,
+        }
     }
 
     /// What writes `entry`, and drops the changes that were undone before it.
@@ -123,7 +135,8 @@ impl History {
         for number in entry.number + 1..=self.position.made {
             operations.push(Operation::delete(Target::own(name(number)), Expected::Anything));
         }
-        let bytes = serde_json::to_vec(&entry).map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
+        let bytes = serde_json::to_vec(&entry)
+            .map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
         operations.push(Operation::write(Target::own(name(entry.number)), bytes, Expected::Anything));
         operations.push(self.position(entry.number, entry.number));
         Ok(operations)
@@ -151,7 +164,8 @@ impl History {
     }
 
     pub fn items(&self) -> Result<Vec<HistoryItem>, Error> {
-        let item = |number| Ok(HistoryItem { entry: self.read(number)?, undone: number > self.position.in_force });
+        let item =
+            |number| Ok(HistoryItem { entry: self.read(number)?, undone: number > self.position.in_force });
         (1..=self.position.made).map(item).collect()
     }
 

@@ -89,7 +89,12 @@ impl<'h> Journal<'h> {
             let after = file.after_hash.to_hex().to_string();
             let expected = if file.in_mod && !moved { Expected::Hash(file.seen) } else { Expected::Absent };
             let target = Target::new(Root::Mod, &file.to);
-            operations.push(Operation::write_shared(target, Arc::clone(&file.after), file.after_hash, expected));
+            operations.push(Operation::write_shared(
+                target,
+                Arc::clone(&file.after),
+                file.after_hash,
+                expected,
+            ));
             if file.in_mod && moved {
                 let target = Target::new(Root::Mod, &file.from);
                 operations.push(Operation::delete(target, Expected::Hash(file.seen)));
@@ -130,7 +135,10 @@ impl<'h> Journal<'h> {
         let _lock = self.lock()?;
         let history = History::open(&self.roots.own)?;
         let Some(entry) = history.next_undone()? else {
-            return Err(Error::refused("there is nothing to redo", "only what was undone, and not changed since, can be done again"));
+            return Err(Error::refused(
+                "there is nothing to redo",
+                "only what was undone, and not changed since, can be done again",
+            ));
         };
         let mut operations = Vec::new();
         for file in &entry.files {
@@ -167,7 +175,8 @@ impl<'h> Journal<'h> {
             }
         }
         if file.from.as_deref() != Some(to.as_str()) {
-            operations.push(Operation::delete(Target::new(Root::Mod, &to), Expected::Hash(blake3::hash(&now))));
+            operations
+                .push(Operation::delete(Target::new(Root::Mod, &to), Expected::Hash(blake3::hash(&now))));
         }
         Ok(operations)
     }
@@ -189,7 +198,8 @@ impl<'h> Journal<'h> {
             }
         }
         if file.to.as_deref() != Some(from.as_str()) {
-            operations.push(Operation::delete(Target::new(Root::Mod, &from), Expected::Hash(blake3::hash(&now))));
+            operations
+                .push(Operation::delete(Target::new(Root::Mod, &from), Expected::Hash(blake3::hash(&now))));
         }
         Ok(operations)
     }
@@ -250,7 +260,10 @@ impl<'h> Journal<'h> {
 
 fn rel(path: &str) -> Result<RelPath, Error> {
     RelPath::parse(path).map_err(|error| {
-        Error::refused(format!("the history names a path that cannot be: {error}"), "it was damaged; nothing was changed")
+        Error::refused(
+            format!("the history names a path that cannot be: {error}"),
+            "it was damaged; nothing was changed",
+        )
     })
 }
 

@@ -84,7 +84,12 @@ impl Operation {
     }
 
     /// As [`Operation::write`], for bytes that are held elsewhere too and whose hash is known.
-    pub fn write_shared(target: Target, bytes: Arc<Vec<u8>>, hash: blake3::Hash, expected: Expected) -> Operation {
+    pub fn write_shared(
+        target: Target,
+        bytes: Arc<Vec<u8>>,
+        hash: blake3::Hash,
+        expected: Expected,
+    ) -> Operation {
         Operation { target, bytes: Some((bytes, hash)), expected }
     }
 
@@ -138,8 +143,11 @@ impl Transaction {
 
     /// Does it all, or nothing.
     pub fn run(self, roots: &Roots, hook: &StepHook<'_>) -> Result<(), Error> {
-        let places: Vec<PathBuf> =
-            self.operations.iter().map(|operation| roots.place(&operation.target)).collect::<Result<_, _>>()?;
+        let places: Vec<PathBuf> = self
+            .operations
+            .iter()
+            .map(|operation| roots.place(&operation.target))
+            .collect::<Result<_, _>>()?;
         for place in &places {
             refuse_read_only(place)?;
         }
@@ -184,7 +192,9 @@ impl Transaction {
         write_pending(roots, pending)?;
         let work: Vec<(&Operation, &Item, &PathBuf)> =
             self.operations.iter().zip(&pending.items).zip(places).map(|((a, b), c)| (a, b, c)).collect();
-        work.par_iter().with_max_len(1).try_for_each(|(operation, item, place)| stage(operation, item, place, hook))?;
+        work.par_iter()
+            .with_max_len(1)
+            .try_for_each(|(operation, item, place)| stage(operation, item, place, hook))?;
         work.par_iter().with_max_len(1).try_for_each(|(operation, _, place)| operation.check(place))?;
         step(hook, Step::Decide, &pending_path(roots))?;
         COMMITTING.store(true, Ordering::SeqCst);
@@ -213,7 +223,9 @@ impl Operation {
             return Ok(());
         }
         let reason = match found {
-            Some(_) if self.expected == Expected::Absent => format!("there is a file `{path}` in the mod already"),
+            Some(_) if self.expected == Expected::Absent => {
+                format!("there is a file `{path}` in the mod already")
+            }
             Some(_) => format!("`{path}` was changed by another program meanwhile"),
             None => format!("`{path}` is gone from the mod"),
         };
@@ -377,7 +389,8 @@ fn refuse_read_only(place: &Path) -> Result<(), Error> {
     let folder = if nearest == Some(place) { place.parent() } else { nearest };
     for path in [Some(place), folder].into_iter().flatten() {
         if fs::metadata(path).is_ok_and(|meta| meta.permissions().readonly()) {
-            let source = io::Error::new(io::ErrorKind::PermissionDenied, "it is read-only; nothing was changed");
+            let source =
+                io::Error::new(io::ErrorKind::PermissionDenied, "it is read-only; nothing was changed");
             return Err(Error::io("write", path, source));
         }
     }

@@ -70,7 +70,12 @@ impl Address {
             } else {
                 let field = match &quoted[at + 1..] {
                     "" => None,
-                    after => Some(after.strip_prefix('.').ok_or_else(|| bad("`.field` is expected after the quotes"))?.to_owned()),
+                    after => Some(
+                        after
+                            .strip_prefix('.')
+                            .ok_or_else(|| bad("`.field` is expected after the quotes"))?
+                            .to_owned(),
+                    ),
                 };
                 return Ok(Address { table, key, field });
             }
@@ -104,7 +109,8 @@ pub fn resolve(stack: &Stack, schema: &Schema, through: LayerId, text: &str) -> 
     };
     let mut found = find_records(stack, schema, through, table, &address.key)?;
     let mut field = address.field.clone();
-    if found.is_empty() && field.is_none()
+    if found.is_empty()
+        && field.is_none()
         && let Some((key, last)) = address.key.rsplit_once('.')
     {
         found = find_records(stack, schema, through, table, key)?;
@@ -112,7 +118,8 @@ pub fn resolve(stack: &Stack, schema: &Schema, through: LayerId, text: &str) -> 
     }
     // A file that is a record, and a record that is named after it, are told apart by the table.
     if found.len() > 1 {
-        let addresses: Vec<String> = found.iter().map(|found| Address::show(&schema.tables[found.table].name, &found.key)).collect();
+        let addresses: Vec<String> =
+            found.iter().map(|found| Address::show(&schema.tables[found.table].name, &found.key)).collect();
         return Err(Error::Usage {
             message: format!("`{text}` is the key of several records"),
             help: format!("say which: {}", addresses.join(", ")),
@@ -126,7 +133,10 @@ pub fn resolve(stack: &Stack, schema: &Schema, through: LayerId, text: &str) -> 
         found.field = Some(described.field(&name).ok_or_else(|| Error::Unknown {
             what: "field",
             name: format!("{}.{name}", described.name),
-            help: format!("the described fields are {}", described.fields.iter().map(|field| field.name.as_str()).collect::<Vec<_>>().join(", ")),
+            help: format!(
+                "the described fields are {}",
+                described.fields.iter().map(|field| field.name.as_str()).collect::<Vec<_>>().join(", ")
+            ),
         })?);
     }
     Ok(found)
@@ -217,8 +227,11 @@ fn unknown_record(
             table.is_none_or(|table| table == id).then_some(scan)
         })
         .collect();
-    let keys = scan(stack, schema, through, &plan, &|id, record, hits| hits.extend(record.key().map(|key| (id, key))));
-    let keys: Vec<(TableId, String)> = keys.unwrap_or_default().into_iter().flat_map(|file| file.hits).collect();
+    let keys = scan(stack, schema, through, &plan, &|id, record, hits| {
+        hits.extend(record.key().map(|key| (id, key)))
+    });
+    let keys: Vec<(TableId, String)> =
+        keys.unwrap_or_default().into_iter().flat_map(|file| file.hits).collect();
     let near = NearestIndex::new(keys.iter().map(|(_, key)| shown_key(key))).nearest(&address.key);
     let mut addresses = Vec::new();
     for name in near {

@@ -6,7 +6,9 @@ use crate::Error;
 use crate::layers::{LayerId, Stack};
 use crate::problem::Place;
 use crate::schema::{Schema, TableId};
-use crate::tables::{Reader, Record, RecordView, Value, all_fields, for_each_piece, read_at, read_records_at, shown_key};
+use crate::tables::{
+    Reader, Record, RecordView, Value, all_fields, for_each_piece, read_at, read_records_at, shown_key,
+};
 
 /// A record with its values, and what they point to.
 #[derive(Debug)]
@@ -50,8 +52,13 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
     let languages: Vec<Vec<(String, String)>> =
         (0..schema.languages.len()).map(|language| texts_of(stack, schema, through, language)).collect();
     let labels = Labels::read(stack, schema, through);
-    let mut details =
-        Details { table: found.table, key: shown_key(&found.key), label: None, places: Vec::new(), fields: Vec::new() };
+    let mut details = Details {
+        table: found.table,
+        key: shown_key(&found.key),
+        label: None,
+        places: Vec::new(),
+        fields: Vec::new(),
+    };
     for place in &found.places {
         let loaded = load(stack, place.file)?;
         details.places.push(loaded.place(place.span));
@@ -73,9 +80,13 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
         for value in values {
             let field = &table.fields[value.field];
             let texts = text_key(&table, value.field, &value.text)
-                .filter(|_| !table.rules.iter().any(|rule| rule.field == value.field && rule.is_none(&value.text)))
+                .filter(|_| {
+                    !table.rules.iter().any(|rule| rule.field == value.field && rule.is_none(&value.text))
+                })
                 .map(|key| {
-                    let text = |texts: &[(String, String)]| texts.iter().find(|(other, _)| *other == key).map(|(_, text)| text.clone());
+                    let text = |texts: &[(String, String)]| {
+                        texts.iter().find(|(other, _)| *other == key).map(|(_, text)| text.clone())
+                    };
                     schema.languages.iter().cloned().zip(languages.iter().map(|texts| text(texts))).collect()
                 });
             let mut points_to = Vec::new();
@@ -83,7 +94,11 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
                 for target in table.rules[rule].refs.iter().filter(|target| target.rule.is_none()) {
                     for target in find_records(stack, schema, through, Some(target.table), &text)? {
                         let label = label_of(stack, schema, &labels, &target)?;
-                        points_to.push((schema.tables[target.table].name.clone(), shown_key(&target.key), label));
+                        points_to.push((
+                            schema.tables[target.table].name.clone(),
+                            shown_key(&target.key),
+                            label,
+                        ));
                     }
                 }
             }

@@ -100,18 +100,28 @@ impl<'p> Index<'p> {
     /// Reads all effective files through layer `through` and indexes them. Files already in
     /// `cache` are not read again. Files that cannot be read are told in their
     /// [`IndexedFile::fault`].
-    pub fn build(stack: &'p Stack, schema: &'p Schema, through: LayerId, checks: &ValueChecks, cache: &FactsCache) -> Index<'p> {
+    pub fn build(
+        stack: &'p Stack,
+        schema: &'p Schema,
+        through: LayerId,
+        checks: &ValueChecks,
+        cache: &FactsCache,
+    ) -> Index<'p> {
         let ids = stack.effective(through);
         let targets = targets(schema);
-        let files: Vec<IndexedFile> =
-            ids.par_iter().with_max_len(1).map(|id| file_facts(stack, schema, *id, checks, &targets, cache)).collect();
+        let files: Vec<IndexedFile> = ids
+            .par_iter()
+            .with_max_len(1)
+            .map(|id| file_facts(stack, schema, *id, checks, &targets, cache))
+            .collect();
         let mut of_tables: Vec<Vec<TableFile>> = vec![Vec::new(); schema.tables.len()];
         for (file, indexed) in files.iter().enumerate() {
             for (slot, facts) in indexed.facts.tables.iter().enumerate() {
                 of_tables[facts.table].push(TableFile { file: file as u32, slot: slot as u32 });
             }
         }
-        let tables = of_tables.into_par_iter().with_max_len(1).map(|own| TableIndex::build(own, &files)).collect();
+        let tables =
+            of_tables.into_par_iter().with_max_len(1).map(|own| TableIndex::build(own, &files)).collect();
         let columns = (0..schema.tables.len()).flat_map(|table| {
             let wanted = targets[table].iter().enumerate().filter(|(_, wanted)| **wanted);
             wanted.map(move |(rule, _)| (table, rule))
@@ -148,7 +158,10 @@ impl<'p> Index<'p> {
         let folded = self.schema.tables[table].ignore_case;
         let hash = key_hash(key, folded);
         let own = &self.tables[table];
-        let same = |entry: &KeyEntry| entry.hash == hash && own.key_of(&self.files, entry).is_some_and(|other| same_key(other, key, folded));
+        let same = |entry: &KeyEntry| {
+            entry.hash == hash
+                && own.key_of(&self.files, entry).is_some_and(|other| same_key(other, key, folded))
+        };
         own.keys.find(hash, same).map(|entry| own.record_id(entry))
     }
 
@@ -160,7 +173,9 @@ impl<'p> Index<'p> {
         for own in &self.tables[table].files {
             let facts = self.facts(own.file, own.slot);
             for (record, other) in facts.hashes.iter().enumerate() {
-                if *other == hash && facts.key(record as u32).is_some_and(|other| same_key(other, key, folded)) {
+                if *other == hash
+                    && facts.key(record as u32).is_some_and(|other| same_key(other, key, folded))
+                {
                     found.push(RecordId { file: own.file, slot: own.slot, record: record as u32 });
                 }
             }
@@ -180,7 +195,9 @@ impl<'p> Index<'p> {
         match kind {
             LinkKind::Reference => rule.refs.iter().any(|target| match target.rule {
                 None => self.has_key_hash(target.table, link.hash),
-                Some(rule) => self.columns.get(&(target.table, rule)).is_some_and(|values| values.contains(&link.hash)),
+                Some(rule) => {
+                    self.columns.get(&(target.table, rule)).is_some_and(|values| values.contains(&link.hash))
+                }
             }),
             LinkKind::Text => self.text_languages(link.hash) & self.all_languages() == self.all_languages(),
             LinkKind::File => self.paths.contains(&link.hash),
@@ -208,7 +225,8 @@ impl<'p> Index<'p> {
 
     /// The keys of `table`, arranged for finding near ones. Built at the first call.
     pub fn nearest(&self, table: TableId) -> &NearestIndex {
-        self.nearest[table].get_or_init(|| NearestIndex::new(self.keys(table).map(|(_, key)| crate::tables::shown_key(key))))
+        self.nearest[table]
+            .get_or_init(|| NearestIndex::new(self.keys(table).map(|(_, key)| crate::tables::shown_key(key))))
     }
 
     /// The paths of all files, arranged for finding near ones. Built at the first call.
@@ -219,7 +237,10 @@ impl<'p> Index<'p> {
 
     /// How many records and references were read in all.
     pub fn counts(&self) -> (usize, usize) {
-        (self.tables.iter().map(|table| table.records).sum(), self.files.iter().map(|file| file.facts.references).sum())
+        (
+            self.tables.iter().map(|table| table.records).sum(),
+            self.files.iter().map(|file| file.facts.references).sum(),
+        )
     }
 
     fn column(&self, table: TableId, rule: usize) -> HashSet<u64> {
@@ -250,7 +271,12 @@ impl TableIndex {
     fn build(own: Vec<TableFile>, files: &[IndexedFile]) -> TableIndex {
         let facts = |file: &TableFile| &files[file.file as usize].facts.tables[file.slot as usize];
         let records = own.iter().map(|file| facts(file).starts.len()).sum();
-        let mut index = TableIndex { files: own, records, duplicates: Vec::new(), keys: HashTable::with_capacity(records) };
+        let mut index = TableIndex {
+            files: own,
+            records,
+            duplicates: Vec::new(),
+            keys: HashTable::with_capacity(records),
+        };
         for at in 0..index.files.len() {
             let file = index.files[at];
             let of_file = facts(&file);
@@ -300,7 +326,8 @@ fn same_key(a: &str, b: &str, folded: bool) -> bool {
 
 /// For each table and rule, whether some reference looks for the values of its column.
 fn targets(schema: &Schema) -> Vec<Vec<bool>> {
-    let mut targets: Vec<Vec<bool>> = schema.tables.iter().map(|table| vec![false; table.rules.len()]).collect();
+    let mut targets: Vec<Vec<bool>> =
+        schema.tables.iter().map(|table| vec![false; table.rules.len()]).collect();
     for target in schema.tables.iter().flat_map(|table| &table.rules).flat_map(|rule| &rule.refs) {
         if let Some(rule) = target.rule {
             targets[target.table][rule] = true;
@@ -321,7 +348,8 @@ fn file_facts(
     if let Some((facts, fault)) = cache.lock().unwrap_or_else(PoisonError::into_inner).get(&id) {
         return IndexedFile { id, facts: Arc::clone(facts), fault: fault.clone() };
     }
-    let claims: Vec<TableId> = (0..schema.tables.len()).filter(|table| schema.tables[*table].takes(&entry.path)).collect();
+    let claims: Vec<TableId> =
+        (0..schema.tables.len()).filter(|table| schema.tables[*table].takes(&entry.path)).collect();
     let mut fault = None;
     let mut facts = FileFacts::default();
     // A table of whole files needs no text: pictures and packed files are records too.
@@ -329,8 +357,11 @@ fn file_facts(
     let read = |text: &crate::text::Text<'_>| {
         let found = text.fault().cloned();
         let unreadable = needs_text && matches!(found, Some(TextFault::Binary { .. }));
-        let claims: Vec<TableId> =
-            claims.iter().copied().filter(|table| !unreadable || schema.tables[*table].is_of_files()).collect();
+        let claims: Vec<TableId> = claims
+            .iter()
+            .copied()
+            .filter(|table| !unreadable || schema.tables[*table].is_of_files())
+            .collect();
         (found.filter(|_| needs_text), extract(schema, &claims, &entry.path, text, checks, targets))
     };
     if needs_text {

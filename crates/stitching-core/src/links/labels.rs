@@ -43,15 +43,25 @@ pub(crate) fn text_key(table: &Table, field: usize, value: &str) -> Option<Strin
 }
 
 /// All texts of one language with their keys, in the order of the files.
-pub(crate) fn texts_of(stack: &Stack, schema: &Schema, through: LayerId, language: usize) -> Vec<(String, String)> {
+pub(crate) fn texts_of(
+    stack: &Stack,
+    schema: &Schema,
+    through: LayerId,
+    language: usize,
+) -> Vec<(String, String)> {
     let mut out = Vec::new();
     for id in schema.text_tables() {
         let table = &schema.tables[id];
-        let files = stack.effective(through).into_iter().filter(|file| table.takes(&stack.files()[*file].path));
+        let files =
+            stack.effective(through).into_iter().filter(|file| table.takes(&stack.files()[*file].path));
         for file in files {
             let path = &stack.files()[file].path;
             let field = match &table.texts {
-                Some(Texts::File(field)) if table.language_of(path) == schema.languages.get(language).map(String::as_str) => *field,
+                Some(Texts::File(field))
+                    if table.language_of(path) == schema.languages.get(language).map(String::as_str) =>
+                {
+                    *field
+                }
                 Some(Texts::Fields(fields)) => match fields.iter().find(|(of, _)| *of == language) {
                     Some((_, field)) => *field,
                     None => continue,

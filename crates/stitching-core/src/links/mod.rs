@@ -11,11 +11,11 @@ mod uses;
 
 pub(crate) use address::find_records;
 pub use address::{Address, Found, FoundPlace, find_table, resolve};
-pub use index::{FactsCache, FileFault, Index, IndexedFile, RecordId, TableFile, TableIndex};
 pub use details::{Details, FieldDetail, details, read_record};
+pub use index::{FactsCache, FileFault, Index, IndexedFile, RecordId, TableFile, TableIndex};
 pub use labels::Labels;
 pub use loaded::{LoadedFile, load, with_text};
-pub use search::{Matched, SearchHit, search};
 pub use scan::{FileHits, Needles, TableScan, fingerprint, scan};
+pub use search::{Matched, SearchHit, search};
 pub(crate) use uses::add_key_fields;
 pub use uses::{Thing, Use, Wanted, find_uses, things_of, wanted};

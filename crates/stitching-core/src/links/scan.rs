@@ -40,7 +40,8 @@ impl Needles {
         if self.everywhere || escaped {
             return None;
         }
-        let mut offsets: Vec<usize> = self.finders.iter().flat_map(|finder| finder.find_iter(bytes)).collect();
+        let mut offsets: Vec<usize> =
+            self.finders.iter().flat_map(|finder| finder.find_iter(bytes)).collect();
         if self.finders.len() > 1 {
             offsets.sort_unstable();
         }

@@ -54,15 +54,18 @@ pub struct SearchHit {
 ///
 /// Cost: all files are read; records are taken apart only in files of tables.
 pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]) -> Vec<SearchHit> {
-    let words: Vec<String> = words.iter().flat_map(|word| word.split_whitespace()).map(str::to_lowercase).collect();
+    let words: Vec<String> =
+        words.iter().flat_map(|word| word.split_whitespace()).map(str::to_lowercase).collect();
     if words.is_empty() {
         return Vec::new();
     }
     let query = Query { phrase: words.join(" "), words, labels: Labels::read(stack, schema, through) };
     let effective: HashSet<FileId> = stack.effective(through).into_iter().collect();
-    let files: Vec<FileId> = (0..stack.files().len()).filter(|file| stack.files()[*file].layer <= through).collect();
+    let files: Vec<FileId> =
+        (0..stack.files().len()).filter(|file| stack.files()[*file].layer <= through).collect();
     let in_file = |file: &FileId| {
-        let mut hits = with_text(stack, *file, |text| query.file(stack, schema, *file, text)).unwrap_or_default();
+        let mut hits =
+            with_text(stack, *file, |text| query.file(stack, schema, *file, text)).unwrap_or_default();
         for hit in &mut hits {
             hit.overridden = !effective.contains(file);
         }
@@ -76,7 +79,11 @@ pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]
         (hit.overridden, !exact && !hit.whole_words, hit.matched.clone(), key, path(hit), hit.span)
     });
     // What is overridden and the same is no news.
-    let shown: HashSet<_> = hits.iter().filter(|hit| !hit.overridden).map(|hit| (hit.table, hit.key.clone(), path(hit))).collect();
+    let shown: HashSet<_> = hits
+        .iter()
+        .filter(|hit| !hit.overridden)
+        .map(|hit| (hit.table, hit.key.clone(), path(hit)))
+        .collect();
     hits.retain(|hit| !hit.overridden || !shown.contains(&(hit.table, hit.key.clone(), path(hit))));
     hits
 }
@@ -106,7 +113,16 @@ impl Query {
             let before = covered.partition_point(|other: &Span| other.start < span.end);
             let in_record = covered[..before].iter().rev().take(8).any(|other| other.end > span.start);
             if !in_record && self.in_text(&line.to_lowercase()) {
-                hits.push(SearchHit { matched: Matched::Line, file, span, table: None, key: None, label: None, whole_words: true, overridden: false });
+                hits.push(SearchHit {
+                    matched: Matched::Line,
+                    file,
+                    span,
+                    table: None,
+                    key: None,
+                    label: None,
+                    whole_words: true,
+                    overridden: false,
+                });
             }
         }
         hits
@@ -115,7 +131,8 @@ impl Query {
     /// Whether all words stand in `lower` as words of their own.
     fn as_words(&self, lower: &str) -> bool {
         let own: Vec<&str> = lower.split(|c: char| !c.is_alphanumeric()).collect();
-        let in_parts = |word: &str| word.split(|c: char| !c.is_alphanumeric()).all(|part| own.contains(&part));
+        let in_parts =
+            |word: &str| word.split(|c: char| !c.is_alphanumeric()).all(|part| own.contains(&part));
         self.words.iter().all(|word| in_parts(word))
     }
 
@@ -143,7 +160,8 @@ impl Reader for Finder<'_> {
         let lower = |text: &Option<String>| text.as_ref().map(|text| text.to_lowercase()).unwrap_or_default();
         let (key_lower, label_lower) = (lower(&key), lower(&label));
         // Of a key of several parts the last is the record's own; a file's name in it says little.
-        let own = if table.key.len() > 1 { key_lower.rsplit('/').next().unwrap_or_default() } else { &key_lower };
+        let own =
+            if table.key.len() > 1 { key_lower.rsplit('/').next().unwrap_or_default() } else { &key_lower };
         let (found, whole_words) = if key_lower == query.phrase || own == query.phrase {
             (Some((Matched::Key, record.span)), true)
         } else if label_lower == query.phrase {
@@ -154,14 +172,25 @@ impl Reader for Finder<'_> {
             (Some((Matched::InLabel, record.span)), query.as_words(&label_lower))
         } else {
             let found = self.in_values(record);
-            let found = found.or_else(|| query.in_text(&key_lower).then_some((Matched::Value("{stem}".to_owned()), record.span)));
+            let found = found.or_else(|| {
+                query.in_text(&key_lower).then_some((Matched::Value("{stem}".to_owned()), record.span))
+            });
             let whole = |span: &Span| query.as_words(&span.of(record.text).to_lowercase());
             let whole_words = found.as_ref().is_some_and(|(_, span)| *span != record.span && whole(span));
             (found, whole_words)
         };
         if let Some((matched, span)) = found {
             let (file, table) = (self.file, Some(self.id));
-            self.hits.push(SearchHit { matched, file, span, table, key, label, whole_words, overridden: false });
+            self.hits.push(SearchHit {
+                matched,
+                file,
+                span,
+                table,
+                key,
+                label,
+                whole_words,
+                overridden: false,
+            });
         }
     }
 }
@@ -176,7 +205,7 @@ impl Finder<'_> {
             let all = self.query.in_text(&value);
             let before = missing.len();
             missing.retain(|word| !value.contains(word));
-            if (all || missing.len() < before) && (first.is_none() || all) {
+            if all || missing.len() < before && first.is_none() {
                 first = Some((self.matched(record.table, usize::from(cell.column), record), cell.cell.span));
             }
             if all {
@@ -189,9 +218,10 @@ impl Finder<'_> {
     fn matched(&self, table: &Table, field: usize, record: &RecordView<'_>) -> Matched {
         let language = match &table.texts {
             Some(Texts::File(text)) if *text == field => table.language_of(record.path).map(str::to_owned),
-            Some(Texts::Fields(fields)) => {
-                fields.iter().find(|(_, text)| *text == field).map(|(language, _)| self.schema.languages[*language].clone())
-            }
+            Some(Texts::Fields(fields)) => fields
+                .iter()
+                .find(|(_, text)| *text == field)
+                .map(|(language, _)| self.schema.languages[*language].clone()),
             _ => None,
         };
         language.map_or_else(|| Matched::Value(table.fields[field].name.clone()), Matched::Text)

@@ -152,15 +152,20 @@ pub fn things_of(
     if described.texts.is_some() {
         things.push(Thing::Text(key.to_owned()));
     }
-    if described.is_of_files() && described.key.iter().any(|part| matches!(part, KeyPart::Stem | KeyPart::Path)) {
+    if described.is_of_files()
+        && described.key.iter().any(|part| matches!(part, KeyPart::Stem | KeyPart::Path))
+    {
         things.push(Thing::File(path.clone()));
     }
     let targets = schema.tables.iter().flat_map(|table| &table.rules).flat_map(|rule| &rule.refs);
-    let mut columns: Vec<usize> = targets.filter(|target| target.table == table).filter_map(|target| target.rule).collect();
+    let mut columns: Vec<usize> =
+        targets.filter(|target| target.table == table).filter_map(|target| target.rule).collect();
     columns.sort_unstable();
     columns.dedup();
     for rule in columns {
-        if let Some(value) = column(described.rules[rule].field).filter(|value| !described.rules[rule].is_none(value)) {
+        if let Some(value) =
+            column(described.rules[rule].field).filter(|value| !described.rules[rule].is_none(value))
+        {
             things.push(Thing::Column(table, rule, value));
         }
     }
@@ -172,7 +177,12 @@ pub fn things_of(
 ///
 /// # Errors
 /// When a file cannot be read.
-pub fn find_uses(stack: &Stack, schema: &Schema, through: LayerId, things: &[Thing]) -> Result<Vec<Use>, Error> {
+pub fn find_uses(
+    stack: &Stack,
+    schema: &Schema,
+    through: LayerId,
+    things: &[Thing],
+) -> Result<Vec<Use>, Error> {
     let wanted = wanted(schema, things);
     let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
         .map(|table| {
@@ -185,7 +195,8 @@ pub fn find_uses(stack: &Stack, schema: &Schema, through: LayerId, things: &[Thi
             Some(TableScan { fields, needles: wanted.needles(table) })
         })
         .collect();
-    let fields: Vec<Vec<usize>> = (0..schema.tables.len()).map(|table| wanted.fields(schema, table)).collect();
+    let fields: Vec<Vec<usize>> =
+        (0..schema.tables.len()).map(|table| wanted.fields(schema, table)).collect();
     let hits = scan(stack, schema, through, &plan, &|table, record, hits: &mut Vec<Use>| {
         for &field in &fields[table] {
             for_each_piece(record, field, |piece| {
@@ -193,7 +204,16 @@ pub fn find_uses(stack: &Stack, schema: &Schema, through: LayerId, things: &[Thi
                 if let Some(thing) = wanted.thing(table, rule, piece) {
                     let key = record.key().map(|key| shown_key(&key));
                     let label_value = record.table.label.and_then(|label| record.value(label));
-                    hits.push(Use { file: 0, span: piece.span, table, key, label_value, field, rule: piece.rule, thing });
+                    hits.push(Use {
+                        file: 0,
+                        span: piece.span,
+                        table,
+                        key,
+                        label_value,
+                        field,
+                        rule: piece.rule,
+                        thing,
+                    });
                 }
             });
         }

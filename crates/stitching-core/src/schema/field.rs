@@ -152,14 +152,16 @@ pub(crate) fn number(value: &str) -> Option<f64> {
 /// Whether `value` is digits with an optional sign, point and exponent.
 #[inline]
 fn is_number(value: &str) -> bool {
-    let (mut digits, mut point, mut bytes) = (0, false, value.strip_prefix(['-', '+']).unwrap_or(value).as_bytes().iter());
+    let (mut digits, mut point, mut bytes) =
+        (0, false, value.strip_prefix(['-', '+']).unwrap_or(value).as_bytes().iter());
     while let Some(byte) = bytes.next() {
         match *byte {
             b'0'..=b'9' => digits += 1,
             b'.' if !point => point = true,
             b'e' | b'E' => {
                 let exponent = bytes.as_slice();
-                let exponent = exponent.strip_prefix(b"-").or(exponent.strip_prefix(b"+")).unwrap_or(exponent);
+                let exponent =
+                    exponent.strip_prefix(b"-").or(exponent.strip_prefix(b"+")).unwrap_or(exponent);
                 return digits > 0 && !exponent.is_empty() && exponent.iter().all(u8::is_ascii_digit);
             }
             _ => return false,

@@ -22,7 +22,11 @@ pub(super) fn read<'t>(
             Some(kind) => (kind.get_ref().clone(), kind.span(), table),
             None => {
                 if !table.contains_key("kind") {
-                    reader.problem(value.span(), "the format has no `kind`", format!("it is one of {}", KINDS.join(", ")));
+                    reader.problem(
+                        value.span(),
+                        "the format has no `kind`",
+                        format!("it is one of {}", KINDS.join(", ")),
+                    );
                 }
                 return None;
             }
@@ -75,12 +79,20 @@ fn delimited<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>) -> Option<Del
         (None | Some(true), None) => Header::FirstRow,
         (Some(false), None) => {
             let span = table.get("header").map_or(0..0, Value::span);
-            reader.problem(span, "without a header the columns have no names", "name them: columns = [\"First\", \"Second\"]");
+            reader.problem(
+                span,
+                "without a header the columns have no names",
+                "name them: columns = [\"First\", \"Second\"]",
+            );
             return None;
         }
         (_, Some(_)) => {
             let span = table.get("columns").map_or(0..0, Value::span);
-            reader.problem(span, "`columns` names columns that the header names already", "write `header = false` if the files have no header");
+            reader.problem(
+                span,
+                "`columns` names columns that the header names already",
+                "write `header = false` if the files have no header",
+            );
             return None;
         }
     };
@@ -119,7 +131,11 @@ fn lines<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &Value<'t>
     reader.check_keys(table, keys::LINES, |_| false);
     let Some(line) = reader.text(table, "line") else {
         if !table.contains_key("line") {
-            reader.problem(value.span(), "the format has no `line`", "describe a line, such as line = '{key} = \"{text}\"'");
+            reader.problem(
+                value.span(),
+                "the format has no `line`",
+                "describe a line, such as line = '{key} = \"{text}\"'",
+            );
         }
         return None;
     };
@@ -137,7 +153,11 @@ pub(super) fn template(
     match Template::parse(source) {
         Ok(template) => Some(template),
         Err(error) => {
-            let message = format!("in the template `{source}`, character {}: {}", source[..error.at].chars().count() + 1, error.message);
+            let message = format!(
+                "in the template `{source}`, character {}: {}",
+                source[..error.at].chars().count() + 1,
+                error.message
+            );
             reader.problem(span, message, "");
             None
         }

@@ -44,11 +44,23 @@ pub(crate) const SCHEMA_TOP: &[KeyDoc] = &[doc("table", "object", "The tables, b
 
 pub(crate) const TABLE: &[KeyDoc] = &[
     doc("about", "string", "What its records are, for people."),
-    doc("files", "string|array", "Which files hold its records: paths from a layer's root, with `*`, `**`, and `{lang}` for a language."),
+    doc(
+        "files",
+        "string|array",
+        "Which files hold its records: paths from a layer's root, with `*`, `**`, and `{lang}` for a language.",
+    ),
     doc("format", "object|string", "How the files are laid out."),
-    doc("key", "string|array", "What names a record: a field, several, `{stem}` or `{path}` for the file's name, `{member}` for a JSON member."),
+    doc(
+        "key",
+        "string|array",
+        "What names a record: a field, several, `{stem}` or `{path}` for the file's name, `{member}` for a JSON member.",
+    ),
     doc("label", "string", "The field that names a record for people."),
-    doc("texts", "boolean|string|object", "Makes it a table of texts: the field that holds the text, or a field for each language."),
+    doc(
+        "texts",
+        "boolean|string|object",
+        "Makes it a table of texts: the field that holds the text, or a field for each language.",
+    ),
     doc("ignore_case", "boolean", "Keys that differ only in upper and lower case are the same."),
     doc("fields", "object", "The fields, by name."),
 ];
@@ -57,8 +69,16 @@ pub(crate) const FIELD: &[KeyDoc] = &[
     doc("about", "string", "What it means, for people."),
     doc("unit", "string", "The unit of its numbers, for people."),
     doc("list", "string", "What separates the items, if the value is a list."),
-    doc("parts", "string", "A template that takes the value (or item) apart; each part may have a rule of its own under its name."),
-    doc("follows", "string", "How the value is made from the record's key: \"{key}\" or \"{key}_name\". Renaming rewrites it."),
+    doc(
+        "parts",
+        "string",
+        "A template that takes the value (or item) apart; each part may have a rule of its own under its name.",
+    ),
+    doc(
+        "follows",
+        "string",
+        "How the value is made from the record's key: \"{key}\" or \"{key}_name\". Renaming rewrites it.",
+    ),
     doc("note", "boolean", "It is a note for people that the game does not read."),
     doc("optional", "boolean", "Not all files have this column."),
 ];

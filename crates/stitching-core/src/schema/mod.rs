@@ -10,12 +10,12 @@ mod table;
 pub(crate) mod toml_reader;
 
 pub use describe::json_schema;
-pub use field::{Field, Layout, Rule, Target, ValueType};
 pub(crate) use field::number;
+pub use field::{Field, Layout, Rule, Target, ValueType};
 pub use keys::{KeyDoc, PROJECT_SECTIONS, SCHEMA_SECTIONS};
 pub use read::read;
-pub use table::{FilePattern, KeyPart, Table, Texts};
 pub(crate) use table::KEY_SEPARATOR;
+pub use table::{FilePattern, KeyPart, Table, Texts};
 
 use crate::text::nearest_of;
 

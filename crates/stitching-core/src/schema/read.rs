@@ -87,7 +87,11 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
         && schema.tables[table].key.len() > 1
     {
         let message = format!("the key of `{name}` has several parts, and one value cannot name it");
-        return reader.problem(reference.span.clone(), message, format!("refer to one of its fields: \"{name}.FIELD\""));
+        return reader.problem(
+            reference.span.clone(),
+            message,
+            format!("refer to one of its fields: \"{name}.FIELD\""),
+        );
     }
     match target {
         Some(target) => schema.tables[reference.table].rules[reference.rule].refs.push(target),
@@ -98,7 +102,9 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
                 (None, Some((table, _))) if schema.table(table).is_some() => {
                     format!("the table `{table}` is there, but the field must be described under it first")
                 }
-                _ => format!("the tables are {}", list(schema.tables.iter().map(|table| table.name.as_str()))),
+                _ => {
+                    format!("the tables are {}", list(schema.tables.iter().map(|table| table.name.as_str())))
+                }
             };
             reader.problem(reference.span.clone(), format!("there is no table `{name}` to refer to"), help);
         }
@@ -179,7 +185,8 @@ impl<'t> TableBuilder<'_, 't> {
                     matcher: glob.compile_matcher(),
                 }),
                 Err(error) => {
-                    let message = format!("`{}` is not a pattern for files: {}", pattern.get_ref(), error.kind());
+                    let message =
+                        format!("`{}` is not a pattern for files: {}", pattern.get_ref(), error.kind());
                     self.reader.problem(span, message, "use `*` within a name and `**` for any folders");
                 }
             }
@@ -227,7 +234,9 @@ impl<'t> TableBuilder<'_, 't> {
                     }
                 }
             }
-            _ => return self.reader.wrong_kind(value, "texts", "true, a field, or a field for each language"),
+            _ => {
+                return self.reader.wrong_kind(value, "texts", "true, a field, or a field for each language");
+            }
         }
         let mut fields = Vec::new();
         for (code, name) in by_language {
@@ -239,8 +248,15 @@ impl<'t> TableBuilder<'_, 't> {
                 Some(code) => match languages.iter().position(|language| *language == code) {
                     Some(language) => fields.push((language, field)),
                     None => {
-                        let help = format!("the project's languages are {}", list(languages.iter().map(String::as_str)));
-                        self.reader.problem(value.span(), format!("the project has no language `{code}`"), help);
+                        let help = format!(
+                            "the project's languages are {}",
+                            list(languages.iter().map(String::as_str))
+                        );
+                        self.reader.problem(
+                            value.span(),
+                            format!("the project has no language `{code}`"),
+                            help,
+                        );
                     }
                 },
             }
@@ -273,13 +289,18 @@ impl<'t> TableBuilder<'_, 't> {
         let parts = self.reader.text(body, "parts").and_then(|text| {
             let parts = template(self.reader, text.span(), text.get_ref())?;
             if parts.parts().is_empty() {
-                self.reader.problem(text.span(), "the template has no parts", "name them in braces: \"{good},{share}\"");
+                self.reader.problem(
+                    text.span(),
+                    "the template has no parts",
+                    "name them in braces: \"{good},{share}\"",
+                );
                 return None;
             }
             Some(parts)
         });
         let known = [keys::FIELD, keys::RULE].concat();
-        let is_part = |key: &str| parts.as_ref().is_some_and(|parts| parts.parts().iter().any(|part| part == key));
+        let is_part =
+            |key: &str| parts.as_ref().is_some_and(|parts| parts.parts().iter().any(|part| part == key));
         self.reader.check_keys(body, &known, is_part);
         let mut field = Field::plain(name, table.rules.len());
         match parts {
@@ -309,7 +330,11 @@ impl<'t> TableBuilder<'_, 't> {
         field.optional = self.reader.flag(body, "optional").unwrap_or(false);
         if let Some(list) = self.reader.text(body, "list") {
             if list.get_ref().is_empty() {
-                self.reader.problem(list.span(), "`list` must say what separates the items", "for example list = \";\"");
+                self.reader.problem(
+                    list.span(),
+                    "`list` must say what separates the items",
+                    "for example list = \";\"",
+                );
             } else {
                 field.list = Some(list.into_inner());
             }
@@ -317,7 +342,11 @@ impl<'t> TableBuilder<'_, 't> {
         if let Some(follows) = self.reader.text(body, "follows") {
             let parsed = template(self.reader, follows.span(), follows.get_ref());
             if parsed.as_ref().is_some_and(|template| template.parts() != ["key"]) {
-                self.reader.problem(follows.span(), "`follows` must have the one part `{key}`", "for example follows = \"{key}_name\"");
+                self.reader.problem(
+                    follows.span(),
+                    "`follows` must have the one part `{key}`",
+                    "for example follows = \"{key}_name\"",
+                );
             } else {
                 field.follows = parsed;
             }
@@ -334,7 +363,9 @@ impl<'t> TableBuilder<'_, 't> {
                 Some((_, kind)) => rule.kind = *kind,
                 None => {
                     let near = nearest_of(kind.get_ref(), names);
-                    let help = near.first().map_or(format!("it is one of {}", names.join(", ")), |near| format!("did you mean `{near}`?"));
+                    let help = near.first().map_or(format!("it is one of {}", names.join(", ")), |near| {
+                        format!("did you mean `{near}`?")
+                    });
                     reader.problem(kind.span(), format!("there is no type `{}`", kind.get_ref()), help);
                 }
             }
@@ -346,7 +377,11 @@ impl<'t> TableBuilder<'_, 't> {
         if let Some(pattern) = reader.text(body, "pattern") {
             match Regex::new(&format!("^(?:{})$", pattern.get_ref())) {
                 Ok(regex) => rule.pattern = Some((regex, pattern.into_inner())),
-                Err(_) => reader.problem(pattern.span(), format!("`{}` is not a regular expression", pattern.get_ref()), "a plain identifier is \"[a-z][a-z0-9_]*\""),
+                Err(_) => reader.problem(
+                    pattern.span(),
+                    format!("`{}` is not a regular expression", pattern.get_ref()),
+                    "a plain identifier is \"[a-z][a-z0-9_]*\"",
+                ),
             }
         }
         if let Some(value) = body.get("range") {

@@ -5,8 +5,8 @@ use crate::formats::Format;
 use crate::layers::RelPath;
 use crate::problem::Place;
 use globset::GlobMatcher;
-use std::sync::Arc;
 use regex::Regex;
+use std::sync::Arc;
 
 /// A named set of like records.
 #[derive(Debug, Clone)]
@@ -92,7 +92,10 @@ impl Table {
     pub fn widened(&self, columns: &[String]) -> Table {
         let mut table = self.clone();
         for column in columns {
-            if table.field(column).is_none() && table.format.check_column(column).is_ok() && !column.is_empty() {
+            if table.field(column).is_none()
+                && table.format.check_column(column).is_ok()
+                && !column.is_empty()
+            {
                 table.add_plain_field(column);
             }
         }

@@ -41,7 +41,12 @@ impl<'t> TomlReader<'t> {
     }
 
     /// Notes a mistake.
-    pub fn problem(&mut self, span: std::ops::Range<usize>, message: impl Into<String>, help: impl Into<String>) {
+    pub fn problem(
+        &mut self,
+        span: std::ops::Range<usize>,
+        message: impl Into<String>,
+        help: impl Into<String>,
+    ) {
         let mut problem = Problem::new(self.code, Severity::Error, message, self.place(span));
         problem.help = Some(help.into()).filter(|help| !help.is_empty());
         self.problems.push(problem);

@@ -161,7 +161,9 @@ pub fn extract(
             rules: rule_plans(schema, table, &checks[id], &targets[id]),
             looks: looks(table, &checks[id], &targets[id]),
             required: required_fields(table),
-            followers: (0..table.fields.len()).filter(|field| table.fields[*field].follows.is_some()).collect(),
+            followers: (0..table.fields.len())
+                .filter(|field| table.fields[*field].follows.is_some())
+                .collect(),
             key_folded: table.ignore_case,
             estimate: text.as_str().len(),
             facts: TableFacts {
@@ -355,13 +357,19 @@ impl Builder<'_> {
                 facts.keys.truncate(start);
                 facts.hashes.push(0);
                 let name = record.table.key_part_name(part);
-                let message = format!("the record has no `{name}`, which is {} key", if record.table.key.len() > 1 { "part of its" } else { "its" });
+                let message = format!(
+                    "the record has no `{name}`, which is {} key",
+                    if record.table.key.len() > 1 { "part of its" } else { "its" }
+                );
                 let span = match part {
-                    crate::schema::KeyPart::Field(field) => record.cell(field).map_or(first_of(record.span), |cell| cell.span),
+                    crate::schema::KeyPart::Field(field) => {
+                        record.cell(field).map_or(first_of(record.span), |cell| cell.span)
+                    }
                     _ => record.span,
                 };
                 let fault = Fault::new("missing-key", span, message);
-                let fault = fault.help("nothing can refer to a record without a key; give it one, or remove it");
+                let fault =
+                    fault.help("nothing can refer to a record without a key; give it one, or remove it");
                 self.known(Some(record.index), None, fault);
             }
         }
@@ -438,7 +446,11 @@ impl Builder<'_> {
     #[inline(never)]
     fn required(&mut self, record: &RecordView<'_>, rule: usize, span: Span) {
         let name = &record.table.fields[record.table.rules[rule].field].name;
-        let fault = Fault::new("required-empty", span, format!("`{name}` is empty, and the game needs a value there"));
+        let fault = Fault::new(
+            "required-empty",
+            span,
+            format!("`{name}` is empty, and the game needs a value there"),
+        );
         self.known(Some(record.index), Some(rule), fault);
     }
 
@@ -454,7 +466,8 @@ impl Builder<'_> {
     /// A value that must be made from the record's key.
     fn follows(&mut self, record: &RecordView<'_>, field: usize) {
         let described = &record.table.fields[field];
-        let (Some(template), Some(key), Some(cell)) = (&described.follows, record.key(), record.cell(field)) else {
+        let (Some(template), Some(key), Some(cell)) = (&described.follows, record.key(), record.cell(field))
+        else {
             return;
         };
         let value = crate::formats::decode(record.text, cell).text;
@@ -466,7 +479,8 @@ impl Builder<'_> {
         let own = key.rsplit(KEY_SEPARATOR).next().unwrap_or(&key);
         let expected = template.fill_one(own);
         if value != expected && !record.table.rules[rule].is_none(&value) {
-            let message = format!("`{}` is `{value}`, and for this record it must be `{expected}`", described.name);
+            let message =
+                format!("`{}` is `{value}`, and for this record it must be `{expected}`", described.name);
             let fault = Fault::new("key-not-followed", cell.span, message);
             self.known(Some(record.index), Some(rule), fault.help("it is made from the record's key"));
         }

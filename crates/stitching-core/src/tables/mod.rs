@@ -7,7 +7,10 @@ mod facts;
 mod pieces;
 mod record;
 
-pub use facts::{FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, ValueCheck, ValueChecks, extract, key_hash, path_hash};
+pub use facts::{
+    FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, ValueCheck, ValueChecks, extract,
+    key_hash, path_hash,
+};
 pub use pieces::{Piece, for_each_piece, pieces_of};
 pub use record::{Record, Value, read_all, read_at};
 
@@ -92,7 +95,13 @@ pub trait Reader {
 
 /// Reads the records of `table` in the file at `path`, with the cells of `fields` (positions in
 /// the table's fields) only. Cost: one pass over the text.
-pub fn read_records(table: &Table, path: &RelPath, text: &Text<'_>, fields: &[usize], reader: &mut dyn Reader) {
+pub fn read_records(
+    table: &Table,
+    path: &RelPath,
+    text: &Text<'_>,
+    fields: &[usize],
+    reader: &mut dyn Reader,
+) {
     let mut sink = Sink::new(table, path, text, fields, reader);
     table.format.read(text, &columns(table, fields), &mut sink);
 }

@@ -70,8 +70,11 @@ pub fn pieces_of(table: &Table, field: &Field, text: &str, cell: &Cell, each: &m
 
 /// The items of a list, blanks around them left out; a separator at the very end adds none.
 fn items(value: &str, separator: Option<&str>) -> Vec<std::ops::Range<usize>> {
-    let Some(separator) = separator else { return vec![0..value.len()] };
     let mut out = Vec::new();
+    let Some(separator) = separator else {
+        out.push(0..value.len());
+        return out;
+    };
     let mut from = 0;
     for item in value.split(separator) {
         let lead = item.len() - item.trim_start().len();

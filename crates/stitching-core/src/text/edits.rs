@@ -109,7 +109,10 @@ mod tests {
         let set = EditSet::new(vec![edit(8, 11, "three"), edit(0, 3, "1")]).expect("disjoint");
         let after = set.apply(b"one two six").expect("inside");
         assert_eq!(after, b"1 two three");
-        assert_eq!(set.reversed(b"one two six").expect("text").apply(&after).expect("inside"), b"one two six");
+        assert_eq!(
+            set.reversed(b"one two six").expect("text").apply(&after).expect("inside"),
+            b"one two six"
+        );
     }
 
     #[test]

@@ -22,9 +22,10 @@ impl LineTable {
         let offset = (offset as usize).clamp(self.body, text.len().max(self.body));
         let line = self.starts.partition_point(|&start| start as usize <= offset).max(1);
         let start = self.starts[line - 1] as usize;
-        let column = text.as_bytes().get(start..offset).map_or(0, |head| {
-            head.iter().filter(|&&byte| byte & 0xC0 != 0x80).count()
-        });
+        let column = text
+            .as_bytes()
+            .get(start..offset)
+            .map_or(0, |head| head.iter().filter(|&&byte| byte & 0xC0 != 0x80).count());
         (line, column + 1)
     }
 

@@ -71,7 +71,8 @@ fn consider(name: &str, candidate: &str, found: &mut Vec<(usize, String)>) {
     if first != other_first && last != other_last && !shares_second(name, candidate) {
         return;
     }
-    let distance = if name.eq_ignore_ascii_case(candidate) { 0 } else { strsim::osa_distance(name, candidate) };
+    let distance =
+        if name.eq_ignore_ascii_case(candidate) { 0 } else { strsim::osa_distance(name, candidate) };
     if distance <= reach {
         found.push((distance, candidate.to_owned()));
     }

@@ -165,14 +165,18 @@ impl Reader<'_> {
                     let inner = self.pieces(true)?;
                     if !self.source[self.at..].starts_with(']') {
                         self.at = open;
-                        return Err(self.error("`[` has no `]`; write `[[` for a bracket that is meant as such"));
+                        return Err(
+                            self.error("`[` has no `]`; write `[[` for a bracket that is meant as such")
+                        );
                     }
                     self.at += 1;
                     pieces.push(Piece::Optional(inner));
                 }
                 ']' if optional => return Ok(pieces),
                 '}' | ']' => {
-                    return Err(self.error(&format!("`{next}` closes nothing; write `{next}{next}` if it is meant as such")));
+                    return Err(self.error(&format!(
+                        "`{next}` closes nothing; write `{next}{next}` if it is meant as such"
+                    )));
                 }
                 other => {
                     push_literal(&mut pieces, other);
@@ -218,7 +222,9 @@ fn write_pattern(pieces: &[Piece], out: &mut String) {
                 write_pattern(inner, out);
                 out.push_str(")?");
             }
-            Piece::Literal(text) if text.chars().all(|c| c == ' ') && index > 0 && index + 1 < pieces.len() => {
+            Piece::Literal(text)
+                if text.chars().all(|c| c == ' ') && index > 0 && index + 1 < pieces.len() =>
+            {
                 out.push_str("[ \\t]+");
             }
             Piece::Literal(text) => {
@@ -257,7 +263,8 @@ mod tests {
             })
             .expect("all parts have values");
         let again = template.matches(&filled).expect("what was filled fits");
-        let again: Vec<&str> = again.into_iter().map(|part| part.map_or("-", |range| &filled[range])).collect();
+        let again: Vec<&str> =
+            again.into_iter().map(|part| part.map_or("-", |range| &filled[range])).collect();
         assert_eq!(again, parts, "filled as {filled}");
     }
 

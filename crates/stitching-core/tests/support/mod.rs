@@ -36,7 +36,8 @@ pub fn sections(bundle: &str) -> BTreeMap<String, Vec<u8>> {
         let mut words = heading.split_whitespace();
         let Some(path) = words.next() else { continue };
         let flags: Vec<&str> = words.collect();
-        let mut body = if body.is_empty() || body.ends_with('\n') { body.to_owned() } else { format!("{body}\n") };
+        let mut body =
+            if body.is_empty() || body.ends_with('\n') { body.to_owned() } else { format!("{body}\n") };
         if flags.contains(&"bare") {
             body.pop();
         }

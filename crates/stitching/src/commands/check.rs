@@ -16,7 +16,8 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
     let through = project.through(args.through.through.as_deref())?;
     let report = ui.progress("checking", || checks::check(&project.stack, &project.schema, through));
     let wanted = |problem: &&Problem| {
-        (args.all || !problem.inherited) && (args.codes.is_empty() || args.codes.iter().any(|code| code == problem.code))
+        (args.all || !problem.inherited)
+            && (args.codes.is_empty() || args.codes.iter().any(|code| code == problem.code))
     };
     let shown: Vec<&Problem> = report.problems.iter().filter(wanted).collect();
     match global.format {
@@ -34,7 +35,8 @@ fn prefix(project: &Project, place: &Place) -> String {
     let layer = project.stack.layers().iter().find(|layer| layer.name == place.layer);
     let folder = project.folder.canonicalize().unwrap_or_else(|_| project.folder.clone());
     let below = layer.and_then(|layer| layer.root.strip_prefix(folder).ok());
-    let parts = below.map(|below| below.components().map(|part| part.as_os_str().to_string_lossy().into_owned() + "/"));
+    let parts = below
+        .map(|below| below.components().map(|part| part.as_os_str().to_string_lossy().into_owned() + "/"));
     parts.map(Iterator::collect).unwrap_or_default()
 }
 
@@ -63,7 +65,8 @@ fn human_report(report: &Report, shown: &[&Problem], args: &Check, ui: &Ui) {
     }
     if summary.inherited > 0 {
         let shows = if args.all { "shown above" } else { "`--all` shows them" };
-        let has = format!("the base has {} of its own, not counted; {shows}", count(summary.inherited, "problem"));
+        let has =
+            format!("the base has {} of its own, not counted; {shows}", count(summary.inherited, "problem"));
         out.push_str(&format!("{}\n", styled(DIM, has)));
     }
     ui.out(&out);
@@ -98,6 +101,7 @@ fn by_code(shown: &[&Problem]) -> String {
     }
     let mut counts: Vec<(usize, &str)> = counts.into_iter().map(|(code, number)| (number, code)).collect();
     counts.sort_by_key(|(number, code)| (std::cmp::Reverse(*number), *code));
-    let lines = counts.iter().map(|(number, code)| format!("{:>5}  {}\n", grouped(*number), styled(BOLD, code)));
+    let lines =
+        counts.iter().map(|(number, code)| format!("{:>5}  {}\n", grouped(*number), styled(BOLD, code)));
     lines.collect()
 }

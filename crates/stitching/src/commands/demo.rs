@@ -23,19 +23,49 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let first = Project::open(&args.dir.join("first-try"))?;
     let through = || Through { through: None };
 
-    step(ui, &args.dir.join("first-try"), "check", "What is wrong with the mod, where, and what would put it right:");
+    step(
+        ui,
+        &args.dir.join("first-try"),
+        "check",
+        "What is wrong with the mod, where, and what would put it right:",
+    );
     let check = Check { all: false, codes: Vec::new(), through: through() };
     super::check::run(&first, &check, global, ui)?;
 
-    step(ui, &args.dir.join("first-try"), "find frostgate", "Where the player's \"Frostgate\" is in the files:");
-    super::find::run(&first, &Find { text: vec!["frostgate".to_owned()], most: 4, through: through() }, global, ui)?;
+    step(
+        ui,
+        &args.dir.join("first-try"),
+        "find frostgate",
+        "Where the player's \"Frostgate\" is in the files:",
+    );
+    super::find::run(
+        &first,
+        &Find { text: vec!["frostgate".to_owned()], most: 4, through: through() },
+        global,
+        ui,
+    )?;
 
     let right = Project::open(&args.dir.join("put-right"))?;
-    step(ui, &args.dir.join("put-right"), "uses goods:lamp_oil", "Who uses a good, in tables, JSON and texts:");
+    step(
+        ui,
+        &args.dir.join("put-right"),
+        "uses goods:lamp_oil",
+        "Who uses a good, in tables, JSON and texts:",
+    );
     super::uses::run(&right, &Uses { address: "goods:lamp_oil".to_owned(), through: through() }, global, ui)?;
 
-    step(ui, &args.dir.join("put-right"), "rename reaches:frost_cut ice_cut", "A new key for the new canal: its row, what refers to it, its layout file and its texts:");
-    let rename = Rename { address: "reaches:frost_cut".to_owned(), new: "ice_cut".to_owned(), preview: false, allow_errors: false };
+    step(
+        ui,
+        &args.dir.join("put-right"),
+        "rename reaches:frost_cut ice_cut",
+        "A new key for the new canal: its row, what refers to it, its layout file and its texts:",
+    );
+    let rename = Rename {
+        address: "reaches:frost_cut".to_owned(),
+        new: "ice_cut".to_owned(),
+        preview: false,
+        allow_errors: false,
+    };
     super::rename::run(&right, &rename, global, ui)?;
 
     let right = Project::open(&args.dir.join("put-right"))?;
@@ -61,7 +91,9 @@ fn write(dir: &Path) -> Result<(), Error> {
     if taken && !empty {
         return Err(Error::Usage {
             message: format!("`{}` is there already", dir.display()),
-            help: "the demo is never written over anything: name a new folder, as in `stitching demo another`".to_owned(),
+            help:
+                "the demo is never written over anything: name a new folder, as in `stitching demo another`"
+                    .to_owned(),
         });
     }
     std::fs::create_dir_all(dir).map_err(|source| Error::io("write", dir, source))?;

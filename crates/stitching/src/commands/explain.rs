@@ -17,13 +17,16 @@ pub fn run(args: &Explain, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
             if as_json {
                 ui.json(&shape(check));
             } else {
-                let head = format!("{} ({}): {}", styled(BOLD, check.code), check.severity.word(), check.about);
+                let head =
+                    format!("{} ({}): {}", styled(BOLD, check.code), check.severity.word(), check.about);
                 ui.out(&format!("{head}\n\n{}", check.docs));
             }
         }
         None if as_json => ui.json(&CHECKS.iter().map(|check| shape(check)).collect()),
         None => {
-            let row = |check: &&Check| vec![check.code.to_owned(), check.severity.word().to_owned(), check.about.to_owned()];
+            let row = |check: &&Check| {
+                vec![check.code.to_owned(), check.severity.word().to_owned(), check.about.to_owned()]
+            };
             let rows: Vec<Vec<String>> = CHECKS.iter().map(row).collect();
             ui.out(&table::aligned(&["code", "severity", "about"], &rows, ui.width()));
         }

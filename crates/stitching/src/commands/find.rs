@@ -35,7 +35,9 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
             });
             json::with_place(head, place)
         };
-        ui.json(&json!({ "hits": shown.iter().zip(&lines).map(shape).collect::<Vec<_>>(), "total": hits.len() }));
+        ui.json(
+            &json!({ "hits": shown.iter().zip(&lines).map(shape).collect::<Vec<_>>(), "total": hits.len() }),
+        );
         return Ok(ExitCode::SUCCESS);
     }
     let mut out = String::new();
@@ -54,7 +56,9 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
     }
     out.push_str(&match hits.len() {
         0 => format!("nothing has `{}`\n", args.text.join(" ")),
-        all if all > shown.len() => format!("\n{} of {}; `--most {all}` shows all\n", shown.len(), count(all, "hit")),
+        all if all > shown.len() => {
+            format!("\n{} of {}; `--most {all}` shows all\n", shown.len(), count(all, "hit"))
+        }
         all => format!("\n{}\n", count(all, "hit")),
     });
     ui.out(&out);

@@ -15,7 +15,8 @@ pub fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Err
     if as_json {
         let shape = |item: &HistoryItem| {
             let entry = &item.entry;
-            let path = |file: &stitching_core::journal::FileEntry| file.to.clone().or_else(|| file.from.clone());
+            let path =
+                |file: &stitching_core::journal::FileEntry| file.to.clone().or_else(|| file.from.clone());
             json!({
                 "number": entry.number, "time": date(entry.time), "title": entry.title, "values": entry.values,
                 "files": entry.files.iter().map(path).collect::<Vec<_>>(), "undone": item.undone,
@@ -29,7 +30,14 @@ pub fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Err
             let entry = &item.entry;
             let files = entry.files.len().to_string();
             let undone = if item.undone { "undone" } else { "" };
-            vec![entry.number.to_string(), date(entry.time), files, entry.values.to_string(), undone.to_owned(), entry.title.clone()]
+            vec![
+                entry.number.to_string(),
+                date(entry.time),
+                files,
+                entry.values.to_string(),
+                undone.to_owned(),
+                entry.title.clone(),
+            ]
         };
         let rows: Vec<Vec<String>> = items.iter().map(row).collect();
         let header = ["no.", "when (UTC)", "files", "values", "", "change"];
@@ -62,7 +70,9 @@ fn tell(entry: &Entry, what: &str, next: &str, as_json: bool, ui: &Ui) {
 }
 
 fn the_journal(project: &Project) -> Result<Journal<'static>, Error> {
-    journal(project).ok_or_else(|| Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml"))
+    journal(project).ok_or_else(|| {
+        Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml")
+    })
 }
 
 /// Seconds since 1970-01-01 as `2026-11-23 08:15`, in UTC.

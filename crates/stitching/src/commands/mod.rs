@@ -41,10 +41,15 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Error> {
         None => Project::find(std::path::Path::new("."))?,
     };
     let project = Project::open(&folder)?;
-    for layer in ui.verbose.then(|| project.stack.layers()).unwrap_or_default() {
+    for layer in project.stack.layers().iter().filter(|_| ui.verbose) {
         let id = project.layer(&layer.name)?;
         let files = project.stack.files().iter().filter(|file| file.layer == id).count();
-        ui.err(&format!("layer {}: {}, {}", layer.name, layer.root.display(), crate::ui::count(files, "file")));
+        ui.err(&format!(
+            "layer {}: {}, {}",
+            layer.name,
+            layer.root.display(),
+            crate::ui::count(files, "file")
+        ));
     }
     let Some(journal) = journal(&project) else { return Ok(project) };
     match journal.recover()? {

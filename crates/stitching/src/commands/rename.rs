@@ -23,20 +23,32 @@ pub fn run(project: &Project, args: &Rename, global: &Global, ui: &Ui) -> Result
             ui.json(&shape(&change, &json!({ "written": false, "diff": diff })));
         } else {
             ui.out(&diff);
-            ui.note(&format!("nothing was written: {} in {}", count(change.values, "value"), count(change.files.len(), "file")));
+            ui.note(&format!(
+                "nothing was written: {} in {}",
+                count(change.values, "value"),
+                count(change.files.len(), "file")
+            ));
             tell_notes(&change, ui);
         }
         return Ok(ExitCode::SUCCESS);
     }
-    let journal = journal(project).ok_or_else(|| Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml"))?;
+    let journal = journal(project).ok_or_else(|| {
+        Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml")
+    })?;
     let number = ui.progress("writing", || journal.commit(&change))?;
     if as_json {
         ui.json(&shape(&change, &json!({ "written": true, "number": number })));
         return Ok(ExitCode::SUCCESS);
     }
-    let mut out = format!("{}: {} in {}\n", change.title, count(change.values, "value"), count(change.files.len(), "file"));
+    let mut out = format!(
+        "{}: {} in {}\n",
+        change.title,
+        count(change.values, "value"),
+        count(change.files.len(), "file")
+    );
     for file in change.files.iter().take(LISTED) {
-        let edits = if file.edits.is_empty() { "moved".to_owned() } else { count(file.edits.edits().len(), "edit") };
+        let edits =
+            if file.edits.is_empty() { "moved".to_owned() } else { count(file.edits.edits().len(), "edit") };
         out.push_str(&format!("    {:<40} {}\n", file.to.as_str(), styled(DIM, edits)));
     }
     if change.files.len() > LISTED {
@@ -62,12 +74,18 @@ fn tell_notes(change: &Change, ui: &Ui) {
 
 fn sentence(note: &Note) -> String {
     match note {
-        Note::BroughtUp(path, layer) => format!("`{path}` lay only in the layer `{layer}`; the mod now has a copy of it"),
+        Note::BroughtUp(path, layer) => {
+            format!("`{path}` lay only in the layer `{layer}`; the mod now has a copy of it")
+        }
         Note::Moved(from, to) => format!("`{from}` is now `{to}`"),
         Note::StaysInBase(from, to) => {
-            format!("`{from}` lies in a base layer, which is never written: the mod has it as `{to}`, and the old file is still seen by the game")
+            format!(
+                "`{from}` lies in a base layer, which is never written: the mod has it as `{to}`, and the old file is still seen by the game"
+            )
         }
-        Note::Follows(before, after) => format!("{before} becomes {after}, since its key names the renamed record"),
+        Note::Follows(before, after) => {
+            format!("{before} becomes {after}, since its key names the renamed record")
+        }
     }
 }
 

@@ -5,7 +5,9 @@ use crate::render::{human, json, table};
 use crate::ui::{BOLD, CYAN, DIM, RED, Ui, count, styled, wants_json};
 use serde_json::{Map, Value, json};
 use std::process::ExitCode;
-use stitching_core::links::{FieldDetail, Labels, details, find_table, find_uses, resolve, things_of, with_text};
+use stitching_core::links::{
+    FieldDetail, Labels, details, find_table, find_uses, resolve, things_of, with_text,
+};
 use stitching_core::schema::{Table, TableId};
 use stitching_core::tables::{read_all, shown_key};
 use stitching_core::text::nearest_of;
@@ -61,7 +63,11 @@ fn show_table(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<
     if let Some(filter) = &args.filter {
         let filter = filter.to_lowercase();
         let has = |text: &str| text.to_lowercase().contains(&filter);
-        rows.retain(|row| has(&row.key) || row.label.as_deref().is_some_and(has) || chosen.iter().any(|at| has(&row.cells[*at])));
+        rows.retain(|row| {
+            has(&row.key)
+                || row.label.as_deref().is_some_and(has)
+                || chosen.iter().any(|at| has(&row.cells[*at]))
+        });
     }
     let all = rows.len();
     let to = args.to.unwrap_or(if as_json { all } else { args.from.saturating_add(MOST_ROWS - 1) }).min(all);
@@ -69,7 +75,8 @@ fn show_table(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<
     let shown = rows.get(from - 1..to.max(from - 1)).unwrap_or(&[]);
     if as_json {
         let record = |row: &Row| {
-            let fields: Map<String, Value> = chosen.iter().map(|at| (names[*at].clone(), json!(row.cells[*at]))).collect();
+            let fields: Map<String, Value> =
+                chosen.iter().map(|at| (names[*at].clone(), json!(row.cells[*at]))).collect();
             json!({ "key": row.key, "label": row.label, "path": row.path, "layer": row.layer, "fields": fields })
         };
         ui.json(&json!({ "table": args.what, "records": shown.iter().map(record).collect::<Vec<_>>(), "total": all }));
@@ -77,7 +84,11 @@ fn show_table(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<
     }
     let described = &project.schema.tables[id];
     // The key is in sight anyway, so that its own column would only repeat it.
-    let repeats = |at: &usize| described.field(&names[*at]).is_some_and(|field| described.key.len() == 1 && described.is_key_field(field));
+    let repeats = |at: &usize| {
+        described
+            .field(&names[*at])
+            .is_some_and(|field| described.key.len() == 1 && described.is_key_field(field))
+    };
     let chosen: Vec<usize> = chosen.into_iter().filter(|at| !repeats(at)).collect();
     let with_label = rows.iter().any(|row| row.label.is_some());
     let mut header = vec!["key"];
@@ -88,7 +99,9 @@ fn show_table(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<
     let line = |row: &Row| {
         let mut cells = vec![human::clean(&row.key)];
         if with_label {
-            cells.push(row.label.as_ref().map(|label| format!("\"{}\"", human::clean(label))).unwrap_or_default());
+            cells.push(
+                row.label.as_ref().map(|label| format!("\"{}\"", human::clean(label))).unwrap_or_default(),
+            );
         }
         cells.extend(chosen.iter().map(|at| human::clean(&row.cells[*at])));
         cells
@@ -108,8 +121,11 @@ fn show_table(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<
 fn rows(project: &Project, id: TableId, through: usize) -> Result<(Vec<String>, Vec<Row>), Error> {
     let (stack, schema) = (&project.stack, &project.schema);
     let described = &schema.tables[id];
-    let files: Vec<usize> =
-        stack.effective(through).into_iter().filter(|file| described.takes(&stack.files()[*file].path)).collect();
+    let files: Vec<usize> = stack
+        .effective(through)
+        .into_iter()
+        .filter(|file| described.takes(&stack.files()[*file].path))
+        .collect();
     // All files first, since each may have columns of its own.
     let mut names: Vec<String> = Vec::new();
     for file in &files {
@@ -139,7 +155,10 @@ fn rows(project: &Project, id: TableId, through: usize) -> Result<(Vec<String>, 
                     cells[at].push_str(&value.text);
                 }
             }
-            let label = wide.label.and_then(|field| record.value(field)).and_then(|value| labels.name(&wide, &value.text));
+            let label = wide
+                .label
+                .and_then(|field| record.value(field))
+                .and_then(|value| labels.name(&wide, &value.text));
             rows.push(Row {
                 key: record.key.as_deref().map(shown_key).unwrap_or_default(),
                 label,
@@ -155,9 +174,11 @@ fn rows(project: &Project, id: TableId, through: usize) -> Result<(Vec<String>, 
 /// A word that is neither a record nor a table may be a table misspelt.
 fn or_table(project: &Project, what: &str, error: Error) -> Error {
     match (error, project.schema.nearest_table(what).first()) {
-        (Error::Unknown { what: "record", name, help }, Some(near)) => {
-            Error::Unknown { what: "table or record", name, help: format!("did you mean the table `{near}`? Or, of the records, {help}") }
-        }
+        (Error::Unknown { what: "record", name, help }, Some(near)) => Error::Unknown {
+            what: "table or record",
+            name,
+            help: format!("did you mean the table `{near}`? Or, of the records, {help}"),
+        },
         (error, _) => error,
     }
 }
@@ -165,7 +186,8 @@ fn or_table(project: &Project, what: &str, error: Error) -> Error {
 fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<ExitCode, Error> {
     let (stack, schema) = (&project.stack, &project.schema);
     let through = project.through(args.through.through.as_deref())?;
-    let found = resolve(stack, schema, through, &args.what).map_err(|error| or_table(project, &args.what, error))?;
+    let found =
+        resolve(stack, schema, through, &args.what).map_err(|error| or_table(project, &args.what, error))?;
     let record = details(stack, schema, through, &found)?;
     let described = &schema.tables[found.table];
     let path = &stack.files()[found.places[0].file].path;
@@ -176,11 +198,16 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
     let things = things_of(schema, found.table, &found.key, path, value);
     let uses = find_uses(stack, schema, through, &things)?;
     let only = found.field.map(|field| described.fields[field].name.as_str());
-    let fields: Vec<_> = record.fields.iter().filter(|field| only.is_none_or(|only| field.name == only)).collect();
+    let fields: Vec<_> =
+        record.fields.iter().filter(|field| only.is_none_or(|only| field.name == only)).collect();
     if as_json {
         let shape = |field: &&FieldDetail| {
-            let points_to = field.points_to.iter().map(|(table, key, label)| json!({ "table": table, "key": key, "label": label }));
-            let texts: Map<String, Value> = field.texts.iter().map(|(language, text)| (language.clone(), json!(text))).collect();
+            let points_to = field
+                .points_to
+                .iter()
+                .map(|(table, key, label)| json!({ "table": table, "key": key, "label": label }));
+            let texts: Map<String, Value> =
+                field.texts.iter().map(|(language, text)| (language.clone(), json!(text))).collect();
             let head = json!({
                 "field": field.name, "value": field.value.text, "about": field.about, "unit": field.unit,
                 "points_to": points_to.collect::<Vec<_>>(), "texts": texts,
@@ -194,7 +221,8 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
         ui.json(&json::with_place(head, &record.places[0]));
         return Ok(ExitCode::SUCCESS);
     }
-    let mut out = format!("{}\n", styled(BOLD, human::record(&described.name, &record.key, record.label.as_deref())));
+    let mut out =
+        format!("{}\n", styled(BOLD, human::record(&described.name, &record.key, record.label.as_deref())));
     for place in &record.places {
         out.push_str(&format!("  {}\n\n", styled(CYAN, human::place(place))));
         let here: Vec<_> = fields.iter().copied().filter(|field| field.place.path == place.path).collect();
@@ -206,7 +234,9 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
     out.push_str(&match uses.len() {
         0 => "\nnothing refers to it\n".to_owned(),
         1 => format!("\n1 place refers to it; `stitching uses {}` shows it\n", args.what),
-        number => format!("\n{} refer to it; `stitching uses {}` lists them\n", count(number, "place"), args.what),
+        number => {
+            format!("\n{} refer to it; `stitching uses {}` lists them\n", count(number, "place"), args.what)
+        }
     });
     ui.out(&out);
     Ok(ExitCode::SUCCESS)
@@ -221,7 +251,12 @@ fn write_fields(fields: &[&FieldDetail], out: &mut String) {
     for field in fields {
         let value = human::clean(&field.value.text);
         let value = if value.is_empty() { styled(DIM, "(empty)") } else { value };
-        let unit = field.unit.as_ref().filter(|_| !field.value.text.is_empty()).map(|unit| format!(" {unit}")).unwrap_or_default();
+        let unit = field
+            .unit
+            .as_ref()
+            .filter(|_| !field.value.text.is_empty())
+            .map(|unit| format!(" {unit}"))
+            .unwrap_or_default();
         let mut extra: Vec<String> = Vec::new();
         for (table, key, label) in &field.points_to {
             extra.push(format!("-> {}", human::record(table, key, label.as_deref())));

@@ -21,7 +21,11 @@ pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result
         let own = &index.tables[id];
         let layer = |file: &u32| stack.files()[index.files[*file as usize].id].layer;
         let in_mod = own.files.iter().filter(|file| stack.layers()[layer(&file.file)].is_mod).count();
-        let problems = report.problems.iter().filter(|problem| problem.table.as_deref() == Some(&described.name)).count();
+        let problems = report
+            .problems
+            .iter()
+            .filter(|problem| problem.table.as_deref() == Some(&described.name))
+            .count();
         let key: Vec<&str> = described.key.iter().map(|part| described.key_part_name(*part)).collect();
         let patterns: Vec<&str> = described.files.iter().map(|pattern| pattern.source.as_str()).collect();
         json_tables.push(json!({

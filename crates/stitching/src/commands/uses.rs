@@ -6,7 +6,9 @@ use crate::ui::{BOLD, CYAN, DIM, Ui, count, styled, wants_json};
 use serde_json::json;
 use std::collections::{BTreeMap, BTreeSet};
 use std::process::ExitCode;
-use stitching_core::links::{Labels, LoadedFile, Thing, Use, find_uses, load, read_record, resolve, things_of};
+use stitching_core::links::{
+    Labels, LoadedFile, Thing, Use, find_uses, load, read_record, resolve, things_of,
+};
 use stitching_core::tables::shown_key;
 use stitching_core::{Error, Project};
 
@@ -19,7 +21,8 @@ pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<E
     let table = &schema.tables[found.table];
     let value = |field: usize| record.as_ref()?.value(field).map(|value| value.text.clone());
     let labels = Labels::read(stack, schema, through);
-    let (key, label) = (shown_key(&found.key), table.label.and_then(value).and_then(|value| labels.name(table, &value)));
+    let (key, label) =
+        (shown_key(&found.key), table.label.and_then(value).and_then(|value| labels.name(table, &value)));
     let place = load(stack, found.places[0].file)?.place(found.places[0].span);
     let path = &stack.files()[found.places[0].file].path;
     let things: Vec<Thing> = things_of(schema, found.table, &found.key, path, value);
@@ -68,10 +71,16 @@ pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<E
             last = Some(one.file);
         }
         let user = &schema.tables[one.table];
-        let key = one.key.as_ref().map_or_else(|| user.name.clone(), |key| human::record(&user.name, key, None));
+        let key =
+            one.key.as_ref().map_or_else(|| user.name.clone(), |key| human::record(&user.name, key, None));
         let label = one.label_value.as_ref().and_then(|value| labels.name(user, value));
         let label = label.map(|label| format!(" \"{label}\"")).unwrap_or_default();
-        let head = format!("{:>6}:{:<4} {key}{label} {}", place.line, place.column, styled(DIM, &user.fields[one.field].name));
+        let head = format!(
+            "{:>6}:{:<4} {key}{label} {}",
+            place.line,
+            place.column,
+            styled(DIM, &user.fields[one.field].name)
+        );
         out.push_str(&head);
         out.push('\n');
         let room = ui.width().saturating_sub(14);
@@ -81,7 +90,9 @@ pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<E
     let tables: Vec<String> = by_table.iter().map(|(table, number)| format!("{table} {number}")).collect();
     let total = match uses.len() {
         0 => "nothing refers to it".to_owned(),
-        number => format!("{} in {}: {}", count(number, "use"), count(files.len(), "file"), tables.join(", ")),
+        number => {
+            format!("{} in {}: {}", count(number, "use"), count(files.len(), "file"), tables.join(", "))
+        }
     };
     out.push_str(&format!("\n{total}\n"));
     ui.out(&out);

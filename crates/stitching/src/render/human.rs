@@ -31,7 +31,8 @@ pub fn problem(problem: &Problem, also: &[usize], ui: &Ui) -> String {
             let snippet = Snippet::source(visible(&related.place.source))
                 .line_start(related.place.line)
                 .path(shown_path(&related.place));
-            let annotation = AnnotationKind::Context.span(window_span(&related.place)).label(related.message.clone());
+            let annotation =
+                AnnotationKind::Context.span(window_span(&related.place)).label(related.message.clone());
             primary = primary.element(snippet.annotation(annotation));
         } else {
             let note = format!("{}: {}", related.message, shown_path(&related.place));
@@ -48,7 +49,8 @@ pub fn problem(problem: &Problem, also: &[usize], ui: &Ui) -> String {
     // A value that would be right is named in the help already.
     for fix in problem.fixes.iter().filter(|_| problem.value.is_none()) {
         let Some(patch) = patch(problem, fix) else { continue };
-        let snippet = Snippet::source(visible(&problem.place.source)).line_start(problem.place.line).path(path.clone());
+        let snippet =
+            Snippet::source(visible(&problem.place.source)).line_start(problem.place.line).path(path.clone());
         groups.push(Level::HELP.secondary_title(fix.title.clone()).element(snippet.patch(patch)));
     }
     let renderer = Renderer::styled().term_width(ui.width());
@@ -64,7 +66,11 @@ pub fn shown_path(place: &Place) -> String {
 
 /// A place as editors understand it, with the layer behind it.
 pub fn place(place: &Place) -> String {
-    let at = if place.line > 0 { format!("{}:{}:{}", place.path, place.line, place.column) } else { place.path.clone() };
+    let at = if place.line > 0 {
+        format!("{}:{}:{}", place.path, place.line, place.column)
+    } else {
+        place.path.clone()
+    };
     if place.layer.is_empty() { at } else { format!("{at} ({})", place.layer) }
 }
 
@@ -90,7 +96,9 @@ fn also_at(lines: &[usize]) -> String {
     let named: Vec<String> = lines.iter().take(NAMED).map(usize::to_string).collect();
     match lines.len() {
         1 => format!("the same at line {}", named[0]),
-        few if few <= NAMED => format!("the same at lines {} and {}", named[..few - 1].join(", "), named[few - 1]),
+        few if few <= NAMED => {
+            format!("the same at lines {} and {}", named[..few - 1].join(", "), named[few - 1])
+        }
         many => format!("the same at lines {} and {} others", named.join(", "), many - NAMED),
     }
 }

@@ -37,7 +37,10 @@ pub fn problem(problem: &Problem) -> Value {
     out.insert("field".into(), json!(problem.field));
     out.insert("value".into(), json!(problem.value));
     out.insert("inherited".into(), json!(problem.inherited));
-    let related = problem.related.iter().map(|related| with_place(json!({ "message": related.message }), &related.place));
+    let related = problem
+        .related
+        .iter()
+        .map(|related| with_place(json!({ "message": related.message }), &related.place));
     out.insert("related".into(), related.collect());
     out.insert("fixes".into(), problem.fixes.iter().map(|fix| json!({ "title": fix.title })).collect());
     Value::Object(out)

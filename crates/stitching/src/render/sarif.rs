@@ -18,7 +18,8 @@ pub fn report(problems: &[&Problem], prefix: impl Fn(&Place) -> String) -> Value
         })
         .collect();
     let location = |place: &Place| {
-        let mut physical = json!({ "artifactLocation": { "uri": uri(&format!("{}{}", prefix(place), place.path)) } });
+        let mut physical =
+            json!({ "artifactLocation": { "uri": uri(&format!("{}{}", prefix(place), place.path)) } });
         if place.line > 0 {
             physical["region"] = json!({
                 "startLine": place.line,
@@ -65,7 +66,9 @@ fn uri(path: &str) -> String {
     let mut out = String::new();
     for byte in path.bytes() {
         match byte {
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' | b'/' => out.push(byte as char),
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' | b'/' => {
+                out.push(byte as char)
+            }
             other => out.push_str(&format!("%{other:02X}")),
         }
     }

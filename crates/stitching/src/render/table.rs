@@ -15,7 +15,8 @@ pub fn aligned(header: &[&str], rows: &[Vec<String>], width: usize) -> String {
     for (index, column) in table.column_iter_mut().enumerate() {
         let last = index + 1 == header.len();
         column.set_padding((0, if last { 0 } else { 2 }));
-        let mut cells = rows.iter().filter_map(|row| row.get(index)).filter(|cell| !cell.is_empty()).peekable();
+        let mut cells =
+            rows.iter().filter_map(|row| row.get(index)).filter(|cell| !cell.is_empty()).peekable();
         if cells.peek().is_some() && cells.all(|cell| is_number(cell)) {
             column.set_cell_alignment(CellAlignment::Right);
         }

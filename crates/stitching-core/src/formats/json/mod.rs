@@ -33,7 +33,8 @@ const SAMPLE: usize = 200;
 impl Format for Json {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
         let tree = Tree::parse(text, self, &mut |fault: Fault| sink.fault(fault));
-        let paths: Vec<Option<JsonPath>> = columns.iter().map(|column| field_path(column.name).ok()).collect();
+        let paths: Vec<Option<JsonPath>> =
+            columns.iter().map(|column| field_path(column.name).ok()).collect();
         let mut cells = Vec::new();
         for record in self.records.select(&tree, text.as_str(), 0) {
             cells.clear();

@@ -111,7 +111,11 @@ impl Parser<'_, '_> {
             let Some(&next) = self.bytes.get(self.at) else { break };
             if self.open.is_empty() && state == State::AfterValue {
                 let span = Span::new(self.at, self.bytes.len());
-                self.fault(span, "text after the end of the value", "the file holds one value; remove what follows it");
+                self.fault(
+                    span,
+                    "text after the end of the value",
+                    "the file holds one value; remove what follows it",
+                );
                 break;
             }
             state = match state {
@@ -162,7 +166,11 @@ impl Parser<'_, '_> {
             _ if in_object => {
                 let start = self.at;
                 self.skip_token();
-                self.fault(Span::new(start, self.at), "a member name in quotes is expected here", "quote the name: `\"name\": value`");
+                self.fault(
+                    Span::new(start, self.at),
+                    "a member name in quotes is expected here",
+                    "quote the name: `\"name\": value`",
+                );
                 self.trivia();
                 if self.bytes.get(self.at) == Some(&b':') {
                     self.name = Some(Span::new(start, self.at));
@@ -214,7 +222,11 @@ impl Parser<'_, '_> {
                 self.opened[usize::from(kind == Kind::Array)] += 1;
                 self.names.push(HashSet::new());
                 if self.open.len() == DEEP {
-                    self.fault(span, &format!("{DEEP} brackets are open here, one inside the other"), "look for closing brackets that are missing further up");
+                    self.fault(
+                        span,
+                        &format!("{DEEP} brackets are open here, one inside the other"),
+                        "look for closing brackets that are missing further up",
+                    );
                 }
                 self.at += 1;
                 State::EntryOrEnd
@@ -226,7 +238,11 @@ impl Parser<'_, '_> {
             }
             b',' | b'}' | b']' => {
                 self.name = None;
-                self.fault(Span::new(self.at, self.at + 1), "a value is missing before this", "write the value, or `null`");
+                self.fault(
+                    Span::new(self.at, self.at + 1),
+                    "a value is missing before this",
+                    "write the value, or `null`",
+                );
                 State::AfterValue
             }
             b':' => {
@@ -241,7 +257,11 @@ impl Parser<'_, '_> {
                 let word = String::from_utf8_lossy(&self.bytes[start..self.at]).into_owned();
                 let kind = if word == "null" { Kind::Null } else { Kind::Bare };
                 if kind == Kind::Bare && !is_bare_value(&word) {
-                    self.fault(span, &format!("`{}` is no JSON value", shorten(&word)), "put text in double quotes; numbers look like `3` or `0.5`");
+                    self.fault(
+                        span,
+                        &format!("`{}` is no JSON value", shorten(&word)),
+                        "put text in double quotes; numbers look like `3` or `0.5`",
+                    );
                 }
                 self.push(kind, span);
                 State::AfterValue
@@ -274,7 +294,8 @@ impl Parser<'_, '_> {
         let kind = if bracket == b'}' { Kind::Object } else { Kind::Array };
         // Counted first, so that a file of nothing but wrong brackets is read in one pass.
         let any = self.opened[usize::from(kind == Kind::Array)] > 0;
-        let partner = if any { self.open.iter().rposition(|&node| self.nodes[node].kind == kind) } else { None };
+        let partner =
+            if any { self.open.iter().rposition(|&node| self.nodes[node].kind == kind) } else { None };
         let Some(partner) = partner else {
             let message = format!("`{}` closes nothing", bracket as char);
             self.fault(Span::new(self.at, self.at + 1), &message, "remove it, or add its opening bracket");
@@ -292,7 +313,10 @@ impl Parser<'_, '_> {
         }
         while self.open.len() > partner + 1 {
             let left = self.nodes[self.open[self.open.len() - 1]].span.start as usize;
-            let message = format!("`{}` is not closed before the `{}` around it", self.bytes[left] as char, bracket as char);
+            let message = format!(
+                "`{}` is not closed before the `{}` around it",
+                self.bytes[left] as char, bracket as char
+            );
             self.fault(Span::new(left, left + 1), &message, "add its closing bracket");
             self.close(self.at);
         }
@@ -338,13 +362,18 @@ impl Parser<'_, '_> {
                     continue;
                 }
                 b'/' if self.bytes.get(start + 1) == Some(&b'/') => {
-                    let end = memchr::memchr(b'\n', &self.bytes[start..]).map_or(self.bytes.len(), |at| start + at);
+                    let end =
+                        memchr::memchr(b'\n', &self.bytes[start..]).map_or(self.bytes.len(), |at| start + at);
                     self.at = end;
                 }
                 b'/' if self.bytes.get(start + 1) == Some(&b'*') => {
                     let end = memchr::memmem::find(&self.bytes[start..], b"*/");
                     if end.is_none() {
-                        self.fault(Span::new(start, start + 2), "the comment is never closed", "close it with `*/`");
+                        self.fault(
+                            Span::new(start, start + 2),
+                            "the comment is never closed",
+                            "close it with `*/`",
+                        );
                     }
                     self.at = end.map_or(self.bytes.len(), |at| start + at + 2);
                 }
@@ -353,8 +382,9 @@ impl Parser<'_, '_> {
             if !self.settings.comments {
                 let span = Span::new(start, self.at);
                 let edit = Edit { span, text: String::new() };
-                let mut fault = Fault::new("not-strict-json", span, "a comment, which the game does not accept here")
-                    .help("if the game does, write `comments = true` in the table's format");
+                let mut fault =
+                    Fault::new("not-strict-json", span, "a comment, which the game does not accept here")
+                        .help("if the game does, write `comments = true` in the table's format");
                 fault.fix = Some(("remove the comment".to_owned(), edit));
                 self.report_fault(fault);
             }
@@ -375,7 +405,11 @@ impl Parser<'_, '_> {
                     let meant = self.bytes.get(escape + 1).copied().unwrap_or(b' ');
                     if !b"\"\\/bfnrtu".contains(&meant) {
                         let span = Span::new(escape, escape + 1);
-                        self.fault(span, "`\\` is followed by no known escape", "write `\\\\` for a backslash");
+                        self.fault(
+                            span,
+                            "`\\` is followed by no known escape",
+                            "write `\\\\` for a backslash",
+                        );
                     }
                     at = (escape + 2).min(self.bytes.len());
                 }
@@ -386,7 +420,11 @@ impl Parser<'_, '_> {
                     let closing = |byte: &u8| matches!(byte, b' ' | b'\t' | b'\r' | b',' | b'}' | b']');
                     let kept = line.iter().rposition(|byte| !closing(byte)).map_or(0, |at| at + 1);
                     let end = start + 1 + kept;
-                    self.fault(Span::new(start, start + 1), "the string is not closed on its line", "close it with `\"`");
+                    self.fault(
+                        Span::new(start, start + 1),
+                        "the string is not closed on its line",
+                        "close it with `\"`",
+                    );
                     self.at = end;
                     return Span::new(start, end);
                 }
@@ -397,7 +435,9 @@ impl Parser<'_, '_> {
     /// Passes over a word: up to the next blank, comma, colon or bracket, at least one character.
     fn skip_token(&mut self) {
         let start = self.at;
-        let ends = |byte: &u8| matches!(byte, b' ' | b'\t' | b'\r' | b'\n' | b',' | b':' | b'{' | b'}' | b'[' | b']' | b'"');
+        let ends = |byte: &u8| {
+            matches!(byte, b' ' | b'\t' | b'\r' | b'\n' | b',' | b':' | b'{' | b'}' | b'[' | b']' | b'"')
+        };
         let len = self.bytes[start..].iter().position(ends).unwrap_or(self.bytes.len() - start);
         self.at = start + len.max(1);
     }
@@ -405,8 +445,12 @@ impl Parser<'_, '_> {
     fn trailing_comma(&mut self) {
         let span = Span::new(self.comma, self.comma + 1);
         let edit = Edit { span, text: String::new() };
-        let mut fault = Fault::new("not-strict-json", span, "a comma after the last entry, which the game does not accept here")
-            .help("if the game does, write `trailing_commas = true` in the table's format");
+        let mut fault = Fault::new(
+            "not-strict-json",
+            span,
+            "a comma after the last entry, which the game does not accept here",
+        )
+        .help("if the game does, write `trailing_commas = true` in the table's format");
         fault.fix = Some(("remove the comma".to_owned(), edit));
         self.report_fault(fault);
     }
@@ -445,5 +489,9 @@ pub(super) fn is_bare_value(word: &str) -> bool {
 }
 
 fn shorten(word: &str) -> String {
-    if word.chars().count() <= 40 { word.to_owned() } else { word.chars().take(40).collect::<String>() + "..." }
+    if word.chars().count() <= 40 {
+        word.to_owned()
+    } else {
+        word.chars().take(40).collect::<String>() + "..."
+    }
 }
