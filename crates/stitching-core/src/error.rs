@@ -1,5 +1,5 @@
 //! Faults: what kept the tool from doing its work. What is wrong in the user's data is a
-//! [`Problem`](crate::Problem), a value, and never an error.
+//! [`Problem`], a value, and never an error.
 
 use crate::Problem;
 use std::io;

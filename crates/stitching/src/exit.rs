@@ -32,7 +32,7 @@ pub fn report(error: &Error, global: &Global, ui: &Ui) -> ExitCode {
         }));
     }
     for problem in problems {
-        ui.err(human::problem(problem, &[], ui).trim_end());
+        ui.err(human::problem(problem, &[], &human::Paths::default(), ui).trim_end());
         ui.err("");
     }
     ui.err(&format!("{}{} {error}", styled(RED, "error"), styled(BOLD, ":")));

@@ -17,8 +17,8 @@ use support::{small, stitching, tree};
 #[case::utf16("reaches2.txt", b"\xFF\xFER\0e\0".to_vec(), 1, "UTF-16")]
 #[case::long_line("reaches2.txt", [b"Reach\tAbove\n".to_vec(), vec![b'x'; 5_000_000]].concat(), 1, "the row has 1 column")]
 #[case::wide_row("reaches2.txt", [b"Reach\tAbove\n".to_vec(), b"x\t".repeat(10_000)].concat(), 1, "the row has 10001 columns")]
-#[case::blank_name("my reaches.txt", b"Reach\tAbove\nweir\tmlil\n".to_vec(), 1, "my reaches.txt (mod):2:6")]
-#[case::accents("flüsse_reaches.txt", b"Reach\tAbove\nweir\tmlil\n".to_vec(), 1, "flüsse_reaches.txt (mod):2:6")]
+#[case::blank_name("my reaches.txt", b"Reach\tAbove\nweir\tmlil\n".to_vec(), 1, "mod/my reaches.txt:2:6")]
+#[case::accents("flüsse_reaches.txt", b"Reach\tAbove\nweir\tmlil\n".to_vec(), 1, "mod/flüsse_reaches.txt:2:6")]
 #[case::deep_json("deep.json", "[".repeat(100_000).into_bytes(), 1, "500 brackets are open here")]
 #[case::deep_closed("deep.json", ("[".repeat(100_000) + &"]".repeat(100_000)).into_bytes(), 1, "500 brackets are open here")]
 fn files(#[case] name: &str, #[case] bytes: Vec<u8>, #[case] status: i32, #[case] says: &str) {

@@ -9,7 +9,7 @@
 //!   many of them are in force;
 //! * `history/kept/` has the bytes of files that a change or its undoing removed.
 //!
-//! How a change is written is told in [`transaction`].
+//! How a change is written is told at the head of `transaction.rs`.
 
 mod history;
 mod lock;

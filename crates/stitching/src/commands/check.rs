@@ -21,7 +21,7 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
     };
     let shown: Vec<&Problem> = report.problems.iter().filter(wanted).collect();
     match global.format {
-        Format::Human => human_report(&report, &shown, args, ui),
+        Format::Human => human_report(&report, &shown, args, &human::Paths::of(project), ui),
         Format::Json => ui.json(&json::report(&shown, &report.summary)),
         Format::Sarif => ui.json(&sarif::report(&shown, |place| prefix(project, place))),
         Format::Github => ui.out(&github::report(&shown, |problem| prefix(project, &problem.place))),
@@ -40,10 +40,10 @@ fn prefix(project: &Project, place: &Place) -> String {
     parts.map(Iterator::collect).unwrap_or_default()
 }
 
-fn human_report(report: &Report, shown: &[&Problem], args: &Check, ui: &Ui) {
+fn human_report(report: &Report, shown: &[&Problem], args: &Check, paths: &human::Paths, ui: &Ui) {
     let mut out = String::new();
     for (problem, also) in grouped_alike(shown) {
-        out.push_str(&human::problem(problem, &also, ui));
+        out.push_str(&human::problem(problem, &also, paths, ui));
         out.push('\n');
     }
     let summary = &report.summary;

@@ -40,7 +40,7 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
         );
         return Ok(ExitCode::SUCCESS);
     }
-    let mut out = String::new();
+    let (mut out, paths) = (String::new(), human::Paths::of(project));
     for (hit, (place, text)) in shown.iter().zip(&lines) {
         let head = match (hit.table, &hit.key) {
             (Some(table), Some(key)) => {
@@ -52,7 +52,7 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
         let overridden = if hit.overridden { ", overridden by a higher layer" } else { "" };
         let room = ui.width().saturating_sub(6);
         let line: String = human::clean(text.trim()).chars().take(room).collect();
-        out.push_str(&format!("{head}\n    {}{overridden}\n    {line}\n", styled(CYAN, human::place(place))));
+        out.push_str(&format!("{head}\n    {}{overridden}\n    {line}\n", styled(CYAN, paths.place(place))));
     }
     out.push_str(&match hits.len() {
         0 => format!("nothing has `{}`\n", args.text.join(" ")),

@@ -223,8 +223,9 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
     }
     let mut out =
         format!("{}\n", styled(BOLD, human::record(&described.name, &record.key, record.label.as_deref())));
+    let paths = human::Paths::of(project);
     for place in &record.places {
-        out.push_str(&format!("  {}\n\n", styled(CYAN, human::place(place))));
+        out.push_str(&format!("  {}\n\n", styled(CYAN, paths.place(place))));
         let here: Vec<_> = fields.iter().copied().filter(|field| field.place.path == place.path).collect();
         write_fields(&here, &mut out);
         if !here.is_empty() && place != record.places.last().unwrap_or(place) {

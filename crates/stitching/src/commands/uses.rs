@@ -61,13 +61,13 @@ pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<E
         }));
         return Ok(ExitCode::SUCCESS);
     }
+    let paths = human::Paths::of(project);
     let shown = human::record(&table.name, &key, label.as_deref());
-    let mut out = format!("{} at {}\n", styled(BOLD, shown), human::place(&place));
+    let mut out = format!("{} at {}\n", styled(BOLD, shown), paths.place(&place));
     let mut last = None;
     for (one, (text, place)) in uses.iter().zip(&lines) {
         if last != Some(one.file) {
-            let layer = if place.layer.is_empty() { String::new() } else { format!(" ({})", place.layer) };
-            out.push_str(&format!("\n{}{}\n", styled(CYAN, &place.path), styled(DIM, layer)));
+            out.push_str(&format!("\n{}\n", styled(CYAN, paths.show(place))));
             last = Some(one.file);
         }
         let user = &schema.tables[one.table];

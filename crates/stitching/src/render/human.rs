@@ -2,12 +2,14 @@
 
 use crate::ui::{Ui, count};
 use annotate_snippets::{AnnotationKind, Group, Level, Patch, Renderer, Snippet};
+use std::collections::HashMap;
+use std::path::Path;
 use stitching_core::links::Address;
-use stitching_core::{Place, Problem, Severity};
+use stitching_core::{Place, Problem, Project, Severity};
 
 /// A problem with its source line, a caret under the span, the reason and the fix.
 /// `also` are the lines of the same file that have the same problem.
-pub fn problem(problem: &Problem, also: &[usize], ui: &Ui) -> String {
+pub fn problem(problem: &Problem, also: &[usize], paths: &Paths, ui: &Ui) -> String {
     let level = match problem.severity {
         Severity::Error => Level::ERROR,
         Severity::Warning => Level::WARNING,
@@ -16,7 +18,7 @@ pub fn problem(problem: &Problem, also: &[usize], ui: &Ui) -> String {
     let mut groups = Vec::new();
     let mut primary = Group::with_title(level.primary_title(message).id(problem.code));
     let subject = subject(problem);
-    let path = shown_path(&problem.place);
+    let path = paths.show(&problem.place);
     if problem.place.line > 0 {
         let source = visible(&problem.place.source);
         let span = window_span(&problem.place);
@@ -30,12 +32,12 @@ pub fn problem(problem: &Problem, also: &[usize], ui: &Ui) -> String {
         if related.place.line > 0 {
             let snippet = Snippet::source(visible(&related.place.source))
                 .line_start(related.place.line)
-                .path(shown_path(&related.place));
+                .path(paths.show(&related.place));
             let annotation =
                 AnnotationKind::Context.span(window_span(&related.place)).label(related.message.clone());
             primary = primary.element(snippet.annotation(annotation));
         } else {
-            let note = format!("{}: {}", related.message, shown_path(&related.place));
+            let note = format!("{}: {}", related.message, paths.show(&related.place));
             primary = primary.element(Level::NOTE.message(note));
         }
     }
@@ -59,19 +61,46 @@ pub fn problem(problem: &Problem, also: &[usize], ui: &Ui) -> String {
     out
 }
 
-/// The path with its layer: `tables/reaches.txt (mod)`.
-pub fn shown_path(place: &Place) -> String {
-    if place.layer.is_empty() { place.path.clone() } else { format!("{} ({})", place.path, place.layer) }
+/// How paths within layers are shown: so that a terminal or editor in the current folder finds them.
+#[derive(Debug, Default)]
+pub struct Paths {
+    /// For each layer by name, its folder as seen from the current one, with a slash behind it.
+    prefixes: HashMap<String, String>,
 }
 
-/// A place as editors understand it, with the layer behind it.
-pub fn place(place: &Place) -> String {
-    let at = if place.line > 0 {
-        format!("{}:{}:{}", place.path, place.line, place.column)
-    } else {
-        place.path.clone()
-    };
-    if place.layer.is_empty() { at } else { format!("{at} ({})", place.layer) }
+impl Paths {
+    /// The paths of a project's layers.
+    pub fn of(project: &Project) -> Paths {
+        let here = std::env::current_dir().and_then(|folder| folder.canonicalize()).unwrap_or_default();
+        let layers = project.stack.layers().iter();
+        Paths { prefixes: layers.map(|layer| (layer.name.clone(), relative(&here, &layer.root))).collect() }
+    }
+
+    /// The path of a place. Without a project it is that within the layer, with the layer behind it.
+    pub fn show(&self, place: &Place) -> String {
+        match self.prefixes.get(&place.layer) {
+            Some(prefix) => format!("{prefix}{}", place.path),
+            None if place.layer.is_empty() => place.path.clone(),
+            None => format!("{} ({})", place.path, place.layer),
+        }
+    }
+
+    /// `path:line:column`, as editors understand it.
+    pub fn place(&self, place: &Place) -> String {
+        let path = self.show(place);
+        if place.line > 0 { format!("{path}:{}:{}", place.line, place.column) } else { path }
+    }
+}
+
+/// The folder `to` as seen from `from`, with a slash behind it; absolute if they share nothing.
+fn relative(from: &Path, to: &Path) -> String {
+    let shared = from.components().zip(to.components()).take_while(|(a, b)| a == b).count();
+    if shared == 0 {
+        return format!("{}/", to.display());
+    }
+    let up = from.components().skip(shared).map(|_| "../".to_owned());
+    let down = to.components().skip(shared).map(|part| format!("{}/", part.as_os_str().to_string_lossy()));
+    up.chain(down).collect()
 }
 
 /// A record as people speak of it: `reaches:frost_cut "Frostgate Cut"`.
