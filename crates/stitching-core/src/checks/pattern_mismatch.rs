@@ -36,17 +36,17 @@ fn applies(rule: &Rule) -> bool {
 }
 
 fn find(rule: &Rule, value: &str) -> Option<(String, Option<String>)> {
-    let (regex, written) = rule.pattern.as_ref()?;
-    if regex.is_match(value) {
+    let pattern = rule.pattern.as_ref()?;
+    if pattern.matches(value) {
         return None;
     }
     let lower = value.to_lowercase();
-    let help = if regex.is_match(value.trim()) {
+    let help = if pattern.matches(value.trim()) {
         Some("there are blanks around it".to_owned())
-    } else if regex.is_match(&lower) {
+    } else if pattern.matches(&lower) {
         Some(format!("in lower case, `{lower}`, it would be right"))
     } else {
         None
     };
-    Some((format!("`{value}` does not have the shape `{written}`"), help))
+    Some((format!("`{value}` does not have the shape `{}`", pattern.written()), help))
 }

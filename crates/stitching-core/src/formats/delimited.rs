@@ -230,7 +230,7 @@ impl Delimiter {
     #[inline]
     fn find(&self, bytes: &[u8]) -> Option<usize> {
         match self {
-            Delimiter::Byte(byte) => find_near(*byte, bytes),
+            Delimiter::Byte(byte) => memchr(*byte, bytes),
             Delimiter::Text(finder, _) => finder.find(bytes),
         }
     }
@@ -305,26 +305,76 @@ impl<'t> Rows<'t> {
         }
     }
 
-    #[inline]
     fn plain_row(&mut self, start: usize, end: usize, wanted: &[u16], cells: &mut Vec<ColumnCell>) {
+        match self.delimiter {
+            Delimiter::Byte(byte) => self.byte_row(byte, start, end, wanted, cells),
+            Delimiter::Text(..) => self.text_row(start, end, wanted, cells),
+        }
+    }
+
+    /// A row whose delimiter is one byte. Cells are short, so a call of `memchr` for each would cost
+    /// more than looking at the row eight bytes at a time.
+    fn byte_row(
+        &mut self,
+        delimiter: u8,
+        start: usize,
+        end: usize,
+        wanted: &[u16],
+        cells: &mut Vec<ColumnCell>,
+    ) {
+        let line = &self.text.as_bytes()[start..end];
+        let (mut from, mut count) = (start, 0);
+        let (words, rest) = line.as_chunks::<8>();
+        let masks = words.iter().map(|word| equal_bytes(*word, delimiter)).enumerate();
+        let mut last = [!delimiter; 8];
+        last[..rest.len()].copy_from_slice(rest);
+        for (at, mut mask) in masks.chain([(words.len(), equal_bytes(last, delimiter))]) {
+            while mask != 0 {
+                let cell_end = start + at * 8 + mask.trailing_zeros() as usize / 8;
+                mask &= mask - 1;
+                let Some(&column) = wanted.get(count) else {
+                    self.count = count + 1 + self.delimiter.count(&line[from - start..]);
+                    return;
+                };
+                count += 1;
+                if column != UNWANTED {
+                    let cell = Cell { span: self.trimmed(from, cell_end), form: Form::Plain };
+                    cells.push(ColumnCell { column, cell });
+                }
+                from = cell_end + 1;
+            }
+        }
+        self.last_cell(from, end, count, wanted, cells);
+    }
+
+    fn text_row(&mut self, start: usize, end: usize, wanted: &[u16], cells: &mut Vec<ColumnCell>) {
         let bytes = &self.text.as_bytes()[..end];
-        let mut from = start;
-        let mut count = 0;
-        for &column in wanted {
-            let found = self.delimiter.find(&bytes[from..]);
-            let cell_end = found.map_or(end, |at| from + at);
-            count += 1;
-            if column != UNWANTED {
-                let cell = Cell { span: self.trimmed(from, cell_end), form: Form::Plain };
+        let (mut from, mut count) = (start, 0);
+        while let Some(at) = self.delimiter.find(&bytes[from..]) {
+            if let Some(&column) = wanted.get(count).filter(|column| **column != UNWANTED) {
+                let cell = Cell { span: self.trimmed(from, from + at), form: Form::Plain };
                 cells.push(ColumnCell { column, cell });
             }
-            if found.is_none() {
-                self.count = count;
-                return;
-            }
-            from = cell_end + self.delimiter.len();
+            count += 1;
+            from += at + self.delimiter.len();
         }
-        self.count = count + 1 + self.delimiter.count(&bytes[from..]);
+        self.last_cell(from, end, count, wanted, cells);
+    }
+
+    /// The cell behind the last delimiter, which is the one at position `count`.
+    fn last_cell(
+        &mut self,
+        from: usize,
+        end: usize,
+        count: usize,
+        wanted: &[u16],
+        cells: &mut Vec<ColumnCell>,
+    ) {
+        if let Some(&column) = wanted.get(count).filter(|column| **column != UNWANTED) {
+            cells
+                .push(ColumnCell { column, cell: Cell { span: self.trimmed(from, end), form: Form::Plain } });
+        }
+        self.count = count + 1;
     }
 
     /// Reads a row in which some cell is quoted, so that it may go over several lines.
@@ -423,24 +473,14 @@ impl<'t> Rows<'t> {
     }
 }
 
-/// The first `wanted` in `bytes`. Cells are mostly short, and a call of `memchr` costs more than
-/// looking at two words by hand.
+/// The top bit of each byte of `word` that is `wanted`, the first byte lowest.
 #[inline]
-fn find_near(wanted: u8, bytes: &[u8]) -> Option<usize> {
-    const LOW: u64 = 0x0101_0101_0101_0101;
-    const WORDS: usize = 3;
-    let pattern = LOW * u64::from(wanted);
-    let (words, _) = bytes.as_chunks::<8>();
-    for (at, word) in words.iter().take(WORDS).enumerate() {
-        // A byte of `diff` is zero where the byte is the wanted one; the lowest such byte is exact.
-        let diff = u64::from_le_bytes(*word) ^ pattern;
-        let zero = diff.wrapping_sub(LOW) & !diff & (LOW << 7);
-        if zero != 0 {
-            return Some(at * 8 + zero.trailing_zeros() as usize / 8);
-        }
-    }
-    let from = words.len().min(WORDS) * 8;
-    memchr(wanted, &bytes[from..]).map(|at| from + at)
+fn equal_bytes(word: [u8; 8], wanted: u8) -> u64 {
+    const ONES: u64 = u64::MAX / 0xFF;
+    const LOW_BITS: u64 = ONES * 0x7F;
+    let differs = u64::from_le_bytes(word) ^ (ONES * u64::from(wanted));
+    // No carry leaves a byte here, so that each byte is judged by itself.
+    !(((differs & LOW_BITS) + LOW_BITS) | differs | LOW_BITS)
 }
 
 /// Drops what is told to it.

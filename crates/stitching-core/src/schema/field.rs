@@ -1,8 +1,7 @@
 //! Fields and the rules for their values.
 
-use super::TableId;
+use super::{Pattern, TableId};
 use crate::text::Template;
-use regex::Regex;
 
 /// A named value of the records of a table.
 #[derive(Debug, Clone)]
@@ -55,8 +54,8 @@ pub struct Rule {
     pub range: Option<(f64, f64)>,
     /// The values allowed.
     pub choice: Vec<String>,
-    /// The shape of the whole value; the second is as written in the schema.
-    pub pattern: Option<(Regex, String)>,
+    /// The shape of the whole value.
+    pub pattern: Option<Pattern>,
     /// Whether no two records may have the same value.
     pub unique: bool,
     /// Whether it may not be empty or none.
@@ -130,7 +129,7 @@ impl ValueType {
                 let digits = value.strip_prefix(['-', '+']).unwrap_or(value);
                 !digits.is_empty() && digits.bytes().all(|byte| byte.is_ascii_digit())
             }
-            ValueType::Number => is_number(value),
+            ValueType::Number => number(value).is_some(),
             ValueType::Boolean => {
                 let words = ["true", "false", "yes", "no", "1", "0"];
                 words.iter().any(|word| word.eq_ignore_ascii_case(value))
@@ -142,18 +141,34 @@ impl ValueType {
 /// Reads a number; words such as `inf` and `nan` are none.
 #[inline]
 pub(crate) fn number(value: &str) -> Option<f64> {
-    // Few digits and nothing else is the common case, and much quicker by hand.
-    if value.len() <= 9 && !value.is_empty() && value.bytes().all(|byte| byte.is_ascii_digit()) {
-        return Some(f64::from(value.bytes().fold(0, |sum, byte| sum * 10 + u32::from(byte - b'0'))));
+    const POWERS: [f64; 16] =
+        [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15];
+    let digits = value.strip_prefix(['-', '+']).unwrap_or(value).as_bytes();
+    let (mut mantissa, mut seen, mut decimals) = (0u64, 0, None);
+    for byte in digits {
+        match *byte {
+            b'0'..=b'9' if seen < POWERS.len() - 1 => {
+                mantissa = mantissa * 10 + u64::from(byte - b'0');
+                seen += 1;
+                decimals = decimals.map(|count: usize| count + 1);
+            }
+            b'.' if decimals.is_none() => decimals = Some(0),
+            // An exponent, more digits than are exact, or no number at all.
+            _ => return if is_number(value) { value.parse().ok() } else { None },
+        }
     }
-    if is_number(value) { value.parse().ok() } else { None }
+    if seen == 0 {
+        return None;
+    }
+    // Both are exact, and so their quotient is the nearest number, as `parse` gives it.
+    let magnitude = mantissa as f64 / POWERS[decimals.unwrap_or(0)];
+    Some(if value.starts_with('-') { -magnitude } else { magnitude })
 }
 
 /// Whether `value` is digits with an optional sign, point and exponent.
-#[inline]
 fn is_number(value: &str) -> bool {
-    let (mut digits, mut point, mut bytes) =
-        (0, false, value.strip_prefix(['-', '+']).unwrap_or(value).as_bytes().iter());
+    let (mut digits, mut point) = (0, false);
+    let mut bytes = value.strip_prefix(['-', '+']).unwrap_or(value).as_bytes().iter();
     while let Some(byte) = bytes.next() {
         match *byte {
             b'0'..=b'9' => digits += 1,
@@ -195,6 +210,8 @@ impl Rule {
 #[cfg(test)]
 mod tests {
     use super::ValueType::{self, Boolean, Integer, Number};
+    use super::number;
+    use proptest::prelude::*;
     use rstest::rstest;
 
     #[rstest]
@@ -210,5 +227,13 @@ mod tests {
     #[case(Boolean, "2", false)]
     fn kinds(#[case] kind: ValueType, #[case] value: &str, #[case] accepted: bool) {
         assert_eq!(kind.accepts(value), accepted);
+    }
+
+    proptest! {
+        #[test]
+        fn numbers_are_those_of_the_library(text in "[-+]?[0-9]{0,18}[.]?[0-9]{0,6}(e[0-9])?") {
+            let expected = text.bytes().any(|byte| byte.is_ascii_digit()).then(|| text.parse::<f64>().ok()).flatten();
+            prop_assert_eq!(number(&text), expected);
+        }
     }
 }

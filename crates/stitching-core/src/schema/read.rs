@@ -7,7 +7,7 @@ use super::field::{Field, Layout, Rule, Target, ValueType};
 use super::format::{self, template};
 use super::table::{FilePattern, KeyPart, Table, Texts};
 use super::toml_reader::{TomlReader, Value, plain};
-use super::{Schema, TableId, keys};
+use super::{Pattern, Schema, TableId, keys};
 use crate::Problem;
 use crate::text::{Template, nearest_of};
 use globset::GlobBuilder;
@@ -375,9 +375,9 @@ impl<'t> TableBuilder<'_, 't> {
         rule.unique = reader.flag(body, "unique").unwrap_or(false);
         rule.required = reader.flag(body, "required").unwrap_or(false);
         if let Some(pattern) = reader.text(body, "pattern") {
-            match Regex::new(&format!("^(?:{})$", pattern.get_ref())) {
-                Ok(regex) => rule.pattern = Some((regex, pattern.into_inner())),
-                Err(_) => reader.problem(
+            match Pattern::new(pattern.get_ref()) {
+                Some(pattern) => rule.pattern = Some(pattern),
+                None => reader.problem(
                     pattern.span(),
                     format!("`{}` is not a regular expression", pattern.get_ref()),
                     "a plain identifier is \"[a-z][a-z0-9_]*\"",

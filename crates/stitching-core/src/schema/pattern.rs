@@ -1,0 +1,67 @@
+//! The shape that the values of a field must have.
+
+use regex::Regex;
+use regex_automata::dfa::{Automaton, StartKind, dense};
+use regex_automata::{Anchored, Input};
+
+/// A regular expression (in the syntax of the `regex` crate) that a whole value must match.
+#[derive(Debug, Clone)]
+pub struct Pattern {
+    written: String,
+    regex: Regex,
+    /// For small expressions a table of all states, which costs little to start; identifiers are
+    /// short and there may be millions of them.
+    table: Option<dense::DFA<Vec<u32>>>,
+}
+
+/// A larger table is not made; large classes of letters would fill many megabytes.
+const MOST_BYTES: usize = 1 << 20;
+
+impl Pattern {
+    /// Reads an expression; `None` if it is not one.
+    pub fn new(written: &str) -> Option<Pattern> {
+        let whole = format!("^(?:{written})$");
+        let regex = Regex::new(&whole).ok()?;
+        let limits = dense::Config::new()
+            .start_kind(StartKind::Anchored)
+            .dfa_size_limit(Some(MOST_BYTES))
+            .determinize_size_limit(Some(MOST_BYTES));
+        let table = dense::Builder::new().configure(limits).build(&whole).ok();
+        Some(Pattern { written: written.to_owned(), regex, table })
+    }
+
+    /// The expression as written in the schema.
+    pub fn written(&self) -> &str {
+        &self.written
+    }
+
+    /// Whether all of `value` matches.
+    #[inline]
+    pub fn matches(&self, value: &str) -> bool {
+        let input = Input::new(value).anchored(Anchored::Yes).earliest(true);
+        match self.table.as_ref().map(|table| table.try_search_fwd(&input)) {
+            Some(Ok(found)) => found.is_some(),
+            _ => self.regex.is_match(value),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Pattern;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("[a-z][a-z0-9_]*", "frost_cut2", true)]
+    #[case("[a-z][a-z0-9_]*", "frost cut", false)]
+    #[case("[a-z][a-z0-9_]*", "frost\n", false)]
+    #[case("a|bc", "bc", true)]
+    #[case("a|bc", "abc", false)]
+    #[case(r"\w+", "żółw", true)]
+    #[case(r"\w{1,200}", "żółw", true)]
+    #[case("", "", true)]
+    #[case("(?i)FROST", "frost", true)]
+    fn the_whole_value_must_match(#[case] pattern: &str, #[case] value: &str, #[case] matches: bool) {
+        assert_eq!(Pattern::new(pattern).expect("an expression").matches(value), matches);
+    }
+}
