@@ -35,7 +35,7 @@ mod wrong_shape;
 mod wrong_type;
 
 pub use report::Context;
-pub use run::{Report, Summary, check, new_errors, problems};
+pub use run::{Report, Summary, TableSummary, check, new_errors, problems};
 
 use crate::links::{Index, RecordId};
 use crate::problem::{Problem, Severity};

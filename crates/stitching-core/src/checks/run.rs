@@ -3,7 +3,7 @@
 use super::report::all_problems;
 use super::value_checks;
 use crate::layers::{LayerId, Stack};
-use crate::links::{FactsCache, Index};
+use crate::links::{FactsCache, Index, TableFile, TableIndex};
 use crate::problem::{Problem, Severity};
 use crate::schema::Schema;
 use std::collections::HashMap;
@@ -15,6 +15,19 @@ pub struct Report {
     pub problems: Vec<Problem>,
     /// The numbers.
     pub summary: Summary,
+    /// For each table of the schema, what there is of it.
+    pub tables: Vec<TableSummary>,
+}
+
+/// What there is of a table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct TableSummary {
+    /// Its effective files.
+    pub files: usize,
+    /// Those of them that lie in the mod.
+    pub files_in_mod: usize,
+    /// Its records.
+    pub records: usize,
 }
 
 /// The numbers of a check.
@@ -45,6 +58,7 @@ pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
     let mut problems = all_problems(&index);
     let (records, references) = index.counts();
     let files = index.files.len();
+    let tables = index.tables.iter().map(|table| table_summary(&index, table)).collect();
     drop(index);
     let has_base = through == stack.top() && through > 0;
     if has_base && !problems.is_empty() {
@@ -62,7 +76,19 @@ pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
         records,
         references,
     };
-    Report { problems, summary }
+    Report { problems, summary, tables }
+}
+
+fn table_summary(index: &Index<'_>, table: &TableIndex) -> TableSummary {
+    let in_mod = |file: &&TableFile| {
+        let layer = index.stack.files()[index.files[file.file as usize].id].layer;
+        index.stack.layers()[layer].is_mod
+    };
+    TableSummary {
+        files: table.files.len(),
+        files_in_mod: table.files.iter().filter(in_mod).count(),
+        records: table.records,
+    }
 }
 
 /// All problems of the whole stack.

@@ -5,22 +5,15 @@ use crate::render::table;
 use crate::ui::{Ui, wants_json};
 use serde_json::json;
 use std::process::ExitCode;
-use stitching_core::checks::value_checks;
-use stitching_core::links::{FactsCache, Index};
 use stitching_core::{Error, Project, checks};
 
 pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
     let through = project.through(args.through.through.as_deref())?;
-    let (stack, schema) = (&project.stack, &project.schema);
-    let index = Index::build(stack, schema, through, &value_checks(schema), &FactsCache::default());
-    let report = checks::check(stack, schema, through);
+    let report = ui.progress("reading", || checks::check(&project.stack, &project.schema, through));
     let mut json_tables = Vec::new();
     let mut rows = Vec::new();
-    for (id, described) in schema.tables.iter().enumerate() {
-        let own = &index.tables[id];
-        let layer = |file: &u32| stack.files()[index.files[*file as usize].id].layer;
-        let in_mod = own.files.iter().filter(|file| stack.layers()[layer(&file.file)].is_mod).count();
+    for (described, own) in project.schema.tables.iter().zip(&report.tables) {
         let problems = report
             .problems
             .iter()
@@ -34,16 +27,16 @@ pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result
             "format": described.format_name,
             "patterns": patterns,
             "key": key,
-            "files": own.files.len(),
-            "files_in_mod": in_mod,
+            "files": own.files,
+            "files_in_mod": own.files_in_mod,
             "records": own.records,
             "problems": problems,
         }));
         rows.push(vec![
             described.name.clone(),
             own.records.to_string(),
-            own.files.len().to_string(),
-            in_mod.to_string(),
+            own.files.to_string(),
+            own.files_in_mod.to_string(),
             if problems > 0 { problems.to_string() } else { String::new() },
             key.join("/"),
             patterns.join(", "),

@@ -115,13 +115,9 @@ fn push_value(tree: &Tree, node: usize, push: &mut impl FnMut(Cell)) {
 }
 
 fn scalar(node: &Node) -> Option<Cell> {
-    let mut span = node.span;
+    let span = node.span;
     match node.kind {
-        Kind::Str => {
-            span.start += 1;
-            span.end = span.end.saturating_sub(1).max(span.start);
-            Some(Cell { span, form: Form::JsonString })
-        }
+        Kind::Str => Some(Cell { span, form: Form::JsonString }),
         Kind::Bare => Some(Cell { span, form: Form::JsonBare }),
         Kind::Null | Kind::Object | Kind::Array => None,
     }

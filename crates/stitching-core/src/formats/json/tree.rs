@@ -23,7 +23,7 @@ pub(super) enum Kind {
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Node {
     pub kind: Kind,
-    /// The value with its quotes or brackets.
+    /// The value with its brackets; a string without its quotes, of which one may be missing.
     pub span: Span,
     /// The inside of the member name, for a member's value.
     pub name: Option<Span>,
@@ -65,6 +65,8 @@ struct Parser<'t, 'f> {
     names: Vec<HashSet<&'t [u8]>>,
     name: Option<Span>,
     comma: usize,
+    /// One past the last value read, its closing quote or bracket included.
+    value_end: usize,
     faults: usize,
     report: &'f mut dyn FnMut(Fault),
 }
@@ -82,6 +84,7 @@ impl Tree {
             names: Vec::new(),
             name: None,
             comma: 0,
+            value_end: 0,
             faults: 0,
             report,
         };
@@ -187,8 +190,8 @@ impl Parser<'_, '_> {
     }
 
     fn member(&mut self) -> State {
-        let span = self.string();
-        let inside = Span { start: span.start + 1, end: span.end.saturating_sub(1).max(span.start + 1) };
+        let inside = self.string();
+        let span = Span { start: inside.start - 1, end: self.at as u32 };
         let name = &self.bytes[inside.range()];
         if self.names.last_mut().is_some_and(|names| !names.insert(name)) {
             let shown = String::from_utf8_lossy(name).into_owned();
@@ -278,7 +281,7 @@ impl Parser<'_, '_> {
             }
             b'}' | b']' => self.closing(next),
             _ => {
-                let end = self.nodes.last().map_or(self.at, |node| node.span.end as usize);
+                let end = self.value_end;
                 let place = Span::new(self.at, self.at + 1);
                 let edit = Edit { span: Span::new(end, end), text: ",".to_owned() };
                 let mut fault = Fault::new("syntax-error", place, "a comma is missing before this");
@@ -331,6 +334,7 @@ impl Parser<'_, '_> {
     }
 
     fn close(&mut self, end: usize) {
+        self.value_end = end;
         self.names.pop();
         if let Some(node) = self.open.pop() {
             self.opened[usize::from(self.nodes[node].kind == Kind::Array)] -= 1;
@@ -340,6 +344,7 @@ impl Parser<'_, '_> {
     }
 
     fn push(&mut self, kind: Kind, span: Span) {
+        self.value_end = self.at;
         let end = self.nodes.len() + 1;
         self.nodes.push(Node { kind, span, name: self.name.take(), end });
     }
@@ -391,7 +396,7 @@ impl Parser<'_, '_> {
         }
     }
 
-    /// Reads the string that begins here; gives it with its quotes.
+    /// Reads the string that begins here; gives what stands between its quotes.
     fn string(&mut self) -> Span {
         let start = self.at;
         let mut at = start + 1;
@@ -399,7 +404,7 @@ impl Parser<'_, '_> {
             match memchr::memchr3(b'"', b'\\', b'\n', &self.bytes[at..]).map(|found| at + found) {
                 Some(end) if self.bytes[end] == b'"' => {
                     self.at = end + 1;
-                    return Span::new(start, self.at);
+                    return Span::new(start + 1, end);
                 }
                 Some(escape) if self.bytes[escape] == b'\\' => {
                     let meant = self.bytes.get(escape + 1).copied().unwrap_or(b' ');
@@ -426,7 +431,7 @@ impl Parser<'_, '_> {
                         "close it with `\"`",
                     );
                     self.at = end;
-                    return Span::new(start, end);
+                    return Span::new(start + 1, end);
                 }
             }
         }
