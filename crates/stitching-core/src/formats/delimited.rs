@@ -390,7 +390,9 @@ impl<'t> Rows<'t> {
         loop {
             let cell;
             let mut next;
-            if bytes.get(from) == Some(&b'"') {
+            let quote = self.past_blanks(from);
+            if bytes.get(quote) == Some(&b'"') {
+                from = quote;
                 let close = self.closing_quote(from + 1);
                 let end = close.unwrap_or_else(|| line_end(bytes, from));
                 cell = Cell { span: Span::new(from + 1, end), form: Form::Doubled };
@@ -404,6 +406,7 @@ impl<'t> Rows<'t> {
                         ),
                     );
                 }
+                next = self.past_blanks(next);
                 let rest_end = self.cell_end(next);
                 let stray = without_return(bytes, next, rest_end);
                 if stray > next {
@@ -427,6 +430,17 @@ impl<'t> Rows<'t> {
             }
             from = next + self.delimiter.len();
         }
+    }
+
+    /// Where a value begins that is looked for from `from` on, if blanks around it do not count.
+    fn past_blanks(&self, from: usize) -> usize {
+        if !self.trim {
+            return from;
+        }
+        let rest = &self.text.as_bytes()[from..];
+        let delimiter = |byte: u8| matches!(self.delimiter, Delimiter::Byte(own) if own == byte);
+        let blanks = rest.iter().take_while(|byte| matches!(**byte, b' ' | b'\t') && !delimiter(**byte));
+        from + blanks.count()
     }
 
     /// Where the unquoted rest of a cell that goes on at `from` ends: at a delimiter or line end.

@@ -143,26 +143,31 @@ impl ValueType {
 pub(crate) fn number(value: &str) -> Option<f64> {
     const POWERS: [f64; 16] =
         [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15];
-    let digits = value.strip_prefix(['-', '+']).unwrap_or(value).as_bytes();
-    let (mut mantissa, mut seen, mut decimals) = (0u64, 0, None);
-    for byte in digits {
-        match *byte {
-            b'0'..=b'9' if seen < POWERS.len() - 1 => {
-                mantissa = mantissa * 10 + u64::from(byte - b'0');
-                seen += 1;
-                decimals = decimals.map(|count: usize| count + 1);
-            }
-            b'.' if decimals.is_none() => decimals = Some(0),
-            // An exponent, more digits than are exact, or no number at all.
-            _ => return if is_number(value) { value.parse().ok() } else { None },
+    let unsigned = value.strip_prefix(['-', '+']).unwrap_or(value).as_bytes();
+    if unsigned.is_empty() || unsigned.len() >= POWERS.len() {
+        return slow_number(value);
+    }
+    let (mut mantissa, mut decimals, mut point) = (0u64, 0, false);
+    for byte in unsigned {
+        let digit = byte.wrapping_sub(b'0');
+        if digit <= 9 {
+            mantissa = mantissa * 10 + u64::from(digit);
+            decimals += usize::from(point);
+        } else if *byte == b'.' && !point && unsigned.len() > 1 {
+            point = true;
+        } else {
+            return slow_number(value);
         }
     }
-    if seen == 0 {
-        return None;
-    }
     // Both are exact, and so their quotient is the nearest number, as `parse` gives it.
-    let magnitude = mantissa as f64 / POWERS[decimals.unwrap_or(0)];
+    let magnitude = if decimals == 0 { mantissa as f64 } else { mantissa as f64 / POWERS[decimals] };
     Some(if value.starts_with('-') { -magnitude } else { magnitude })
+}
+
+/// Numbers with an exponent or with more digits than are exact in a `u64` and a power of ten.
+#[cold]
+fn slow_number(value: &str) -> Option<f64> {
+    if is_number(value) { value.parse().ok() } else { None }
 }
 
 /// Whether `value` is digits with an optional sign, point and exponent.

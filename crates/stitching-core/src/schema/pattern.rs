@@ -1,8 +1,10 @@
 //! The shape that the values of a field must have.
 
 use regex::Regex;
+use regex_automata::Anchored;
 use regex_automata::dfa::{Automaton, StartKind, dense};
-use regex_automata::{Anchored, Input};
+use regex_automata::util::primitives::StateID;
+use regex_automata::util::start;
 
 /// A regular expression (in the syntax of the `regex` crate) that a whole value must match.
 #[derive(Debug, Clone)]
@@ -11,7 +13,7 @@ pub struct Pattern {
     regex: Regex,
     /// For small expressions a table of all states, which costs little to start; identifiers are
     /// short and there may be millions of them.
-    table: Option<dense::DFA<Vec<u32>>>,
+    table: Option<(dense::DFA<Vec<u32>>, StateID)>,
 }
 
 /// A larger table is not made; large classes of letters would fill many megabytes.
@@ -27,6 +29,8 @@ impl Pattern {
             .dfa_size_limit(Some(MOST_BYTES))
             .determinize_size_limit(Some(MOST_BYTES));
         let table = dense::Builder::new().configure(limits).build(&whole).ok();
+        let anchored = start::Config::new().anchored(Anchored::Yes);
+        let table = table.and_then(|table| table.start_state(&anchored).ok().map(|start| (table, start)));
         Some(Pattern { written: written.to_owned(), regex, table })
     }
 
@@ -38,11 +42,26 @@ impl Pattern {
     /// Whether all of `value` matches.
     #[inline]
     pub fn matches(&self, value: &str) -> bool {
-        let input = Input::new(value).anchored(Anchored::Yes).earliest(true);
-        match self.table.as_ref().map(|table| table.try_search_fwd(&input)) {
-            Some(Ok(found)) => found.is_some(),
-            _ => self.regex.is_match(value),
+        self.by_table(value).unwrap_or_else(|| self.regex.is_match(value))
+    }
+
+    /// The answer of the table; `None` if there is none, or it gives up.
+    #[inline]
+    fn by_table(&self, value: &str) -> Option<bool> {
+        let (table, start) = self.table.as_ref()?;
+        let mut state = *start;
+        for byte in value.bytes() {
+            state = table.next_state(state, byte);
+            if table.is_special_state(state) {
+                if table.is_dead_state(state) {
+                    return Some(false);
+                }
+                if table.is_quit_state(state) {
+                    return None;
+                }
+            }
         }
+        Some(table.is_match_state(table.next_eoi_state(state)))
     }
 }
 

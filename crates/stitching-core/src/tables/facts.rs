@@ -177,12 +177,17 @@ pub fn extract(
                 key_ends: Vec::new(),
             },
             seeds: &mut facts.seeds,
-            references: 0,
         };
         read_records(table, path, text, &wanted, &mut builder);
-        builder.facts.shrink();
-        facts.references += builder.references;
-        facts.tables.push(builder.facts);
+        let mut found = builder.facts;
+        for (rule, plan) in builder.rules.into_iter().enumerate() {
+            let links = plan.links.into_iter().filter(|(_, links)| !links.is_empty());
+            found.links.extend(links.map(|(kind, links)| RuleLinks { rule, kind, links }));
+        }
+        let pointing = found.links.iter().filter(|links| links.kind != LinkKind::Value);
+        facts.references += pointing.map(|links| links.links.len()).sum::<usize>();
+        found.shrink();
+        facts.tables.push(found);
     }
     facts
 }
@@ -214,34 +219,35 @@ pub(crate) fn refers_folded(schema: &Schema, rule: &Rule) -> bool {
 
 /// What is to be done with the values of a rule.
 struct RulePlan<'c> {
+    rule: &'c Rule,
     checks: &'c [(&'static str, ValueCheck)],
-    /// As what the values are looked up, and where their links are in [`TableFacts::links`].
-    kinds: Vec<(LinkKind, Option<usize>)>,
+    /// As what the values are looked up, and their links so far.
+    links: Vec<(LinkKind, Vec<Link>)>,
     /// Whether what they refer to is compared without case.
     folded: bool,
 }
 
 fn rule_plans<'c>(
     schema: &Schema,
-    table: &Table,
+    table: &'c Table,
     checks: &'c [Vec<(&'static str, ValueCheck)>],
     targets: &[bool],
 ) -> Vec<RulePlan<'c>> {
-    let plan = |(index, rule): (usize, &Rule)| {
-        let mut kinds = Vec::new();
+    let plan = |(index, rule): (usize, &'c Rule)| {
+        let mut links = Vec::new();
         if !rule.refs.is_empty() {
-            kinds.push((LinkKind::Reference, None));
+            links.push((LinkKind::Reference, Vec::new()));
         }
         if rule.text.is_some() && schema.text_tables().next().is_some() {
-            kinds.push((LinkKind::Text, None));
+            links.push((LinkKind::Text, Vec::new()));
         }
         if rule.file.is_some() {
-            kinds.push((LinkKind::File, None));
+            links.push((LinkKind::File, Vec::new()));
         }
         if rule.unique || targets[index] {
-            kinds.push((LinkKind::Value, None));
+            links.push((LinkKind::Value, Vec::new()));
         }
-        RulePlan { checks: &checks[index], kinds, folded: refers_folded(schema, rule) }
+        RulePlan { rule, checks: &checks[index], links, folded: refers_folded(schema, rule) }
     };
     table.rules.iter().enumerate().map(plan).collect()
 }
@@ -288,7 +294,6 @@ struct Builder<'b> {
     estimate: usize,
     facts: TableFacts,
     seeds: &'b mut Vec<Seed>,
-    references: usize,
 }
 
 impl Reader for Builder<'_> {
@@ -342,8 +347,8 @@ impl Builder<'_> {
         self.facts.hashes.reserve(records);
         self.facts.key_ends.reserve(records);
         self.facts.keys.reserve(self.facts.keys.len() * records / 64);
-        for links in &mut self.facts.links {
-            links.links.reserve(links.links.len() * records / 64);
+        for (_, links) in self.rules.iter_mut().flat_map(|plan| &mut plan.links) {
+            links.reserve(links.len() * records / 64);
         }
     }
 
@@ -398,32 +403,28 @@ impl Builder<'_> {
     /// Looks at one value, or one part of one.
     #[inline]
     fn value(&mut self, record: &RecordView<'_>, at: usize, text: &str, span: Span) {
-        let rule = &record.table.rules[at];
+        let plan = &self.rules[at];
+        let (rule, checks) = (plan.rule, plan.checks);
         if rule.is_none(text) {
             if rule.required {
                 self.required(record, at, span);
             }
             return;
         }
-        for (code, check) in self.rules[at].checks {
+        for (code, check) in checks {
             if let Some(wrong) = check(rule, text) {
                 self.wrong(record, at, span, code, wrong);
             }
         }
         let plan = &mut self.rules[at];
-        for (kind, slot) in &mut plan.kinds {
+        for (kind, links) in &mut plan.links {
             let hash = match kind {
                 LinkKind::Reference => key_hash(text, plan.folded),
                 LinkKind::Value => key_hash(text, false),
                 LinkKind::Text => text_hash(rule, text),
                 LinkKind::File => file_hash(rule, text),
             };
-            self.references += usize::from(*kind != LinkKind::Value);
-            let slot = *slot.get_or_insert_with(|| {
-                self.facts.links.push(RuleLinks { rule: at, kind: *kind, links: Vec::new() });
-                self.facts.links.len() - 1
-            });
-            self.facts.links[slot].links.push(Link { hash, start: span.start, record: record.index });
+            links.push(Link { hash, start: span.start, record: record.index });
         }
     }
 
