@@ -3,9 +3,9 @@
 use super::labels::{Labels, text_key, texts_of};
 use super::{Found, find_records, load, with_text};
 use crate::Error;
-use crate::layers::{LayerId, Stack};
+use crate::layers::{LayerId, RelPath, Stack};
 use crate::problem::Place;
-use crate::schema::{Schema, TableId};
+use crate::schema::{Layout, Schema, Table, TableId};
 use crate::tables::{
     Reader, Record, RecordView, Value, all_fields, for_each_piece, read_at, read_records_at, shown_key,
 };
@@ -40,6 +40,8 @@ pub struct FieldDetail {
     pub place: Place,
     /// The records it names: table, key as shown, name as the player sees it.
     pub points_to: Vec<(String, String, Option<String>)>,
+    /// The file it names: its path, and the layer whose file the game would read, if there is one.
+    pub file: Option<(String, Option<String>)>,
     /// The texts it stands for: language and text, `None` where it is missing.
     pub texts: Vec<(String, Option<String>)>,
 }
@@ -108,12 +110,31 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
                 unit: field.unit.clone(),
                 place: loaded.place(value.span),
                 points_to,
+                file: file_of(stack, &table, through, value.field, &value.text),
                 texts: texts.unwrap_or_default(),
                 value,
             });
         }
     }
     Ok(details)
+}
+
+/// The file that `value` of `field` names, and the layer it is in.
+fn file_of(
+    stack: &Stack,
+    table: &Table,
+    through: LayerId,
+    field: usize,
+    value: &str,
+) -> Option<(String, Option<String>)> {
+    let Layout::Whole(rule) = table.fields[field].layout else { return None };
+    let rule = &table.rules[rule];
+    let path = rule.file.as_ref().filter(|_| !rule.is_none(value))?.fill_one(value);
+    let found = RelPath::parse(&path).ok().and_then(|path| {
+        let layers = (0..=through).rev();
+        layers.into_iter().find(|layer| stack.find(*layer, &path).is_some())
+    });
+    Some((path, found.map(|layer| stack.layers()[layer].name.clone())))
 }
 
 /// The record `found` at the first of its places, with the fields that the schema describes.

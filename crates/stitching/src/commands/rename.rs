@@ -2,7 +2,7 @@
 
 use super::journal;
 use crate::args::{Global, Rename};
-use crate::ui::{DIM, Ui, count, styled, wants_json};
+use crate::ui::{BOLD, CYAN, DIM, GREEN, RED, Ui, count, styled, wants_json};
 use serde_json::json;
 use std::process::ExitCode;
 use stitching_core::changes::{Change, Note, rename, unified_diff, verify};
@@ -22,7 +22,7 @@ pub fn run(project: &Project, args: &Rename, global: &Global, ui: &Ui) -> Result
         if as_json {
             ui.json(&shape(&change, &json!({ "written": false, "diff": diff })));
         } else {
-            ui.out(&diff);
+            ui.out(&coloured(&diff));
             ui.note(&format!(
                 "nothing was written: {} in {}",
                 count(change.values, "value"),
@@ -58,6 +58,19 @@ pub fn run(project: &Project, args: &Rename, global: &Global, ui: &Ui) -> Result
     tell_notes(&change, ui);
     ui.note("`stitching undo` takes it back");
     Ok(ExitCode::SUCCESS)
+}
+
+/// A diff with what goes in red and what comes in green; elsewhere than on a terminal the colours
+/// are left out again.
+fn coloured(diff: &str) -> String {
+    let line = |line: &str| match line.as_bytes().first() {
+        Some(b'-') => styled(RED, line),
+        Some(b'+') => styled(GREEN, line),
+        Some(b'@') => styled(CYAN, line),
+        Some(b'd') => styled(BOLD, line),
+        _ => line.to_owned(),
+    };
+    diff.split_inclusive('\n').map(line).collect()
 }
 
 fn tell_notes(change: &Change, ui: &Ui) {

@@ -208,8 +208,9 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
                 .map(|(table, key, label)| json!({ "table": table, "key": key, "label": label }));
             let texts: Map<String, Value> =
                 field.texts.iter().map(|(language, text)| (language.clone(), json!(text))).collect();
+            let file = field.file.as_ref().map(|(path, layer)| json!({ "path": path, "layer": layer }));
             let head = json!({
-                "field": field.name, "value": field.value.text, "about": field.about, "unit": field.unit,
+                "file": file, "field": field.name, "value": field.value.text, "about": field.about, "unit": field.unit,
                 "points_to": points_to.collect::<Vec<_>>(), "texts": texts,
             });
             json::with_place(head, &field.place)
@@ -261,6 +262,12 @@ fn write_fields(fields: &[&FieldDetail], out: &mut String) {
         let mut extra: Vec<String> = Vec::new();
         for (table, key, label) in &field.points_to {
             extra.push(format!("-> {}", human::record(table, key, label.as_deref())));
+        }
+        if let Some((path, layer)) = &field.file {
+            extra.push(match layer {
+                Some(layer) => format!("file {path} ({layer})"),
+                None => format!("file {path} {}", styled(RED, "missing")),
+            });
         }
         for (language, text) in &field.texts {
             extra.push(match text {
