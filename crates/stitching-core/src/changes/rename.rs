@@ -6,7 +6,8 @@
 //! until nothing new turns up. Only then are the edits made, so that a value touched in two rounds
 //! is rewritten once.
 //!
-//! **Limitations.** A file of the base cannot be moved, only copied under its new name.
+//! **Limitations.** A file of the base cannot be moved, only copied under its new name. If it refers to
+//! what is renamed, the mod gets a copy under the old name too, so that nothing dangles.
 
 use super::change::{Change, FileChange, Note};
 use crate::Error;
@@ -273,7 +274,14 @@ impl<'p> Work<'p> {
                 self.notes.insert(Note::Moved(from, to));
             }
         }
+        // The base's file is still there under its old name, where its references would dangle now;
+        // so the mod also replaces it there.
+        let left =
+            changes.iter().filter(|file| !file.in_mod && file.from != file.to && !file.edits.is_empty());
+        let left: Vec<FileChange> =
+            left.map(|file| FileChange { to: file.from.clone(), ..file.clone() }).collect();
         self.change.files = changes;
+        self.change.files.extend(left);
         self.change.files.sort_by(|a, b| a.to.cmp(&b.to));
         self.change.notes = self.notes.into_iter().collect();
         Ok(self.change)
