@@ -30,6 +30,8 @@ pub enum Header {
     Named(Vec<String>),
 }
 
+/// What `trim` takes off a value.
+const BLANKS: [char; 2] = [' ', '\t'];
 /// Marks a position in the row whose column was not asked for.
 const UNWANTED: u16 = u16::MAX;
 /// A column further apart than this from a missing one is not suggested in its place.
@@ -83,7 +85,7 @@ impl Format for Delimited {
             return Ok(value.replace('"', "\"\""));
         }
         let comment = self.comment.as_ref().is_some_and(|mark| value.starts_with(mark.as_str()));
-        let blanks = self.trim && value.trim() != value;
+        let blanks = self.trim && value.trim_matches(BLANKS) != value;
         let opens_quote = self.quoted && value.starts_with('"');
         if !(value.contains([self.delimiter, '\n', '\r']) || comment || blanks || opens_quote) {
             return Ok(value.to_owned());
@@ -439,7 +441,8 @@ impl<'t> Rows<'t> {
         }
         let rest = &self.text.as_bytes()[from..];
         let delimiter = |byte: u8| matches!(self.delimiter, Delimiter::Byte(own) if own == byte);
-        let blanks = rest.iter().take_while(|byte| matches!(**byte, b' ' | b'\t') && !delimiter(**byte));
+        let blank = |byte: &&u8| BLANKS.contains(&char::from(**byte)) && !delimiter(**byte);
+        let blanks = rest.iter().take_while(blank);
         from + blanks.count()
     }
 
@@ -482,8 +485,9 @@ impl<'t> Rows<'t> {
             return Span { start: start as u32, end: end as u32 };
         }
         let value = &self.text[start..end];
-        let lead = value.len() - value.trim_start().len();
-        Span::new(start + lead, (start + lead).max(end - (value.len() - value.trim_end().len())))
+        let lead = value.len() - value.trim_start_matches(BLANKS).len();
+        let trail = value.len() - value.trim_end_matches(BLANKS).len();
+        Span::new(start + lead, (start + lead).max(end - trail))
     }
 }
 
