@@ -310,3 +310,48 @@ fn facts_are_shared_between_views() {
     }
     assert_eq!(first.counts(), second.counts());
 }
+
+/// A file much larger than a block: places, counts and duplicates are those of the whole file.
+#[rstest]
+#[case::blocks("")]
+#[case::at_once(", quotes = true")]
+fn large_files_are_read_in_blocks(#[case] how: &str) {
+    let schema = format!(
+        "=== schema.toml\n[table.t]\nfiles = \"t.txt\"\nformat = {{ kind = \"delimited\", comment = \"#\"{how} }}\nkey = \"K\"\n[table.t.fields]\nR = {{ ref = \"t\", none = \"-\" }}\nN = {{ type = \"integer\", unique = true }}\n"
+    );
+    let folder = support::write(&schema);
+    let mut text = format!("\u{feff}{}K\tR\tN\r\n", "# a long note before the header\n".repeat(10_000));
+    for row in 0..40_000 {
+        text.push_str(&match row {
+            20_000 => "żółw\tnowhere\t20000\n".to_owned(),
+            30_000 => "k7\t-\t30000\n".to_owned(),
+            35_000 => "k35000\tk1\t7\n".to_owned(),
+            39_999 => "k39999\tk1\tx\textra".to_owned(),
+            _ => format!("k{row}\tk{}\t{row}\n", (row + 1) % 20_000),
+        });
+    }
+    assert!(text.len() > 1_000_000);
+    std::fs::write(folder.path().join("mod/t.txt"), &text).expect("written");
+    let project = support::open(&folder);
+    let report = stitching_core::checks::check(&project.stack, &project.schema, project.stack.top());
+    assert_eq!((report.summary.records, report.summary.references), (40_000, 39_999));
+    let found: Vec<(&str, usize, usize, Option<&str>)> = report
+        .problems
+        .iter()
+        .map(|problem| (problem.code, problem.place.line, problem.place.column, problem.value.as_deref()))
+        .collect();
+    let expected = [
+        ("dangling-reference", 30_002, 6, Some("nowhere")),
+        ("duplicate-key", 40_002, 1, Some("k7")),
+        ("not-unique", 45_002, 11, Some("7")),
+        ("column-count", 50_001, 1, None),
+        ("wrong-type", 50_001, 11, Some("x")),
+    ];
+    assert_eq!(found.len(), expected.len(), "{found:?}");
+    for one in expected {
+        assert!(found.contains(&one), "{one:?} in {found:?}");
+    }
+    assert!(report.problems[1].related[0].place.line < 11_000, "the first k7 is near the top");
+    let start = report.problems[0].place.start as usize;
+    assert_eq!(&text[start..start + 7], "nowhere");
+}

@@ -1,6 +1,6 @@
 //! Delimited text: a row a line, cells between delimiters.
 
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink};
+use super::{BlockState, Cell, Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink};
 use crate::text::{Span, Text, nearest_of};
 use memchr::{memchr, memchr2};
 
@@ -39,22 +39,35 @@ const NEAR: usize = 2;
 
 impl Format for Delimited {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
+        let mut state = BlockState::default();
+        self.read_block(text, columns, &mut state, sink);
+        self.end_blocks(&state, sink);
+    }
+
+    fn reads_blocks(&self) -> bool {
+        // A quoted value may go over several lines, and so over the end of a block.
+        !self.quoted
+    }
+
+    fn read_block(
+        &self,
+        text: &Text<'_>,
+        columns: &[Column<'_>],
+        state: &mut BlockState,
+        sink: &mut dyn RecordSink,
+    ) {
         let mut reader = Rows::new(self, text);
-        let (names, at) = match &self.header {
-            Header::Named(names) => (names.clone(), Span::new(text.body(), text.body())),
-            Header::FirstRow => match reader.header(sink) {
-                Some(header) => header,
-                None => {
-                    let span = Span::new(text.body(), text.body());
-                    let fault = Fault::new("syntax-error", span, "the file is empty: it has no header row");
-                    sink.fault(
-                        fault.help("give it the header of the other files of its table, or delete it"),
-                    );
-                    return;
-                }
-            },
-        };
-        let positions = self.bind(&names, columns, at, sink);
+        if state.header.is_none() {
+            let found = match &self.header {
+                Header::Named(names) => Some((names.clone(), Span::new(text.body(), text.body()))),
+                Header::FirstRow => reader.header(sink),
+            };
+            // A block of nothing but notes may stand before the header.
+            let Some((names, at)) = found else { return };
+            let positions = self.bind(&names, columns, at, sink);
+            state.header = Some((names, positions));
+        }
+        let Some((names, positions)) = &state.header else { return };
         let last_wanted = positions.iter().rposition(|&column| column != UNWANTED).map_or(0, |at| at + 1);
         let mut cells = Vec::with_capacity(columns.len());
         while let Some(span) = reader.row(&positions[..last_wanted], &mut cells, sink) {
@@ -68,6 +81,14 @@ impl Format for Delimited {
                 }));
             }
             sink.record(&RawRecord { span, cells: &cells });
+        }
+    }
+
+    fn end_blocks(&self, state: &BlockState, sink: &mut dyn RecordSink) {
+        if state.header.is_none() {
+            let fault =
+                Fault::new("syntax-error", Span::default(), "the file is empty: it has no header row");
+            sink.fault(fault.help("give it the header of the other files of its table, or delete it"));
         }
     }
 

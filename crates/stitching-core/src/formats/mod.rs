@@ -100,6 +100,13 @@ impl Fault {
     }
 }
 
+/// What a format remembers from one block of a file to the next.
+#[derive(Debug, Default)]
+pub struct BlockState {
+    /// The names in the header, and for each position in a row which of the wanted columns it is.
+    header: Option<(Vec<String>, Vec<u16>)>,
+}
+
 /// Takes what a format reads.
 pub trait RecordSink {
     /// Takes a record. Records come in the order of the file.
@@ -128,6 +135,27 @@ pub trait Format: std::fmt::Debug + Send + Sync {
     fn check_column(&self, _column: &str) -> Result<(), String> {
         Ok(())
     }
+
+    /// Whether records can be read from blocks of whole lines, one after another.
+    fn reads_blocks(&self) -> bool {
+        false
+    }
+
+    /// Reads the next block of a file whose format [reads blocks](Format::reads_blocks). `state` is
+    /// made with `default` for the first block and kept between the blocks. Places are within the
+    /// block.
+    fn read_block(
+        &self,
+        text: &Text<'_>,
+        columns: &[Column<'_>],
+        _state: &mut BlockState,
+        sink: &mut dyn RecordSink,
+    ) {
+        self.read(text, columns, sink);
+    }
+
+    /// Tells what can be said only after the last block.
+    fn end_blocks(&self, _state: &BlockState, _sink: &mut dyn RecordSink) {}
 
     /// Reads only the records around the byte `offsets` (sorted), where a search found something.
     /// Gives `false`, and reads nothing, in formats where only the whole file tells.

@@ -14,7 +14,6 @@ pub use rel_path::{RelPath, RelPathError};
 pub use writable::{ModRoot, WritePath};
 
 use crate::Error;
-use crate::text::Span;
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Read;
@@ -152,6 +151,15 @@ impl Stack {
         read_whole(&path, buffer).map_err(|source| Error::io("read", &path, source))
     }
 
+    /// Opens a file for reading piece by piece.
+    ///
+    /// # Errors
+    /// When the file cannot be opened, or is larger than [`MAX_FILE`].
+    pub fn open_file(&self, id: FileId) -> Result<File, Error> {
+        let path = self.location(id);
+        open_file(&path).map(|(file, _)| file).map_err(|source| Error::io("read", &path, source))
+    }
+
     /// Where a file lies on disk, for messages.
     pub fn location(&self, id: FileId) -> PathBuf {
         let entry = &self.files[id];
@@ -192,7 +200,15 @@ impl FileEntry {
 }
 
 fn read_whole(path: &Path, buffer: &mut Vec<u8>) -> std::io::Result<()> {
-    let mut file = File::open(path)?;
+    let (mut file, size) = open_file(path)?;
+    buffer.reserve(size as usize + 1);
+    file.by_ref().take(MAX_FILE).read_to_end(buffer)?;
+    Ok(())
+}
+
+/// Opens a file and gives its size in bytes.
+fn open_file(path: &Path) -> std::io::Result<(File, u64)> {
+    let file = File::open(path)?;
     let size = file.metadata()?.len();
     if size > MAX_FILE {
         return Err(std::io::Error::new(
@@ -200,12 +216,5 @@ fn read_whole(path: &Path, buffer: &mut Vec<u8>) -> std::io::Result<()> {
             format!("the file has {size} bytes, and {MAX_FILE} is the most that is read"),
         ));
     }
-    buffer.reserve(size as usize + 1);
-    file.by_ref().take(MAX_FILE).read_to_end(buffer)?;
-    Ok(())
-}
-
-/// The whole file, for faults that have no narrower place.
-pub fn whole_file() -> Span {
-    Span::default()
+    Ok((file, size))
 }

@@ -1,11 +1,13 @@
 //! The index: which keys there are, and what each file's values point to.
 
-use super::with_text;
+use super::{with_blocks, with_text};
 use crate::Error;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Rule, Schema, TableId, Texts};
-use crate::tables::{FileFacts, Link, LinkKind, TableFacts, ValueChecks, extract, key_hash, path_hash};
-use crate::text::{NearestIndex, TextFault};
+use crate::tables::{
+    Extractor, FileFacts, Link, LinkKind, TableFacts, ValueChecks, extract, key_hash, path_hash,
+};
+use crate::text::{NearestIndex, Span, TextFault};
 use hashbrown::{HashMap, HashSet, HashTable};
 use rayon::prelude::*;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
@@ -364,7 +366,17 @@ fn file_facts(
             .collect();
         (found.filter(|_| needs_text), extract(schema, &claims, &entry.path, text, checks, targets))
     };
-    if needs_text {
+    let by_blocks = match claims[..] {
+        [table] if schema.tables[table].format.reads_blocks() && entry.staged().is_none() => Some(table),
+        _ => None,
+    };
+    if let Some(table) = by_blocks {
+        match facts_by_blocks(stack, schema, id, table, checks, targets) {
+            Ok((found, read)) => (fault, facts) = (found.map(FileFault::Text), read),
+            Err(Error::Io { source, .. }) => fault = Some(FileFault::Unreadable(source.to_string())),
+            Err(other) => fault = Some(FileFault::Unreadable(other.to_string())),
+        }
+    } else if needs_text {
         match with_text(stack, id, read) {
             Ok((found, read)) => (fault, facts) = (found.map(FileFault::Text), read),
             Err(Error::Io { source, .. }) => fault = Some(FileFault::Unreadable(source.to_string())),
@@ -376,4 +388,40 @@ fn file_facts(
     let facts = Arc::new(facts);
     cache.lock().unwrap_or_else(PoisonError::into_inner).insert(id, (Arc::clone(&facts), fault.clone()));
     IndexedFile { id, facts, fault }
+}
+
+/// Reads a file in blocks; also tells what is wrong with its bytes.
+fn facts_by_blocks(
+    stack: &Stack,
+    schema: &Schema,
+    id: FileId,
+    table: TableId,
+    checks: &ValueChecks,
+    targets: &[Vec<bool>],
+) -> Result<(Option<TextFault>, FileFacts), Error> {
+    let entry = &stack.files()[id];
+    let mut extractor = Extractor::new(schema, table, &entry.path, entry.size as usize, checks, targets);
+    let mut fault: Option<TextFault> = None;
+    with_blocks(stack, id, |text, base| {
+        fault = match (fault.take(), text.fault()) {
+            (Some(TextFault::Invalid { first, count }), Some(TextFault::Invalid { count: more, .. })) => {
+                Some(TextFault::Invalid { first, count: count + more })
+            }
+            (None, Some(TextFault::Invalid { first, count })) => {
+                let first = Span::new(first.start as usize + base, first.end as usize + base);
+                Some(TextFault::Invalid { first, count: *count })
+            }
+            (None, binary) => binary.cloned(),
+            (known, _) => known,
+        };
+        if !matches!(fault, Some(TextFault::Binary { .. })) {
+            extractor.block(text, base);
+        }
+    })?;
+    let mut facts = FileFacts::default();
+    if !matches!(fault, Some(TextFault::Binary { .. })) {
+        extractor.end_blocks();
+        extractor.finish(&mut facts);
+    }
+    Ok((fault, facts))
 }

@@ -1,10 +1,11 @@
 //! Reading a file of the stack as text.
 
 use crate::Error;
-use crate::layers::{FileId, RelPath, Stack};
+use crate::layers::{FileId, MAX_FILE, RelPath, Stack};
 use crate::problem::Place;
 use crate::text::{LineTable, Span, Text};
 use std::cell::RefCell;
+use std::io::Read;
 
 thread_local! {
     /// Reading thousands of files into one buffer a thread saves the system fetching and clearing
@@ -25,6 +26,55 @@ pub fn with_text<R>(stack: &Stack, file: FileId, use_it: impl FnOnce(&Text<'_>) 
     let result = read.map(|()| use_it(&Text::decode(&mut buffer)));
     BUFFER.with(|cell| cell.replace(buffer));
     result
+}
+
+/// How much of a file is read at a time, so that all the passes over it find it in the processor's
+/// cache.
+const BLOCK: usize = 1 << 18;
+
+/// Reads a file block by block, each of whole lines, and gives each block with its byte offset in
+/// the file to `use_it`. A line longer than a block makes the block grow.
+///
+/// # Errors
+/// When the file cannot be read.
+pub fn with_blocks(
+    stack: &Stack,
+    file: FileId,
+    mut use_it: impl FnMut(&Text<'_>, usize),
+) -> Result<(), Error> {
+    let mut source = stack.open_file(file)?;
+    let mut buffer = BUFFER.with(RefCell::take);
+    let mut read_all = || -> std::io::Result<()> {
+        let (mut base, mut filled) = (0, 0);
+        loop {
+            if buffer.len() < filled + BLOCK {
+                buffer.resize(filled + BLOCK, 0);
+            }
+            let read = source.read(&mut buffer[filled..])?;
+            filled += read;
+            let whole = if read == 0 {
+                filled
+            } else {
+                memchr::memrchr(b'\n', &buffer[..filled]).map_or(0, |at| at + 1)
+            };
+            if base + filled > MAX_FILE as usize {
+                return Err(std::io::ErrorKind::FileTooLarge.into());
+            }
+            // At the end an empty block still stands for an empty file.
+            if whole > 0 || (read == 0 && base == 0) {
+                let block = &mut buffer[..whole];
+                use_it(&if base == 0 { Text::decode(block) } else { Text::decode_more(block) }, base);
+                buffer.copy_within(whole..filled, 0);
+                (base, filled) = (base + whole, filled - whole);
+            }
+            if read == 0 {
+                return Ok(());
+            }
+        }
+    };
+    let result = read_all();
+    BUFFER.with(|cell| cell.replace(buffer));
+    result.map_err(|source| Error::io("read", stack.location(file), source))
 }
 
 /// A file's text together with what is needed to tell places in it.

@@ -6,8 +6,8 @@
 //! reference; among five million names the chance is about one in ten million. Keys are kept as
 //! text and compared as such, and what changes files always compares text.
 
-use super::{KEY_SEPARATOR, Piece, Reader, RecordView, pieces_of, read_records};
-use crate::formats::{Cell, ColumnCell, Fault, Form};
+use super::{KEY_SEPARATOR, Piece, Reader, RecordView, pieces_of, read_block, read_records};
+use crate::formats::{BlockState, Cell, ColumnCell, Fault, Form};
 use crate::layers::RelPath;
 use crate::schema::{Field, Layout, Rule, Schema, Table, TableId, Texts};
 use crate::text::{Span, Text};
@@ -153,10 +153,35 @@ pub fn extract(
     targets: &[Vec<bool>],
 ) -> FileFacts {
     let mut facts = FileFacts::default();
-    for &id in claims {
+    for &table in claims {
+        let mut extractor = Extractor::new(schema, table, path, text.as_str().len(), checks, targets);
+        read_records(extractor.table, path, text, &extractor.fields, &mut extractor.builder);
+        extractor.finish(&mut facts);
+    }
+    facts
+}
+
+/// Reads what is needed of a file for one table, from one block of it after another.
+pub struct Extractor<'e> {
+    table: &'e Table,
+    path: &'e RelPath,
+    fields: Vec<usize>,
+    state: BlockState,
+    builder: Builder<'e>,
+}
+
+impl<'e> Extractor<'e> {
+    /// Begins on the file at `path`, which has about `size` bytes. See [`extract`] for the rest.
+    pub fn new(
+        schema: &'e Schema,
+        id: TableId,
+        path: &'e RelPath,
+        size: usize,
+        checks: &'e ValueChecks,
+        targets: &[Vec<bool>],
+    ) -> Extractor<'e> {
         let table = &schema.tables[id];
-        let wanted: Vec<usize> = super::all_fields(table);
-        let mut builder = Builder {
+        let builder = Builder {
             table: id,
             rules: rule_plans(schema, table, &checks[id], &targets[id]),
             looks: looks(table, &checks[id], &targets[id]),
@@ -165,7 +190,9 @@ pub fn extract(
                 .filter(|field| table.fields[*field].follows.is_some())
                 .collect(),
             key_folded: table.ignore_case,
-            estimate: text.as_str().len(),
+            estimate: size,
+            base: 0,
+            index: 0,
             facts: TableFacts {
                 table: id,
                 language: language_of(schema, table, path),
@@ -176,11 +203,27 @@ pub fn extract(
                 keys: String::new(),
                 key_ends: Vec::new(),
             },
-            seeds: &mut facts.seeds,
+            seeds: Vec::new(),
         };
-        read_records(table, path, text, &wanted, &mut builder);
-        let mut found = builder.facts;
-        for (rule, plan) in builder.rules.into_iter().enumerate() {
+        Extractor { table, path, fields: super::all_fields(table), state: BlockState::default(), builder }
+    }
+
+    /// Takes the next block, which begins at byte `base` of the file.
+    pub fn block(&mut self, text: &Text<'_>, base: usize) {
+        self.builder.base = base as u32;
+        read_block(self.table, self.path, Some(text), &self.fields, &mut self.state, &mut self.builder);
+    }
+
+    /// Takes note that there are no more blocks.
+    pub fn end_blocks(&mut self) {
+        self.builder.base = 0;
+        read_block(self.table, self.path, None, &self.fields, &mut self.state, &mut self.builder);
+    }
+
+    /// Adds what was found to `facts`.
+    pub fn finish(self, facts: &mut FileFacts) {
+        let mut found = self.builder.facts;
+        for (rule, plan) in self.builder.rules.into_iter().enumerate() {
             let links = plan.links.into_iter().filter(|(_, links)| !links.is_empty());
             found.links.extend(links.map(|(kind, links)| RuleLinks { rule, kind, links }));
         }
@@ -188,8 +231,8 @@ pub fn extract(
         facts.references += pointing.map(|links| links.links.len()).sum::<usize>();
         found.shrink();
         facts.tables.push(found);
+        facts.seeds.extend(self.builder.seeds);
     }
-    facts
 }
 
 impl TableFacts {
@@ -293,13 +336,18 @@ struct Builder<'b> {
     /// The size of the text, from which the number of records is guessed.
     estimate: usize,
     facts: TableFacts,
-    seeds: &'b mut Vec<Seed>,
+    /// Where the block being read begins in the file, in bytes; places in it are relative to that.
+    base: u32,
+    /// The position of the record being read among those of the file.
+    index: u32,
+    seeds: Vec<Seed>,
 }
 
 impl Reader for Builder<'_> {
     fn record(&mut self, record: &RecordView<'_>) {
-        if record.index == 64 {
-            self.reserve(record.span.start as usize / 64);
+        self.index = self.facts.starts.len() as u32;
+        if self.index == 64 {
+            self.reserve((self.base + record.span.start) as usize / 64);
         }
         self.key(record);
         if let Some(Texts::Fields(fields)) = &record.table.texts {
@@ -328,14 +376,7 @@ impl Reader for Builder<'_> {
     }
 
     fn fault(&mut self, fault: Fault) {
-        self.seeds.push(Seed {
-            code: fault.code,
-            table: Some(self.table),
-            record: None,
-            rule: None,
-            span: fault.span,
-            detail: SeedDetail::Known(Box::new(fault)),
-        });
+        self.known(None, None, fault);
     }
 }
 
@@ -355,7 +396,7 @@ impl Builder<'_> {
     fn key(&mut self, record: &RecordView<'_>) {
         let facts = &mut self.facts;
         let start = facts.keys.len();
-        facts.starts.push(record.span.start);
+        facts.starts.push(self.base + record.span.start);
         match record.push_key(&mut facts.keys) {
             Ok(()) => facts.hashes.push(key_hash(&facts.keys[start..], self.key_folded)),
             Err(part) => {
@@ -375,7 +416,7 @@ impl Builder<'_> {
                 let fault = Fault::new("missing-key", span, message);
                 let fault =
                     fault.help("nothing can refer to a record without a key; give it one, or remove it");
-                self.known(Some(record.index), None, fault);
+                self.known(Some(self.index), None, fault);
             }
         }
         self.facts.key_ends.push(self.facts.keys.len() as u32);
@@ -389,7 +430,7 @@ impl Builder<'_> {
             let Layout::Whole(rule) = described.layout else { return };
             let message = format!("`{}` holds a structure, and a single value is expected", described.name);
             let fault = Fault::new("wrong-type", first_of(cell.span), message);
-            return self.known(Some(record.index), Some(rule), fault);
+            return self.known(Some(self.index), Some(rule), fault);
         }
         pieces_of(record.table, described, record.text, cell, &mut |piece| {
             if piece.fits {
@@ -413,7 +454,7 @@ impl Builder<'_> {
         }
         for (code, check) in checks {
             if let Some(wrong) = check(rule, text) {
-                self.wrong(record, at, span, code, wrong);
+                self.wrong(at, span, code, wrong);
             }
         }
         let plan = &mut self.rules[at];
@@ -424,7 +465,7 @@ impl Builder<'_> {
                 LinkKind::Text => text_hash(rule, text),
                 LinkKind::File => file_hash(rule, text),
             };
-            links.push(Link { hash, start: span.start, record: record.index });
+            links.push(Link { hash, start: self.base + span.start, record: self.index });
         }
     }
 
@@ -432,7 +473,6 @@ impl Builder<'_> {
     #[inline(never)]
     fn wrong(
         &mut self,
-        record: &RecordView<'_>,
         rule: usize,
         span: Span,
         code: &'static str,
@@ -440,7 +480,7 @@ impl Builder<'_> {
     ) {
         let mut fault = Fault::new(code, span, message);
         fault.help = help;
-        self.known(Some(record.index), Some(rule), fault);
+        self.known(Some(self.index), Some(rule), fault);
     }
 
     #[cold]
@@ -452,7 +492,7 @@ impl Builder<'_> {
             span,
             format!("`{name}` is empty, and the game needs a value there"),
         );
-        self.known(Some(record.index), Some(rule), fault);
+        self.known(Some(self.index), Some(rule), fault);
     }
 
     fn wrong_shape(&mut self, record: &RecordView<'_>, piece: &Piece<'_>) {
@@ -461,7 +501,7 @@ impl Builder<'_> {
         let message = format!("`{}` does not have the shape `{}`", piece.text, template.source());
         let mut fault = Fault::new("wrong-shape", piece.span, message);
         fault.help = field.list.as_ref().map(|list| format!("items are separated by `{list}`"));
-        self.known(Some(record.index), Some(piece.rule), fault);
+        self.known(Some(self.index), Some(piece.rule), fault);
     }
 
     /// A value that must be made from the record's key.
@@ -483,11 +523,16 @@ impl Builder<'_> {
             let message =
                 format!("`{}` is `{value}`, and for this record it must be `{expected}`", described.name);
             let fault = Fault::new("key-not-followed", cell.span, message);
-            self.known(Some(record.index), Some(rule), fault.help("it is made from the record's key"));
+            self.known(Some(self.index), Some(rule), fault.help("it is made from the record's key"));
         }
     }
 
-    fn known(&mut self, record: Option<u32>, rule: Option<usize>, fault: Fault) {
+    fn known(&mut self, record: Option<u32>, rule: Option<usize>, mut fault: Fault) {
+        let shift = |span: Span| Span { start: self.base + span.start, end: self.base + span.end };
+        fault.span = shift(fault.span);
+        if let Some((_, edit)) = &mut fault.fix {
+            edit.span = shift(edit.span);
+        }
         self.seeds.push(Seed {
             code: fault.code,
             table: Some(self.table),

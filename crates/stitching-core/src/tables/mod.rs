@@ -8,13 +8,13 @@ mod pieces;
 mod record;
 
 pub use facts::{
-    FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, ValueCheck, ValueChecks, extract,
-    key_hash, path_hash,
+    Extractor, FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, ValueCheck, ValueChecks,
+    extract, key_hash, path_hash,
 };
 pub use pieces::{Piece, for_each_piece, pieces_of};
 pub use record::{Record, Value, read_all, read_at};
 
-use crate::formats::{Cell, Column, ColumnCell, Fault, Form, RawRecord, RecordSink, decode};
+use crate::formats::{BlockState, Cell, Column, ColumnCell, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::RelPath;
 use crate::schema::{KeyPart, Table};
 use crate::text::{Span, Text};
@@ -104,6 +104,25 @@ pub fn read_records(
 ) {
     let mut sink = Sink::new(table, path, text, fields, reader);
     table.format.read(text, &columns(table, fields), &mut sink);
+}
+
+/// As [`read_records`] for a file that is read in blocks: the next block of it. `text` is `None` after
+/// the last one. [`RecordView::index`] and all places are within the block.
+pub fn read_block(
+    table: &Table,
+    path: &RelPath,
+    text: Option<&Text<'_>>,
+    fields: &[usize],
+    state: &mut BlockState,
+    reader: &mut dyn Reader,
+) {
+    let empty = Text::clean(&[]);
+    let Some(block) = text.or(empty.as_ref()) else { return };
+    let mut sink = Sink::new(table, path, block, fields, reader);
+    match text {
+        Some(text) => table.format.read_block(text, &columns(table, fields), state, &mut sink),
+        None => table.format.end_blocks(state, &mut sink),
+    }
 }
 
 /// As [`read_records`], but only the records around the byte `offsets` (sorted), if the format can

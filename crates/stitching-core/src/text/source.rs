@@ -49,11 +49,16 @@ impl<'a> Text<'a> {
             let at = Span::new(at, at + 1);
             return Text { content: "", body: 0, fault: Some(TextFault::Binary { at, utf16 }) };
         }
-        let fault = if simdutf8::basic::from_utf8(bytes).is_ok() { None } else { replace_invalid(bytes) };
         let body = if bytes.starts_with(BOM) { BOM.len() } else { 0 };
+        Text { body, ..Text::decode_more(bytes) }
+    }
+
+    /// As [`Text::decode`], for bytes from further inside a file: there is no mark to look for.
+    pub fn decode_more(bytes: &'a mut [u8]) -> Text<'a> {
+        let fault = if simdutf8::basic::from_utf8(bytes).is_ok() { None } else { replace_invalid(bytes) };
         // The second look is as cheap as reading the bytes once more.
         let content = simdutf8::basic::from_utf8(bytes).unwrap_or("");
-        Text { content, body, fault }
+        Text { content, body: 0, fault }
     }
 
     /// The text of `bytes`, if they are clean; no copy is made and nothing changed.
