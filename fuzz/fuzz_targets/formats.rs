@@ -60,7 +60,7 @@ fuzz_target!(|data: &[u8]| {
     let Some((which, rest)) = data.split_first() else { return };
     let format = &formats()[usize::from(*which) % FORMATS.len()];
     let mut bytes = rest.to_vec();
-    let text = Text::decode(&mut bytes);
+    let text = Text::decode(&mut bytes, None);
     let seen = read(&**format, &text);
     for fault in &seen.faults {
         assert!(fault.span.start <= fault.span.end && fault.span.end as usize <= text.as_str().len());
@@ -78,6 +78,6 @@ fuzz_target!(|data: &[u8]| {
     }
     let Ok(edits) = EditSet::new(edits) else { return };
     let mut after = edits.apply(text.as_str().as_bytes()).expect("inside");
-    let again = Text::decode(&mut after);
+    let again = Text::decode(&mut after, None);
     assert_eq!(values(again.as_str(), &read(&**format, &again)), values(text.as_str(), &seen));
 });

@@ -34,13 +34,15 @@ pub struct Place {
     pub line: usize,
     /// 1-based, in characters; 0 as for `line`.
     pub column: usize,
-    /// First byte of the span, 0-based.
+    /// First byte of the span in the file, 0-based.
     pub start: u32,
-    /// One past the last byte.
+    /// One past the last byte in the file.
     pub end: u32,
+    /// The span in the text, which is in UTF-8 whatever the file is in.
+    pub in_text: Span,
     /// The text of the whole line, without its ending, for showing; cut around the place if long.
     pub source: String,
-    /// Where `source` begins, as a 0-based byte offset into the file.
+    /// Where `source` begins, as a 0-based byte offset into the text.
     pub source_start: u32,
 }
 
@@ -48,7 +50,7 @@ pub struct Place {
 const SHOWN: usize = 400;
 
 impl Place {
-    /// The place of `span` in `text`, the whole content of the file at `path` in `layer`.
+    /// The place of `span` in `text`, the whole content of the file at `path` in `layer`, a file of UTF-8.
     pub fn at(text: &str, lines: &LineTable, span: Span, path: &str, layer: &str) -> Place {
         let (line, column) = lines.line_column(text, span.start);
         let whole = lines.line(text, line).unwrap_or("");
@@ -66,6 +68,7 @@ impl Place {
             column,
             start: span.start,
             end: span.end,
+            in_text: span,
             source: whole[from..to].to_owned(),
             source_start: Span::new(line_start + from, 0).start,
         }

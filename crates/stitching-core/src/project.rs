@@ -6,6 +6,7 @@ use crate::schema::toml_reader::{TomlReader, Value, plain};
 use crate::schema::{Schema, keys};
 use crate::text::nearest_of;
 use crate::{Error, schema};
+use globset::{GlobBuilder, GlobMatcher};
 use std::path::{Path, PathBuf};
 use toml::de::DeTable;
 
@@ -68,7 +69,8 @@ impl Project {
         if !problems.is_empty() {
             return Err(Error::Description(problems));
         }
-        Ok(Project { folder: folder.to_owned(), name: described.name, stack: Stack::open(layers)?, schema })
+        let stack = Stack::open(layers, schema.file_traits())?;
+        Ok(Project { folder: folder.to_owned(), name: described.name, stack, schema })
     }
 
     /// The layer called `name`.
@@ -101,10 +103,19 @@ impl Project {
     }
 }
 
+struct DescribedLayer {
+    name: String,
+    path: toml::Spanned<String>,
+    archives: Vec<GlobMatcher>,
+}
+
+/// Which files of a layer are archives, unless it says otherwise.
+const ARCHIVES: &str = "**/*.zip";
+
 struct Described {
     name: String,
     schema: Vec<toml::Spanned<String>>,
-    layers: Vec<(String, toml::Spanned<String>)>,
+    layers: Vec<DescribedLayer>,
     languages: Vec<String>,
 }
 
@@ -161,31 +172,44 @@ fn describe(reader: &mut TomlReader<'_>) -> Described {
         };
         let name =
             reader.text(layer, "name").map_or_else(|| path.get_ref().clone(), |name| name.into_inner());
-        if described.layers.iter().any(|(other, _)| *other == name) {
+        if described.layers.iter().any(|other| other.name == name) {
             reader.problem(value.span(), format!("two layers are called `{name}`"), "give each its own name");
         }
-        described.layers.push((name, path));
+        let archives = archives(reader, layer);
+        described.layers.push(DescribedLayer { name, path, archives });
     }
     described
+}
+
+fn archives<'t>(reader: &mut TomlReader<'t>, layer: &DeTable<'t>) -> Vec<GlobMatcher> {
+    let default = || vec![toml::Spanned::new(0..0, ARCHIVES.to_owned())];
+    let mut out = Vec::new();
+    for pattern in reader.texts(layer, "archives").unwrap_or_else(default) {
+        match GlobBuilder::new(pattern.get_ref()).literal_separator(true).case_insensitive(true).build() {
+            Ok(glob) => out.push(glob.compile_matcher()),
+            Err(error) => {
+                let message = format!("`{}` is not a pattern for files: {}", pattern.get_ref(), error.kind());
+                reader.problem(pattern.span(), message, "use `*` within a name and `**` for any folders");
+            }
+        }
+    }
+    out
 }
 
 /// The layers with their folders, which must be there and apart from each other.
 fn layers(folder: &Path, described: &Described, reader: &mut TomlReader<'_>) -> Vec<Layer> {
     let mut out: Vec<Layer> = Vec::new();
     let count = described.layers.len();
-    for (index, (name, path)) in described.layers.iter().enumerate() {
+    for (index, DescribedLayer { name, path, archives }) in described.layers.iter().enumerate() {
         let root = folder.join(path.get_ref());
         let Ok(real) = root.canonicalize() else {
-            let message = format!("the layer `{name}` has no folder `{}`", path.get_ref());
+            let message = format!("the layer `{name}` has no folder or archive `{}`", path.get_ref());
             reader.problem(path.span(), message, near_folder(&root));
             continue;
         };
-        if !real.is_dir() {
-            reader.problem(
-                path.span(),
-                format!("`{}` is not a folder", path.get_ref()),
-                "a layer is a folder of files",
-            );
+        if !real.is_dir() && !real.is_file() {
+            let message = format!("`{}` is neither a folder nor a file", path.get_ref());
+            reader.problem(path.span(), message, "a layer is a folder of files, or a zip archive");
             continue;
         }
         let clash = out.iter().find(|other| other.root.starts_with(&real) || real.starts_with(&other.root));
@@ -198,7 +222,8 @@ fn layers(folder: &Path, described: &Described, reader: &mut TomlReader<'_>) -> 
             );
             continue;
         }
-        out.push(Layer { name: name.clone(), root: real, is_mod: index + 1 == count });
+        let (name, archives) = (name.clone(), archives.clone());
+        out.push(Layer { name, root: real, is_mod: index + 1 == count, archives });
     }
     out
 }

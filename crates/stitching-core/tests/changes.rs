@@ -40,7 +40,7 @@ fn rename_changes_what_it_must(#[files("tests/changes/*.txt")] fixture: PathBuf)
     let (address, new) = command.trim_end().split_once(" -> ").expect("address -> key");
     let result = rename(&project, address, new).and_then(|change| verify(&project, &change).map(|()| change));
     if let Ok(change) = &result {
-        let number = journal(&project).commit(change).expect("it is written");
+        let number = journal(&project).commit(&project.stack, change).expect("it is written");
         assert_eq!(number, 1);
         let after = support::tree(folder.path());
         for file in &change.files {
@@ -89,7 +89,7 @@ fn a_file_changed_since_it_was_read_is_not_overwritten() {
     let path = folder.path().join("mod/reaches.txt");
     std::fs::write(&path, "Reach\tAbove\nmill\t-\n").expect("written");
     let before = support::tree(folder.path());
-    let error = journal(&project).commit(&change).expect_err("refused");
+    let error = journal(&project).commit(&project.stack, &change).expect_err("refused");
     assert!(error.to_string().contains("`reaches.txt` was changed by another program"), "{error}");
     assert_eq!(support::tree(folder.path()), before);
 }
@@ -99,7 +99,7 @@ fn undo_refuses_when_the_file_was_edited_since() {
     let folder = support::write(SMALL);
     let project = support::open(&folder);
     let change = rename(&project, "reaches:mill", "weir").expect("a change");
-    journal(&project).commit(&change).expect("written");
+    journal(&project).commit(&project.stack, &change).expect("written");
     let path = folder.path().join("mod/reaches.txt");
     std::fs::write(&path, "Reach\tAbove\nby hand\t-\n").expect("written");
     let before = support::tree(folder.path());
@@ -114,7 +114,7 @@ fn a_new_change_after_an_undo_drops_what_was_undone() {
     for (new, undo) in [("weir", true), ("pound", false)] {
         let project = support::open(&folder);
         let change = rename(&project, "reaches:mill", new).expect("a change");
-        journal(&project).commit(&change).expect("written");
+        journal(&project).commit(&project.stack, &change).expect("written");
         if undo {
             journal(&project).undo().expect("undone");
         }
@@ -162,12 +162,12 @@ proptest! {
         let project = support::open(&folder);
         let change = rename(&project, "reaches:mill", &new).expect("a change");
         verify(&project, &change).expect("no new errors");
-        journal(&project).commit(&change).expect("written");
+        journal(&project).commit(&project.stack, &change).expect("written");
         prop_assert_ne!(&support::tree(folder.path()), &before);
         let project = support::open(&folder);
         let address = format!("reaches:\"{}\"", new.replace('"', "\"\""));
         let change = rename(&project, &address, "mill").expect("a change");
-        journal(&project).commit(&change).expect("written");
+        journal(&project).commit(&project.stack, &change).expect("written");
         prop_assert_eq!(support::tree(folder.path()), before);
     }
 }

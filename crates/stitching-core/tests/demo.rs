@@ -225,5 +225,5 @@ fn places_hold_in_a_file_with_a_mark_and_crlf() {
     stack.read(german.file, &mut bytes).expect("a file");
     assert!(bytes.starts_with(b"\xEF\xBB\xBF") && bytes.windows(2).any(|pair| pair == b"\r\n"));
     assert_eq!(&bytes[german.span.range()], "frost_cut_name = \"Frosttor-Durchstich\"".as_bytes());
-    assert_eq!(Text::decode(&mut bytes.clone()).body(), 3);
+    assert_eq!(Text::decode(&mut bytes.clone(), None).body(), 3);
 }

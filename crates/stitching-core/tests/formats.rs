@@ -60,7 +60,7 @@ fn records_values_and_places(#[files("tests/formats/*/*.txt")] fixture: PathBuf)
     let format = format(section("format").trim());
     let columns: Vec<String> = section("columns").lines().map(str::to_owned).collect();
     let mut bytes = sections.remove("text").expect("a text");
-    let text = Text::decode(&mut bytes);
+    let text = Text::decode(&mut bytes, None);
     let seen = read(&*format, &text, &columns);
     let mut out = format!("columns: {}\n", format.columns(&text).join(" | "));
     for cells in &seen.records {
@@ -86,13 +86,38 @@ fn records_values_and_places(#[files("tests/formats/*/*.txt")] fixture: PathBuf)
     support::compare(&fixture, "records", &out);
 }
 
-/// The formats that the properties are tried on, with columns, and words to build texts from.
+/// The formats that the properties are tried on, each with the columns that are read.
 const PLAIN: &str = r##"{ kind = "delimited", delimiter = "tab", comment = "#" }"##;
 const QUOTED: &str = r#"{ kind = "delimited", delimiter = ";", trim = true }"#;
-const WIDE: &str =
-    r#"{ kind = "delimited", delimiter = "¦", quotes = true, header = false, columns = ["a", "b"] }"#;
 const STRICT: &str = r#"{ kind = "json", records = "$..*" }"#;
-const LINES: &str = r##"{ kind = "lines", line = '{a} = "{b}"[ # {c}]', comment = ["//"] }"##;
+const XML: &str = r#"{ kind = "xml", records = "//*" }"#;
+const BLOCKS: &str = r##"{ kind = "blocks", records = "**/*", comment = ["#", "//"], escapes = true }"##;
+const INI: &str = r#"{ kind = "ini", trailing = true, repeated_keys = "apart", head = "top" }"#;
+const PO: &str = r#"{ kind = "po" }"#;
+const SHAPE: &str = r#"{ kind = "lines", line = ["{a}", "{b} {c}"] }"#;
+const FORMATS: &[(&str, &[&str])] = &[
+    (PLAIN, &["a", "b"]),
+    (QUOTED, &["a", "b"]),
+    (r#"{ kind = "delimited", delimiter = "¦", header = false, columns = ["a", "b"] }"#, &["a", "b"]),
+    (STRICT, &["a", "b"]),
+    (r##"{ kind = "lines", line = '{a} = "{b}"[ # {c}]', comment = ["//"] }"##, &["a", "b"]),
+    (r##"{ kind = "lines", line = '{a} = "{b}"', comment = "#", trailing = true, over_lines = true }"##, &["a", "b"]),
+    (r#"{ kind = "lines", line = "{a}:{b}", anywhere = true, others = true, carry = "= {c}" }"#, &["a", "b", "c"]),
+    (SHAPE, &["a", "b"]),
+    (INI, &["a", "b", "{section}"]),
+    (r#"{ kind = "ini", goes_on = "backslash", repeated_sections = "merge", repeated_keys = "last" }"#, &["a", "b"]),
+    (r#"{ kind = "ini", records = "keys", goes_on = "indent", quotes = false }"#, &["{section}", "{key}", "{value}"]),
+    (XML, &["a", "@b", "."]),
+    (r#"{ kind = "xml", records = "/a/*" }"#, &["name()", "../@b", "b/text()"]),
+    (BLOCKS, &["a", "{name}", "{label}"]),
+    (r#"{ kind = "blocks", entries = "**/*", assign = "", comment = "//" }"#, &["{name}", "{value}"]),
+    (r#"{ kind = "blocks", items = "" }"#, &["{value}"]),
+    (PO, &["msgctxt", "msgid", "msgstr"]),
+];
+
+fn named(names: &[&str]) -> Vec<String> {
+    names.iter().map(|name| (*name).to_owned()).collect()
+}
 
 fn words() -> impl Strategy<Value = String> {
     let word = prop_oneof![
@@ -130,19 +155,42 @@ fn words() -> impl Strategy<Value = String> {
         Just("a;b\n"),
         Just("\u{feff}"),
     ];
-    proptest::collection::vec(word, 0..40).prop_map(|words| words.concat())
+    let more = prop_oneof![
+        Just("<a b=\"1\">"),
+        Just("<b>"),
+        Just("</a>"),
+        Just("</b>"),
+        Just("<a b='&amp;'/>"),
+        Just("&#65;"),
+        Just("<![CDATA["),
+        Just("]]>"),
+        Just("<!--"),
+        Just("-->"),
+        Just("[a]\n"),
+        Just("\na = b ; "),
+        Just(";"),
+        Just("\n  "),
+        Just("\\\n"),
+        Just("a = {"),
+        Just("a b {\n"),
+        Just("}\n"),
+        Just("msgid \"a\"\n"),
+        Just("msgstr \"b\"\n\"c\\n\"\n"),
+        Just("a:b"),
+    ];
+    proptest::collection::vec(prop_oneof![word, more], 0..40).prop_map(|words| words.concat())
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 1_500, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 4_000, failure_persistence: None, ..ProptestConfig::default() })]
 
     /// Whatever the text: no panic, all places inside it and on whole characters.
     #[test]
-    fn any_text_can_be_read(text in words(), which in 0usize..5) {
-        let format = format([PLAIN, QUOTED, WIDE, STRICT, LINES][which]);
-        let columns: Vec<String> = ["a", "b"].map(str::to_owned).to_vec();
+    fn any_text_can_be_read(text in words(), which in 0..FORMATS.len()) {
+        let format = format(FORMATS[which].0);
+        let columns = named(FORMATS[which].1);
         let mut bytes = text.clone().into_bytes();
-        let text = Text::decode(&mut bytes);
+        let text = Text::decode(&mut bytes, None);
         let seen = read(&*format, &text, &columns);
         for cell in seen.records.iter().flatten() {
             prop_assert!(text.as_str().get(cell.cell.span.range()).is_some(), "{:?}", cell);
@@ -154,11 +202,11 @@ proptest! {
 
     /// Writing each value back as it was changes nothing: the edits say what was there already.
     #[test]
-    fn a_value_written_back_is_read_again(text in words(), which in 0usize..5) {
-        let format = format([PLAIN, QUOTED, WIDE, STRICT, LINES][which]);
-        let columns: Vec<String> = ["a", "b"].map(str::to_owned).to_vec();
+    fn a_value_written_back_is_read_again(text in words(), which in 0..FORMATS.len()) {
+        let format = format(FORMATS[which].0);
+        let columns = named(FORMATS[which].1);
         let mut bytes = text.clone().into_bytes();
-        let text = Text::decode(&mut bytes);
+        let text = Text::decode(&mut bytes, None);
         let seen = read(&*format, &text, &columns);
         // Past a fault a reader guesses, and may guess otherwise once an escape is written out.
         if !seen.faults.is_empty() {
@@ -175,7 +223,7 @@ proptest! {
         // Nested JSON is given at every depth; only edits that do not overlap can be made at once.
         let Ok(edits) = EditSet::new(edits) else { return Ok(()) };
         let mut after = edits.apply(text.as_str().as_bytes()).expect("inside");
-        let again = Text::decode(&mut after);
+        let again = Text::decode(&mut after, None);
         prop_assert_eq!(values(again.as_str(), &read(&*format, &again, &columns)), values(text.as_str(), &seen));
     }
 }
@@ -188,14 +236,39 @@ proptest! {
 #[case::many_columns(PLAIN, format!("a\tb\n{}", "x\t".repeat(10_000)))]
 #[case::one_line(PLAIN, "a".repeat(5_000_000))]
 #[case::open_quotes(QUOTED, "a;b\n".to_owned() + &"\"x;y\n".repeat(50_000))]
+#[case::deep_xml(XML, "<a>".repeat(20_000))]
+#[case::deep_xml_closed(XML, "<a>".repeat(20_000) + &"</a>".repeat(20_000))]
+#[case::only_ends(XML, "<a>".to_owned() + &"</b>".repeat(100_000))]
+#[case::references(XML, format!("<a>{}</a>", "&".repeat(100_000)))]
+#[case::bomb(XML, bomb())]
+#[case::deep_blocks(BLOCKS, "a = {\n".repeat(20_000))]
+#[case::only_braces(BLOCKS, "}".repeat(100_000))]
+#[case::words(BLOCKS, "= ".to_owned() + &"word ".repeat(200_000))]
+#[case::open_sections(INI, "[a\n".repeat(50_000))]
+#[case::no_keys(INI, "x\n".repeat(50_000))]
+#[case::open_texts(PO, "msgid \"x\n".repeat(20_000))]
+#[case::wrong_shapes(SHAPE, "a\nb\n".repeat(20_000))]
 fn hostile_texts_give_faults(#[case] described: &str, #[case] text: String) {
-    let format = format(described);
     let mut bytes = text.into_bytes();
-    let text = Text::decode(&mut bytes);
-    let columns: Vec<String> = ["a", "b"].map(str::to_owned).to_vec();
-    let records = if described == STRICT { "{ kind = \"json\", records = \"$\" }" } else { described };
-    let format = if described == STRICT { self::format(records) } else { format };
-    let seen = read(&*format, &text, &columns);
+    let text = Text::decode(&mut bytes, None);
+    // A record at every depth has as many values as the depth squared, and is not what this is about.
+    let records = match described {
+        STRICT => "{ kind = \"json\", records = \"$\" }",
+        XML => "{ kind = \"xml\", records = \"/a\" }",
+        BLOCKS => "{ kind = \"blocks\", records = \"a\" }",
+        other => other,
+    };
+    let columns = FORMATS.iter().find(|(format, _)| *format == described).map(|(_, columns)| named(columns));
+    let seen = read(&*format(records), &text, &columns.expect("a known format"));
     assert!(!seen.faults.is_empty());
     assert!(seen.faults.iter().all(|fault| fault.message.len() < 300), "no message repeats the text");
+}
+
+/// Entities that would grow to gigabytes if anyone believed them.
+fn bomb() -> String {
+    let mut out = String::from("<!DOCTYPE a [<!ENTITY e0 \"x\">");
+    for level in 1..40 {
+        out += &format!("<!ENTITY e{level} \"&e{};&e{};\">", level - 1, level - 1);
+    }
+    out + "]><a>&e39;</a><a/>"
 }

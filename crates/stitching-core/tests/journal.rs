@@ -64,7 +64,8 @@ fn commit(
     change: &Change,
     hook: &stitching_core::journal::StepHook<'_>,
 ) -> Result<usize, Error> {
-    Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), hook).commit(change)
+    Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), hook)
+        .commit(&project.stack, change)
 }
 
 fn recover(folder: &Path) -> Recovered {

@@ -5,7 +5,7 @@ mod preview;
 mod rename;
 mod verify;
 
-pub use change::{Change, FileChange, Note};
+pub use change::{Change, DiskChange, DiskContent, FileChange, Note};
 pub use preview::unified_diff;
 pub use rename::rename;
 pub use verify::verify;

@@ -15,7 +15,7 @@ use crate::formats::{Cell, Form, decode};
 use crate::layers::{FileId, RelPath};
 use crate::links::{
     Address, FileHits, Found, Needles, TableScan, Thing, Wanted, find_records, fingerprint, load, resolve,
-    scan, things_of, wanted, with_text,
+    scan, things_of, wanted,
 };
 use crate::project::Project;
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
@@ -24,7 +24,6 @@ use crate::text::{Edit, EditSet, Span, Text};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::ops::Range;
-use std::sync::Arc;
 
 /// Builds the change that gives the record at `address` the key `new`, everywhere.
 ///
@@ -197,8 +196,10 @@ impl<'p> Work<'p> {
                 Hit::Rewrite(rewrite) => {
                     if !found.editable {
                         return Err(Error::refused(
-                            format!("`{path}` would have to be edited, and it is not valid UTF-8"),
-                            "save the file as UTF-8 first; nothing was changed",
+                            format!(
+                                "`{path}` would have to be edited, and bytes in it are not text in its encoding"
+                            ),
+                            "give its table the right `encoding`, or save the file anew; nothing was changed",
                         ));
                     }
                     let entry = self.rewrites.entry(found.file).or_insert_with(|| (found.seen, Vec::new()));
@@ -471,43 +472,27 @@ fn file_change(
     moved: Option<&RelPath>,
 ) -> Result<FileChange, Error> {
     let entry = &project.stack.files()[file];
-    let schema = &project.schema;
-    let broken = || Error::refused(format!("the edits do not fit `{}`", entry.path), "run the command again");
-    let result = |edits: EditSet, before: &[u8]| {
-        let after = edits.apply(before).map_err(|_| broken())?;
-        let undo = edits.reversed(before).ok_or_else(broken)?;
-        Ok(FileChange {
-            source: file,
-            from: entry.path.clone(),
-            to: moved.unwrap_or(&entry.path).clone(),
-            in_mod: project.stack.layers()[entry.layer].is_mod,
-            seen: blake3::hash(before),
-            edits,
-            undo,
-            after_hash: blake3::hash(&after),
-            after: Arc::new(after),
-        })
-    };
+    let to = moved.unwrap_or(&entry.path);
+    let mut before = Vec::new();
+    project.stack.read(file, &mut before)?;
     if rewrites.is_empty() {
         // A file that is only moved may be no text at all; its bytes are taken as they are.
-        let mut before = Vec::new();
-        project.stack.read(file, &mut before)?;
-        return result(EditSet::default(), &before);
+        return FileChange::new(project, file, to, &before, None, EditSet::default());
     }
-    with_text(&project.stack, file, |text| {
-        if seen.is_some_and(|seen| seen != fingerprint(text)) {
-            return Err(changed_meanwhile(&entry.path));
-        }
-        let refused = |reason: String| {
-            Error::refused(format!("`{}`: {reason}", entry.path), "choose another key; nothing was changed")
-        };
-        let mut edits = Vec::new();
-        for own in by_cell(rewrites) {
-            edits.extend(cell_edits(&schema.tables[own[0].table], text, own).map_err(refused)?);
-        }
-        let edits = EditSet::new(edits).map_err(|error| refused(error.to_string()))?;
-        result(edits, text.as_str().as_bytes())
-    })?
+    let mut buffer = before.clone();
+    let text = Text::decode(&mut buffer, entry.encoding);
+    if seen.is_some_and(|seen| seen != fingerprint(&text)) {
+        return Err(changed_meanwhile(&entry.path));
+    }
+    let refused = |reason: String| {
+        Error::refused(format!("`{}`: {reason}", entry.path), "choose another key; nothing was changed")
+    };
+    let mut edits = Vec::new();
+    for own in by_cell(rewrites) {
+        edits.extend(cell_edits(&project.schema.tables[own[0].table], &text, own).map_err(refused)?);
+    }
+    let edits = EditSet::new(edits).map_err(|error| refused(error.to_string()))?;
+    FileChange::new(project, file, to, &before, Some(&text), edits)
 }
 
 /// The rewrites in groups of one cell each, without repetitions.
@@ -548,8 +533,8 @@ fn cell_edits(table: &Table, text: &Text<'_>, rewrites: Vec<&Rewrite>) -> Result
         .map_err(|reason| format!("`{}`: {reason}", rewrites[0].new))?;
     let by_part = match cell.form {
         Form::Plain => encoded == whole,
-        Form::Doubled | Form::JsonString => true,
-        Form::JsonBare | Form::JsonNested => false,
+        Form::JsonBare | Form::Nested => false,
+        _ => true,
     };
     if !by_part {
         return Ok(vec![Edit { span: cell.span, text: encoded }]);

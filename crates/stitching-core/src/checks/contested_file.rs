@@ -58,8 +58,11 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
 }
 
 fn contest(a: &Table, b: &Table) -> bool {
-    let apart = a.format_name == "json"
-        && b.format_name == "json"
-        && format!("{:?}", a.format) != format!("{:?}", b.format);
+    // One file may hold several kinds of records in different places of it.
+    let apart = match (a.format_name, b.format_name) {
+        ("delimited", "delimited") => false,
+        ("lines", _) | (_, "lines") => true,
+        (one, other) => one == other && format!("{:?}", a.format) != format!("{:?}", b.format),
+    };
     !a.is_of_files() && !b.is_of_files() && !apart
 }

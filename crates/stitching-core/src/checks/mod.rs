@@ -12,6 +12,7 @@ mod dangling_reference;
 mod duplicate_column;
 mod duplicate_key;
 mod duplicate_member;
+mod guessed_encoding;
 mod key_not_followed;
 mod missing_column;
 mod missing_file;
@@ -20,6 +21,7 @@ mod missing_text;
 mod no_files;
 mod not_a_choice;
 mod not_strict_json;
+mod not_strict_xml;
 mod not_text;
 mod not_unique;
 mod out_of_range;
@@ -142,6 +144,7 @@ pub static CHECKS: &[&Check] = &[
     &duplicate_column::CHECK,
     &duplicate_key::CHECK,
     &duplicate_member::CHECK,
+    &guessed_encoding::CHECK,
     &key_not_followed::CHECK,
     &missing_column::CHECK,
     &missing_file::CHECK,
@@ -150,6 +153,7 @@ pub static CHECKS: &[&Check] = &[
     &no_files::CHECK,
     &not_a_choice::CHECK,
     &not_strict_json::CHECK,
+    &not_strict_xml::CHECK,
     &not_text::CHECK,
     &not_unique::CHECK,
     &out_of_range::CHECK,

@@ -8,15 +8,15 @@ use crate::text::TextFault;
 pub(super) static CHECK: Check = Check {
     code: "not-text",
     severity: Severity::Error,
-    about: "a file of a table that is not UTF-8 text",
+    about: "a file of a table that is not clean text",
     docs: DOCS,
     run: Run::Reading,
 };
 
 const DOCS: &str = "\
 What it finds
-    A file that a table takes and that holds bytes which are not UTF-8 text: a packed file
-    under the wrong name, UTF-16, or letters in an old code page.
+    A file that a table takes and that is no text, such as a packed file under the wrong name; or
+    a text with bytes that its encoding does not have.
 
 Why it matters
     Letters outside a to z come out wrong. The file is still checked as far as it can be read,
@@ -26,33 +26,32 @@ When to ignore it
     When the pattern in the table's `files` takes in a file by mistake: make it narrower.
 
 Example, wrong
-    text/de.txt, saved in a Windows code page
+    text/de.txt, half of it saved in UTF-8 and half in an old code page
 
 Example, right
-    text/de.txt, saved as UTF-8
+    text/de.txt, all of it in UTF-8
 ";
 
 /// The words for what is wrong with a file's bytes.
 pub(super) fn fault(fault: &TextFault) -> Fault {
-    let (span, message, help) = match fault {
-        TextFault::Binary { at, utf16: true } => {
-            (*at, "the file is UTF-16, which is not read".to_owned(), "save it as UTF-8")
+    let (span, message) = match fault {
+        TextFault::Binary { at } => {
+            let fault = Fault::new(CHECK.code, *at, "the file is not text: it has a zero byte");
+            return fault.help("the pattern of the table takes it in by mistake, or the file was damaged");
         }
-        TextFault::Binary { at, .. } => (
-            *at,
-            "the file is not text: it has a zero byte".to_owned(),
-            "the pattern of the table takes it in by mistake, or the file was damaged",
-        ),
-        TextFault::Invalid { first, count: 1 } => (
+        TextFault::Guessed { first, encoding } => return super::guessed_encoding::fault(*first, encoding),
+        TextFault::Invalid { first, count: 1, encoding } => {
+            (*first, format!("what stands here is not valid {}", shown(encoding)))
+        }
+        TextFault::Invalid { first, count, encoding } => (
             *first,
-            "a byte here is not valid UTF-8".to_owned(),
-            "save the file as UTF-8; until then it is read but never edited",
-        ),
-        TextFault::Invalid { first, count } => (
-            *first,
-            format!("{count} bytes of the file are not valid UTF-8; the first one is here"),
-            "save the file as UTF-8; until then it is read but never edited",
+            format!("{count} bytes of the file are not valid {}; the first one is here", shown(encoding)),
         ),
     };
+    let help = "give the table its `encoding`, or save the file anew; until then it is read but never edited";
     Fault::new(CHECK.code, span, message).help(help)
+}
+
+fn shown(encoding: &str) -> String {
+    encoding.to_uppercase()
 }

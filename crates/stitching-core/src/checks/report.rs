@@ -10,7 +10,7 @@ use crate::schema::{Rule, Table};
 use crate::tables::{
     Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, read_all, read_records, shown_key,
 };
-use crate::text::{Edit, EditSet, Span, Text};
+use crate::text::{Edit, EditSet, Span};
 use rayon::prelude::*;
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
@@ -132,8 +132,7 @@ impl<'i> Context<'i> {
                 out.extend(self.problem(&loaded, &seed.clone(), None));
             }
         }
-        let mut bytes = loaded.text().as_bytes().to_vec();
-        let text = Text::decode(&mut bytes);
+        let text = loaded.as_text();
         for id in tables {
             let table = &self.index.schema.tables[id];
             let mut finder =

@@ -16,7 +16,8 @@ pub(super) static CHECK: Check = Check {
 const DOCS: &str = "\
 What it finds
     A symbolic link that leads out of its layer or nowhere, a file name that is not Unicode, a
-    file or folder that the system does not let us read.
+    file or folder that the system does not let us read, an archive that is damaged, an entry of
+    an archive that leads out of it, is there twice, is encrypted, or unpacks to far too much.
 
 Why it matters
     What is not read is not checked, and on another machine it may not be there at all.
@@ -42,6 +43,14 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
             LayerFaultKind::Name => {
                 ("the file name is not plain Unicode, or has a backslash".to_owned(), "rename the file")
             }
+            LayerFaultKind::Archive(reason) => (
+                format!("it cannot be read as a zip archive: {reason}"),
+                "get a sound copy of it, or leave it out of the layer's `archives`",
+            ),
+            LayerFaultKind::Entry(reason) => (
+                format!("this entry of the archive is passed over: {reason}"),
+                "pack the archive anew without it, if the game needs it",
+            ),
             LayerFaultKind::Unreadable(answer) => {
                 (format!("it cannot be listed: {answer}"), "give yourself the right to read it")
             }

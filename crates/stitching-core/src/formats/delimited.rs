@@ -1,6 +1,6 @@
 //! Delimited text: a row a line, cells between delimiters.
 
-use super::{BlockState, Cell, Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink};
+use super::{BlockState, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, RawRecord, RecordSink};
 use crate::text::{Span, Text, nearest_of};
 use memchr::{memchr, memchr2};
 
@@ -520,14 +520,6 @@ fn equal_bytes(word: [u8; 8], wanted: u8) -> u64 {
     let differs = u64::from_le_bytes(word) ^ (ONES * u64::from(wanted));
     // No carry leaves a byte here, so that each byte is judged by itself.
     !(((differs & LOW_BITS) + LOW_BITS) | differs | LOW_BITS)
-}
-
-/// Drops what is told to it.
-struct Ignore;
-
-impl RecordSink for Ignore {
-    fn record(&mut self, _record: &RawRecord<'_>) {}
-    fn fault(&mut self, _fault: Fault) {}
 }
 
 fn line_end(bytes: &[u8], from: usize) -> usize {

@@ -1,7 +1,8 @@
-//! Lines of one shape, told by a template: `{key} = "{text}"`.
+//! Lines described by templates: `{key} = "{text}"`, `include "{path}"`, `placed {kind} at {x} {y}`.
 //!
-//! The parts of the template are the columns. Blank lines and comment lines are passed over; any
-//! other line that does not fit is a fault.
+//! The parts of the templates are the columns. A record is a line, one of several things on a line, or
+//! a fixed number of lines. Blank lines and notes are passed over; any other line that does not fit is a
+//! fault, unless the table only draws on some lines of the file.
 
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink};
 use crate::text::{Span, Template, Text};
@@ -9,66 +10,73 @@ use crate::text::{Span, Template, Text};
 /// The settings of a file of like lines.
 #[derive(Debug, Clone)]
 pub struct Lines {
-    /// What a line looks like.
-    pub line: Template,
-    /// Marks at the start of a line (after blanks) that make it a comment.
+    /// What the lines of a record look like, one after another; mostly there is one.
+    pub lines: Vec<Template>,
+    /// Marks at the start of a line (after blanks) that make it a note.
     pub comments: Vec<String>,
+    /// Whether a note may stand behind what the template describes, with a blank before it.
+    pub trailing_comments: bool,
+    /// Whether lines of other shapes are none of the table's business.
+    pub others: bool,
+    /// Whether what the template describes may stand anywhere in a line, and several times.
+    pub anywhere: bool,
+    /// Whether a record of one line may go on over the next ones until it fits.
+    pub over_lines: bool,
+    /// Lines whose parts hold for all records after them, up to the next line of that shape.
+    pub carried: Vec<Template>,
 }
+
+/// A record goes on over at most so many lines.
+const MOST_LINES: usize = 200;
 
 impl Format for Lines {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
-        let parts = self.line.parts();
-        let wanted: Vec<Option<u16>> = parts
-            .iter()
-            .map(|part| columns.iter().position(|column| column.name == *part).map(|at| at as u16))
-            .collect();
-        let content = text.as_str();
-        let mut cells = Vec::with_capacity(parts.len());
-        for (line, start) in lines(text) {
-            let shown = line.trim_start();
-            if shown.is_empty() || self.comments.iter().any(|mark| shown.starts_with(mark.as_str())) {
+        let mut reader = Reader::new(self, text, columns);
+        while let Some((start, end)) = reader.next_line() {
+            if reader.carry(start, end) {
                 continue;
             }
-            let start = start + (line.len() - shown.len());
-            let shown = shown.trim_end();
-            let span = Span::new(start, start + shown.len());
-            let Some(found) = self.line.matches(span.of(content)) else {
-                let message = format!("this line does not have the shape `{}`", self.line.source());
-                sink.fault(Fault::new("syntax-error", span, message).help(self.shape_help()));
-                continue;
-            };
-            cells.clear();
-            for (range, column) in found.into_iter().zip(&wanted) {
-                if let (Some(range), Some(column)) = (range, *column) {
-                    let span = Span::new(start + range.start, start + range.end);
-                    cells.push(ColumnCell { column, cell: Cell { span, form: Form::Plain } });
-                }
+            if self.anywhere {
+                reader.several(start, end, sink);
+            } else if self.lines.len() > 1 {
+                reader.shape(start, end, sink);
+            } else {
+                reader.single(start, end, sink);
             }
-            sink.record(&RawRecord { span, cells: &cells });
         }
     }
 
     fn columns(&self, _text: &Text<'_>) -> Vec<String> {
-        self.line.parts().to_vec()
+        self.parts().map(str::to_owned).collect()
     }
 
     fn encode(&self, _cell: &Cell, column: &str, value: &str) -> Result<String, String> {
-        let filled = self.line.fill(|part| Some(if part == column { value } else { "x" }.to_owned()));
-        let filled = filled.unwrap_or_default();
-        let starts_comment = self.comments.iter().any(|mark| filled.starts_with(mark.as_str()));
-        let fits = !value.contains(['\n', '\r']) && self.line.extract(&filled, column) == Some(value);
-        if fits && !starts_comment {
-            Ok(value.to_owned())
-        } else {
-            Err(format!("a line of the shape `{}` cannot hold it as {column}", self.line.source()))
+        let templates = self.carried.iter().chain(&self.lines);
+        let own = templates.filter(|template| template.parts().iter().any(|part| part == column));
+        for template in own {
+            let filled = template.fill(|part| Some(if part == column { value } else { "x" }.to_owned()));
+            let filled = filled.unwrap_or_default();
+            let starts_comment = self.comments.iter().any(|mark| filled.starts_with(mark.as_str()));
+            let line_end = value.contains(['\n', '\r']) && !self.over_lines;
+            let found = match self.anywhere {
+                false => template.extract(&filled, column),
+                true => template.find_all(&filled).first().and_then(|found| {
+                    let part = template.parts().iter().position(|part| part == column)?;
+                    filled.get(found.get(part)?.clone()?)
+                }),
+            };
+            if line_end || starts_comment || found != Some(value) {
+                return Err(format!("a line of the shape `{}` cannot hold it as {column}", template.source()));
+            }
         }
+        Ok(value.to_owned())
     }
 
     fn check_column(&self, column: &str) -> Result<(), String> {
-        if self.line.parts().iter().any(|part| part == column) {
+        if self.parts().any(|part| part == column) {
             return Ok(());
         }
-        let parts: Vec<String> = self.line.parts().iter().map(|part| format!("`{part}`")).collect();
+        let parts: Vec<String> = self.parts().map(|part| format!("`{part}`")).collect();
         Err(format!("the line template has no part `{column}`; its parts are {}", parts.join(", ")))
     }
 
@@ -78,7 +86,11 @@ impl Format for Lines {
 }
 
 impl Lines {
-    fn shape_help(&self) -> String {
+    fn parts(&self) -> impl Iterator<Item = &str> {
+        self.carried.iter().chain(&self.lines).flat_map(|template| template.parts()).map(String::as_str)
+    }
+
+    fn help(&self) -> String {
         match self.comments.first() {
             Some(mark) => format!("a line that is a note begins with `{mark}`"),
             None => "look for a quote, sign or part that is missing".to_owned(),
@@ -86,17 +98,220 @@ impl Lines {
     }
 }
 
-/// The lines of `text` without their `\n`, each with its byte offset.
-fn lines<'t>(text: &Text<'t>) -> impl Iterator<Item = (&'t str, usize)> {
-    let content = text.as_str();
-    let mut from = text.body();
-    std::iter::from_fn(move || {
-        if from >= content.len() {
+/// For each part of a template, the wanted column.
+type Wanted = Vec<Option<u16>>;
+
+struct Reader<'r> {
+    format: &'r Lines,
+    content: &'r str,
+    at: usize,
+    lines: Vec<Wanted>,
+    carried: Vec<Wanted>,
+    /// The cells that the last line of each carried shape gave.
+    held: Vec<Vec<ColumnCell>>,
+    cells: Vec<ColumnCell>,
+}
+
+impl<'r> Reader<'r> {
+    fn new(format: &'r Lines, text: &Text<'r>, columns: &[Column<'_>]) -> Reader<'r> {
+        let wanted = |template: &Template| {
+            let at = |part: &String| columns.iter().position(|column| column.name == *part).map(|at| at as u16);
+            template.parts().iter().map(at).collect()
+        };
+        Reader {
+            format,
+            content: text.as_str(),
+            at: text.body(),
+            lines: format.lines.iter().map(wanted).collect(),
+            carried: format.carried.iter().map(wanted).collect(),
+            held: vec![Vec::new(); format.carried.len()],
+            cells: Vec::new(),
+        }
+    }
+
+    /// The next line that is neither blank nor a note, without blanks around it.
+    fn next_line(&mut self) -> Option<(usize, usize)> {
+        loop {
+            let (start, end) = self.raw_line()?;
+            let line = &self.content[start..end];
+            let shown = line.trim_start();
+            if shown.is_empty() || self.format.comments.iter().any(|mark| shown.starts_with(mark.as_str())) {
+                continue;
+            }
+            let start = end - shown.len();
+            return Some((start, start + shown.trim_end().len()));
+        }
+    }
+
+    fn raw_line(&mut self) -> Option<(usize, usize)> {
+        let start = self.at;
+        if start >= self.content.len() {
             return None;
         }
-        let end = memchr::memchr(b'\n', &content.as_bytes()[from..]).map_or(content.len(), |at| from + at);
-        let line = (&content[from..end], from);
-        from = end + 1;
-        Some(line)
-    })
+        let bytes = &self.content.as_bytes()[start..];
+        let end = memchr::memchr(b'\n', bytes).map_or(self.content.len(), |at| start + at);
+        self.at = end + 1;
+        Some((start, end))
+    }
+
+    /// Takes note of a line whose parts hold for what follows.
+    fn carry(&mut self, start: usize, end: usize) -> bool {
+        for (number, template) in self.format.carried.iter().enumerate() {
+            if let Some(found) = template.matches(&self.content[start..end]) {
+                self.held[number].clear();
+                push(&mut self.held[number], found, &self.carried[number], start);
+                return true;
+            }
+        }
+        false
+    }
+
+    fn give(&mut self, span: Span, sink: &mut dyn RecordSink) {
+        self.cells.extend(self.held.iter().flatten());
+        sink.record(&RawRecord { span, cells: &self.cells });
+    }
+
+    /// A record of one line, or of as many as it takes until it fits.
+    fn single(&mut self, start: usize, end: usize, sink: &mut dyn RecordSink) {
+        let template = &self.format.lines[0];
+        let mut found = self.matches(start, end);
+        let mut end = end;
+        if found.is_none() && self.format.over_lines {
+            let (mark, mut last) = (self.at, start);
+            for _ in 0..MOST_LINES {
+                let Some((next, next_end)) = self.raw_line() else { break };
+                // A line that fits by itself is the next record.
+                if template.matches(self.content[next..next_end].trim()).is_some() {
+                    break;
+                }
+                last = next + self.content[next..next_end].trim_end().len();
+                found = template.matches(&self.content[start..last]);
+                if found.is_some() {
+                    break;
+                }
+            }
+            match found {
+                Some(_) => end = last,
+                None => self.at = mark,
+            }
+        }
+        let Some(found) = found else {
+            if !self.format.others {
+                let message = format!("this line does not have the shape `{}`", template.source());
+                let fault = Fault::new("syntax-error", Span::new(start, end), message);
+                sink.fault(fault.help(self.format.help()));
+            }
+            return;
+        };
+        self.cells.clear();
+        push(&mut self.cells, found, &self.lines[0], start);
+        self.give(Span::new(start, end), sink);
+    }
+
+    /// The parts of a line, perhaps with a note behind it.
+    fn matches(&self, start: usize, end: usize) -> Option<Vec<Option<std::ops::Range<usize>>>> {
+        let (template, line) = (&self.format.lines[0], &self.content[start..end]);
+        if !self.format.trailing_comments {
+            return template.matches(line);
+        }
+        let marks = self.format.comments.iter().flat_map(|mark| line.match_indices(mark.as_str()));
+        let mut ends: Vec<usize> = marks.map(|(at, _)| at).filter(|at| line[..*at].ends_with([' ', '\t'])).collect();
+        ends.push(line.len());
+        ends.sort_unstable();
+        // The first mark with which it fits is where the note begins.
+        ends.into_iter().find_map(|end| template.matches(line[..end].trim_end()))
+    }
+
+    fn several(&mut self, start: usize, end: usize, sink: &mut dyn RecordSink) {
+        let found = self.format.lines[0].find_all(&self.content[start..end]);
+        if found.is_empty() && !self.format.others {
+            let message = format!("nothing in this line has the shape `{}`", self.format.lines[0].source());
+            sink.fault(Fault::new("syntax-error", Span::new(start, end), message).help(self.format.help()));
+        }
+        for mut parts in found {
+            let whole = parts.pop().flatten().unwrap_or(0..0);
+            self.cells.clear();
+            push(&mut self.cells, parts, &self.lines[0], start);
+            self.give(Span::new(start + whole.start, start + whole.end), sink);
+        }
+    }
+
+    /// A record of several lines, one for each template. In it a blank line is a line like others.
+    fn shape(&mut self, start: usize, end: usize, sink: &mut dyn RecordSink) {
+        let count = self.format.lines.len();
+        let mut cells = Vec::new();
+        let (mut at, mut last) = ((start, end), end);
+        for number in 0..count {
+            let template = &self.format.lines[number];
+            let Some(found) = template.matches(&self.content[at.0..at.1]) else {
+                let message = format!(
+                    "line {} of {count} of this record does not have the shape `{}`",
+                    number + 1,
+                    template.source()
+                );
+                let fault = Fault::new("syntax-error", Span::new(at.0, at.1), message);
+                sink.fault(fault.help("look for a line that is missing in the record, or one too many"));
+                return self.skip_record(count - number - 1);
+            };
+            push(&mut cells, found, &self.lines[number], at.0);
+            last = at.1;
+            if number + 1 < count {
+                let Some((next, next_end)) = self.inner_line() else {
+                    let message = format!("the record has {}, and should have {count}", counted(number + 1));
+                    let fault = Fault::new("syntax-error", Span::new(start, end), message);
+                    sink.fault(fault.help("the file ends too early"));
+                    return;
+                };
+                at = (next, next_end);
+            }
+        }
+        self.cells = cells;
+        self.give(Span::new(start, last), sink);
+    }
+
+    /// The next line within a record: notes are passed over, blank lines are not.
+    fn inner_line(&mut self) -> Option<(usize, usize)> {
+        loop {
+            let (start, end) = self.raw_line()?;
+            let shown = self.content[start..end].trim();
+            if !self.format.comments.iter().any(|mark| shown.starts_with(mark.as_str())) {
+                let lead = self.content[start..end].len() - self.content[start..end].trim_start().len();
+                let start = if shown.is_empty() { start } else { start + lead };
+                return Some((start, start + shown.len()));
+            }
+        }
+    }
+
+    /// Passes over the rest of a record: to the next blank line, or as many lines as it should have.
+    fn skip_record(&mut self, left: usize) {
+        let mark = self.at;
+        for _ in 0..left * 2 + 2 {
+            let Some((start, end)) = self.raw_line() else { break };
+            if self.content[start..end].trim().is_empty() {
+                return;
+            }
+        }
+        self.at = mark;
+        for _ in 0..left {
+            self.raw_line();
+        }
+    }
+}
+
+fn push(
+    cells: &mut Vec<ColumnCell>,
+    found: Vec<Option<std::ops::Range<usize>>>,
+    wanted: &[Option<u16>],
+    start: usize,
+) {
+    for (range, column) in found.into_iter().zip(wanted) {
+        if let (Some(range), Some(column)) = (range, *column) {
+            let span = Span::new(start + range.start, start + range.end);
+            cells.push(ColumnCell { column, cell: Cell { span, form: Form::Plain } });
+        }
+    }
+}
+
+fn counted(lines: usize) -> String {
+    if lines == 1 { "1 line".to_owned() } else { format!("{lines} lines") }
 }

@@ -8,15 +8,23 @@
 //! Adding a format: one file (or folder) here with a type that implements [`Format`], one arm in
 //! `schema::format`, one page in `docs/formats.md`, one folder of fixtures.
 
+mod blocks;
 mod delimited;
+mod ini;
 mod json;
 mod lines;
+mod po;
 mod whole_file;
+mod xml;
 
+pub use blocks::{BlockPath, Blocks, Taken};
 pub use delimited::{Delimited, Header};
+pub use ini::{GoesOn, Ini, Repeated};
 pub use json::{Json, JsonPath, JsonPathError};
 pub use lines::Lines;
+pub use po::Po;
 pub use whole_file::WholeFile;
+pub use xml::{Xml, XmlPath};
 
 use crate::text::{Edit, Span, Text};
 use std::borrow::Cow;
@@ -35,14 +43,29 @@ pub struct Cell {
 pub enum Form {
     /// As they are.
     Plain,
+    /// Inside quotes; there is no way to write a quote within.
+    Quoted,
     /// Inside quotes; a quote within is doubled.
     Doubled,
+    /// Inside quotes; a backslash before a quote or another backslash, and `\n`, `\t`, `\r`.
+    Backslashed,
     /// Inside a JSON string (RFC 8259, section 7).
     JsonString,
     /// A JSON number, `true` or `false`.
     JsonBare,
-    /// A JSON object or array; shown, never taken for a value.
-    JsonNested,
+    /// Inside the quotes of one or more lines of a PO file.
+    PoText,
+    /// Text of an XML element: `&` begins a reference (XML 1.0, section 4.1).
+    XmlText,
+    /// The value of an XML attribute within the quote of this byte.
+    XmlAttribute(u8),
+    /// A CDATA section of XML: as it is, but it cannot have `]]>` in it.
+    XmlCdata,
+    /// The name of an XML element, which stands in its end tag too.
+    XmlName,
+    /// A structure (an object, an array, an element or block with others in it); shown, never taken for a
+    /// value.
+    Nested,
 }
 
 /// A cell and the position of its column in the list of columns that was asked for.
@@ -113,6 +136,14 @@ pub trait RecordSink {
     fn record(&mut self, record: &RawRecord<'_>);
     /// Takes a fault.
     fn fault(&mut self, fault: Fault);
+}
+
+/// Takes nothing.
+struct Ignore;
+
+impl RecordSink for Ignore {
+    fn record(&mut self, _record: &RawRecord<'_>) {}
+    fn fault(&mut self, _fault: Fault) {}
 }
 
 /// One way of laying out records in a text.
@@ -205,8 +236,28 @@ pub fn decode<'t>(text: &'t str, cell: &Cell) -> Decoded<'t> {
     match cell.form {
         Form::Doubled if raw.contains('"') => decode_doubled(raw, start),
         Form::JsonString if raw.contains('\\') => json::decode_string(raw, start),
+        Form::Backslashed if raw.contains('\\') => decode_by(raw, start, blocks::escape),
+        Form::PoText if raw.contains(['\\', '"']) => po::decode(raw, start),
+        Form::XmlText | Form::XmlAttribute(_) if raw.contains('&') => decode_by(raw, start, xml::reference),
         _ => Decoded { text: Cow::Borrowed(raw), start, map: None },
     }
+}
+
+/// Decodes a text in which `escape` tells, where it begins with an escape, what that stands for and how
+/// many bytes it takes.
+fn decode_by(raw: &str, start: u32, escape: impl Fn(&str) -> Option<(char, usize)>) -> Decoded<'_> {
+    let (mut text, mut map) = (String::with_capacity(raw.len()), Vec::with_capacity(raw.len() + 1));
+    let mut at = 0;
+    while let Some(next) = raw[at..].chars().next() {
+        let escaped = escape(&raw[at..]);
+        let (meant, len) = escaped.unwrap_or((next, next.len_utf8()));
+        let step = u32::from(escaped.is_none());
+        map.extend((0..meant.len_utf8() as u32).map(|byte| start + at as u32 + byte * step));
+        text.push(meant);
+        at += len;
+    }
+    map.push(start + raw.len() as u32);
+    Decoded { text: Cow::Owned(text), start, map: Some(map) }
 }
 
 fn decode_doubled(raw: &str, start: u32) -> Decoded<'_> {

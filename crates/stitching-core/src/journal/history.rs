@@ -1,10 +1,11 @@
 //! The changes that can be undone and redone.
 
 use super::target::Target;
-use super::transaction::{Expected, Operation};
+use super::transaction::{Content, Expected, Operation};
 use crate::Error;
-use crate::changes::{Change, FileChange};
-use crate::text::{Edit, EditSet, Span};
+use crate::changes::{Change, DiskChange};
+use crate::layers::Fingerprint;
+use crate::text::Patch;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
@@ -36,14 +37,14 @@ pub struct FileEntry {
     pub from: Option<String>,
     /// The path after; `None` if the change removed the file.
     pub to: Option<String>,
-    /// The hash of the bytes before.
-    pub before: Option<String>,
-    /// The hash of the bytes after.
-    pub after: Option<String>,
-    /// The edits that turn the bytes after into those before: start, end, text.
-    pub undo: Vec<(u32, u32, String)>,
-    /// The edits that turn the bytes before into those after.
-    pub redo: Vec<(u32, u32, String)>,
+    /// What the file was known by before.
+    pub before: Option<Fingerprint>,
+    /// What it was known by after.
+    pub after: Option<Fingerprint>,
+    /// What turns the bytes after into those before.
+    pub undo: Patch,
+    /// What turns the bytes before into those after.
+    pub redo: Patch,
 }
 
 /// A change as `stitching history` lists it.
@@ -56,42 +57,30 @@ pub struct HistoryItem {
 }
 
 impl FileEntry {
-    pub(super) fn new(file: &FileChange, before: Option<String>, after: String) -> FileEntry {
-        let plain = |set: &EditSet| {
-            set.edits().iter().map(|edit| (edit.span.start, edit.span.end, edit.text.clone())).collect()
-        };
-        let (undo, redo) =
-            if before.is_some() { (plain(&file.undo), plain(&file.edits)) } else { (Vec::new(), Vec::new()) };
+    pub(super) fn new(file: &DiskChange) -> FileEntry {
+        let both = file.before.is_some() && file.after.is_some();
+        let patch = |patch: &Patch| if both { patch.clone() } else { Patch::default() };
         FileEntry {
-            from: before.is_some().then(|| file.from.to_string()),
-            to: Some(file.to.to_string()),
-            before,
-            after: Some(after),
-            undo,
-            redo,
+            from: file.from.as_ref().map(ToString::to_string),
+            to: file.to.as_ref().map(ToString::to_string),
+            before: file.before.clone(),
+            after: file.after.clone(),
+            undo: patch(&file.undo),
+            redo: patch(&file.redo),
         }
     }
 }
 
-/// Applies edits as they are kept; `None` if they do not fit.
-pub(super) fn apply(edits: &[(u32, u32, String)], bytes: &[u8]) -> Option<Vec<u8>> {
-    let edit = |(start, end, text): &(u32, u32, String)| Edit {
-        span: Span { start: *start, end: *end },
-        text: text.clone(),
-    };
-    EditSet::new(edits.iter().map(edit).collect()).ok()?.apply(bytes).ok()
+/// An operation that keeps the bytes of the file at `place`, which will be removed.
+pub(super) fn keep(place: &Path, fingerprint: &Fingerprint) -> Operation {
+    let name = format!("{FOLDER}/kept/{}", fingerprint.hex());
+    let content = Content::Patched(place.to_owned(), Patch::default());
+    Operation::new(Target::own(name), content, Some(fingerprint.clone()), Expected::Anything)
 }
 
-/// An operation that keeps the bytes of a file that will be removed.
-pub(super) fn keep(bytes: &[u8]) -> Operation {
-    let name = format!("{FOLDER}/kept/{}", blake3::hash(bytes).to_hex());
-    Operation::write(Target::own(name), bytes.to_vec(), Expected::Anything)
-}
-
-/// The bytes of a file that was removed.
-pub(super) fn kept(own: &Path, hash: &str) -> Result<Vec<u8>, Error> {
-    let path = own.join(FOLDER).join("kept").join(hash);
-    std::fs::read(&path).map_err(|source| Error::io("read", &path, source))
+/// Where the bytes of a file that was removed are kept.
+pub(super) fn kept(own: &Path, fingerprint: &Fingerprint) -> PathBuf {
+    own.join(FOLDER).join("kept").join(fingerprint.hex())
 }
 
 #[derive(Debug, Default, Serialize, Deserialize)]

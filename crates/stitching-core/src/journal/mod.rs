@@ -22,14 +22,15 @@ pub use target::Root;
 pub use transaction::{NO_HOOK, Step, StepHook};
 
 use crate::Error;
-use crate::changes::Change;
+use crate::changes::{Change, DiskContent};
 use crate::error::Refusal;
-use crate::layers::{ModRoot, RelPath};
+use crate::layers::{Fingerprint, ModRoot, RelPath, Stack};
+use crate::text::Patch;
 use history::History;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use target::{Roots, Target};
-use transaction::{Expected, Operation, Transaction};
+use transaction::{Content, Expected, Operation, Transaction};
 
 /// The folder with all that the tool keeps for a project.
 pub const OWN_FOLDER: &str = ".stitching";
@@ -38,6 +39,23 @@ pub const OWN_FOLDER: &str = ".stitching";
 pub struct Journal<'h> {
     roots: Roots,
     hook: &'h StepHook<'h>,
+}
+
+/// Keeps other processes from writing to a project.
+pub struct Held<'j, 'h> {
+    journal: &'j Journal<'h>,
+    _lock: Lock,
+}
+
+impl Held<'_, '_> {
+    /// Writes `change`, which was built on `stack`; gives its number in the history.
+    ///
+    /// # Errors
+    /// When a file was changed since it was read, or something cannot be written. In each case nothing
+    /// was changed.
+    pub fn commit(self, stack: &Stack, change: &Change) -> Result<usize, Error> {
+        self.journal.write(stack, change)
+    }
 }
 
 /// Tells what became of a change that an earlier run left unfinished.
@@ -73,33 +91,44 @@ impl<'h> Journal<'h> {
         }
     }
 
-    /// Writes `change`; gives its number in the history.
+    /// Keeps other processes from writing until the guard is dropped, so that what is read meanwhile is
+    /// of one piece.
+    ///
+    /// # Errors
+    /// When another process is writing, or what it left unfinished cannot be put right.
+    pub fn hold(&self) -> Result<Held<'_, 'h>, Error> {
+        Ok(Held { journal: self, _lock: self.lock()? })
+    }
+
+    /// Writes `change`, which was built on `stack`; gives its number in the history.
     ///
     /// # Errors
     /// When another process is writing, a file was changed since it was read, or something cannot
     /// be written. In each case nothing was changed.
-    pub fn commit(&self, change: &Change) -> Result<usize, Error> {
-        let _lock = self.lock()?;
+    pub fn commit(&self, stack: &Stack, change: &Change) -> Result<usize, Error> {
+        self.hold()?.commit(stack, change)
+    }
+
+    fn write(&self, stack: &Stack, change: &Change) -> Result<usize, Error> {
         let history = History::open(&self.roots.own)?;
         let mut operations = Vec::new();
         let mut files = Vec::new();
-        for file in &change.files {
-            let moved = file.from != file.to;
-            let before = file.in_mod.then(|| file.seen.to_hex().to_string());
-            let after = file.after_hash.to_hex().to_string();
-            let expected = if file.in_mod && !moved { Expected::Hash(file.seen) } else { Expected::Absent };
-            let target = Target::new(Root::Mod, &file.to);
-            operations.push(Operation::write_shared(
-                target,
-                Arc::clone(&file.after),
-                file.after_hash,
-                expected,
-            ));
-            if file.in_mod && moved {
-                let target = Target::new(Root::Mod, &file.from);
-                operations.push(Operation::delete(target, Expected::Hash(file.seen)));
+        for file in change.on_disk(stack)? {
+            files.push(FileEntry::new(&file));
+            let stays = file.from == file.to;
+            if let Some(to) = &file.to {
+                let expected = file.before.clone().filter(|_| stays);
+                let expected = expected.map_or(Expected::Absent, Expected::Is);
+                let content = match file.content {
+                    DiskContent::Bytes(bytes) => Content::Bytes(bytes),
+                    DiskContent::Patched(source) => Content::Patched(source, file.redo),
+                    DiskContent::Nothing => Content::Nothing,
+                };
+                operations.push(Operation::new(Target::new(Root::Mod, to), content, file.after, expected));
             }
-            files.push(FileEntry::new(file, before, after));
+            if let (Some(from), Some(before), false) = (&file.from, file.before, stays) {
+                operations.push(Operation::delete(Target::new(Root::Mod, from), Expected::Is(before)));
+            }
         }
         let entry = history.next(change, files);
         let number = entry.number;
@@ -159,77 +188,88 @@ impl<'h> Journal<'h> {
 
     /// What takes one file back.
     fn reverse(&self, file: &FileEntry) -> Result<Vec<Operation>, Error> {
-        let Some(to) = &file.to else { return self.restore(file.from.as_deref(), file.before.as_deref()) };
-        let to = rel(to)?;
-        let now = self.read_expected(&to, file.after.as_deref())?;
-        let mut operations = Vec::new();
-        match &file.from {
-            // The change made the file: its bytes are kept, so that it can be made again.
-            None => operations.push(history::keep(&now)),
-            Some(from) => {
-                let before = history::apply(&file.undo, &now).ok_or_else(|| self.damaged(&to))?;
-                self.expect(&before, file.before.as_deref(), &to)?;
-                let from = rel(from)?;
-                let expected = if from == to { Expected::Hash(blake3::hash(&now)) } else { Expected::Absent };
-                operations.push(Operation::write(Target::new(Root::Mod, &from), before, expected));
-            }
-        }
-        if file.from.as_deref() != Some(to.as_str()) {
-            operations
-                .push(Operation::delete(Target::new(Root::Mod, &to), Expected::Hash(blake3::hash(&now))));
-        }
-        Ok(operations)
+        self.turn(
+            (file.to.as_deref(), file.after.as_ref()),
+            (file.from.as_deref(), file.before.as_ref()),
+            &file.undo,
+        )
     }
 
     /// What makes one file's change again.
     fn repeat(&self, file: &FileEntry) -> Result<Vec<Operation>, Error> {
-        let Some(from) = &file.from else { return self.restore(file.to.as_deref(), file.after.as_deref()) };
-        let from = rel(from)?;
-        let now = self.read_expected(&from, file.before.as_deref())?;
+        self.turn(
+            (file.from.as_deref(), file.before.as_ref()),
+            (file.to.as_deref(), file.after.as_ref()),
+            &file.redo,
+        )
+    }
+
+    /// What turns a file that is at one path, with one content, into what it is to be. A file that is to
+    /// vanish is kept; one that is to appear was kept.
+    fn turn(
+        &self,
+        (is_at, is): (Option<&str>, Option<&Fingerprint>),
+        (to_be_at, to_be): (Option<&str>, Option<&Fingerprint>),
+        patch: &Patch,
+    ) -> Result<Vec<Operation>, Error> {
         let mut operations = Vec::new();
-        match &file.to {
-            None => operations.push(history::keep(&now)),
-            Some(to) => {
-                let after = history::apply(&file.redo, &now).ok_or_else(|| self.damaged(&from))?;
-                self.expect(&after, file.after.as_deref(), &from)?;
-                let to = rel(to)?;
-                let expected = if from == to { Expected::Hash(blake3::hash(&now)) } else { Expected::Absent };
-                operations.push(Operation::write(Target::new(Root::Mod, &to), after, expected));
+        let now = match (is_at, is) {
+            (Some(path), Some(is)) => {
+                let path = rel(path)?;
+                Some((self.expect(&path, is)?, path, is.clone()))
             }
+            _ => None,
+        };
+        match (to_be_at, to_be, &now) {
+            (Some(path), Some(to_be), Some((place, from, is))) => {
+                let path = rel(path)?;
+                let content = if to_be.is_archive() {
+                    Content::Patched(place.clone(), patch.clone())
+                } else {
+                    let bytes = std::fs::read(place).map_err(|source| Error::io("read", place, source))?;
+                    let bytes = patch.apply(&bytes).ok_or_else(|| self.damaged(&path))?;
+                    if Fingerprint::of_bytes(blake3::hash(&bytes)) != *to_be {
+                        return Err(self.damaged(&path));
+                    }
+                    Content::Bytes(Arc::new(bytes))
+                };
+                let expected = if path == *from { Expected::Is(is.clone()) } else { Expected::Absent };
+                let target = Target::new(Root::Mod, &path);
+                operations.push(Operation::new(target, content, Some(to_be.clone()), expected));
+            }
+            (Some(path), Some(to_be), None) => {
+                let kept = history::kept(&self.roots.own, to_be);
+                let path = rel(path)?;
+                let found = to_be.now(&kept).map_err(|source| Error::io("read", &kept, source))?;
+                if found.as_ref() != Some(to_be) {
+                    return Err(self.damaged(&path));
+                }
+                let content = Content::Patched(kept, Patch::default());
+                let target = Target::new(Root::Mod, &path);
+                operations.push(Operation::new(target, content, Some(to_be.clone()), Expected::Absent));
+            }
+            (_, _, Some((place, _, is))) => operations.push(history::keep(place, is)),
+            _ => {}
         }
-        if file.to.as_deref() != Some(from.as_str()) {
-            operations
-                .push(Operation::delete(Target::new(Root::Mod, &from), Expected::Hash(blake3::hash(&now))));
+        if let Some((_, path, is)) = now
+            && to_be_at != Some(path.as_str())
+        {
+            operations.push(Operation::delete(Target::new(Root::Mod, &path), Expected::Is(is)));
         }
         Ok(operations)
     }
 
-    /// Writes a file whose bytes were kept.
-    fn restore(&self, path: Option<&str>, hash: Option<&str>) -> Result<Vec<Operation>, Error> {
-        let path = rel(path.unwrap_or_default())?;
-        let bytes = history::kept(&self.roots.own, hash.unwrap_or_default())?;
-        self.expect(&bytes, hash, &path)?;
-        Ok(vec![Operation::write(Target::new(Root::Mod, &path), bytes, Expected::Absent)])
-    }
-
-    fn read_expected(&self, path: &RelPath, hash: Option<&str>) -> Result<Vec<u8>, Error> {
+    /// The place of `path`, which must have the content that it had.
+    fn expect(&self, path: &RelPath, fingerprint: &Fingerprint) -> Result<PathBuf, Error> {
         let place = self.roots.place(&Target::new(Root::Mod, path))?;
-        let changed = || {
-            Error::refused(
-                format!("`{path}` was changed since, so this cannot be taken back or done again"),
-                "put the file back as it was, or change it by hand; nothing was changed",
-            )
-        };
-        match std::fs::read(&place) {
-            Ok(bytes) if Some(blake3::hash(&bytes).to_hex().as_str()) == hash => Ok(bytes),
-            Ok(_) => Err(changed()),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Err(changed()),
-            Err(source) => Err(Error::io("read", &place, source)),
+        let now = fingerprint.now(&place).map_err(|source| Error::io("read", &place, source))?;
+        if now.as_ref() == Some(fingerprint) {
+            return Ok(place);
         }
-    }
-
-    fn expect(&self, bytes: &[u8], hash: Option<&str>, path: &RelPath) -> Result<(), Error> {
-        if Some(blake3::hash(bytes).to_hex().as_str()) == hash { Ok(()) } else { Err(self.damaged(path)) }
+        Err(Error::refused(
+            format!("`{path}` was changed since, so this cannot be taken back or done again"),
+            "put the file back as it was, or change it by hand; nothing was changed",
+        ))
     }
 
     fn damaged(&self, path: &RelPath) -> Error {

@@ -19,6 +19,8 @@
 use super::Recovered;
 use super::target::{Roots, Target};
 use crate::Error;
+use crate::layers::Fingerprint;
+use crate::text::Patch;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
@@ -61,40 +63,50 @@ pub(crate) const TEMPORARY: &str = ".stitching-";
 pub(super) static COMMITTING: AtomicBool = AtomicBool::new(false);
 
 /// What a target must be for an operation to go on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Expected {
-    Hash(blake3::Hash),
+    Is(Fingerprint),
     Absent,
     Anything,
+}
+
+/// Where new bytes come from.
+#[derive(Debug)]
+pub(super) enum Content {
+    Bytes(Arc<Vec<u8>>),
+    /// The bytes of a file, with some replaced.
+    Patched(PathBuf, Patch),
+    /// There are none: the target is deleted.
+    Nothing,
 }
 
 /// One file to write or to delete.
 #[derive(Debug)]
 pub(super) struct Operation {
     target: Target,
-    /// The new bytes and their hash; `None` to delete.
-    bytes: Option<(Arc<Vec<u8>>, blake3::Hash)>,
+    content: Content,
+    /// What the new bytes are known by.
+    after: Option<Fingerprint>,
     expected: Expected,
 }
 
 impl Operation {
-    pub fn write(target: Target, bytes: Vec<u8>, expected: Expected) -> Operation {
-        let hash = blake3::hash(&bytes);
-        Operation::write_shared(target, Arc::new(bytes), hash, expected)
-    }
-
-    /// As [`Operation::write`], for bytes that are held elsewhere too and whose hash is known.
-    pub fn write_shared(
+    pub fn new(
         target: Target,
-        bytes: Arc<Vec<u8>>,
-        hash: blake3::Hash,
+        content: Content,
+        after: Option<Fingerprint>,
         expected: Expected,
     ) -> Operation {
-        Operation { target, bytes: Some((bytes, hash)), expected }
+        Operation { target, content, after, expected }
+    }
+
+    pub fn write(target: Target, bytes: Vec<u8>, expected: Expected) -> Operation {
+        let after = Some(Fingerprint::of_bytes(blake3::hash(&bytes)));
+        Operation::new(target, Content::Bytes(Arc::new(bytes)), after, expected)
     }
 
     pub fn delete(target: Target, expected: Expected) -> Operation {
-        Operation { target, bytes: None, expected }
+        Operation::new(target, Content::Nothing, None, expected)
     }
 }
 
@@ -123,10 +135,10 @@ struct Item {
     staged: Option<String>,
     /// The name of the second name of the old file beside the target.
     kept: String,
-    /// The hash of the old bytes, where they matter.
-    before: Option<String>,
-    /// The hash of the new bytes.
-    after: Option<String>,
+    /// What the old bytes are known by, where they matter.
+    before: Option<Fingerprint>,
+    /// What the new bytes are known by.
+    after: Option<Fingerprint>,
     /// Folders that had to be made, the outermost first, as targets.
     made: Vec<Target>,
 }
@@ -155,13 +167,14 @@ impl Transaction {
         for (number, operation) in self.operations.iter().enumerate() {
             pending.items.push(Item {
                 target: operation.target.clone(),
-                staged: operation.bytes.as_ref().map(|_| format!("{TEMPORARY}new-{number}")),
+                staged: (!matches!(operation.content, Content::Nothing))
+                    .then(|| format!("{TEMPORARY}new-{number}")),
                 kept: format!("{TEMPORARY}old-{number}"),
-                before: match operation.expected {
-                    Expected::Hash(hash) => Some(hash.to_hex().to_string()),
+                before: match &operation.expected {
+                    Expected::Is(fingerprint) => Some(fingerprint.clone()),
                     Expected::Absent | Expected::Anything => None,
                 },
-                after: operation.bytes.as_ref().map(|(_, hash)| hash.to_hex().to_string()),
+                after: operation.after.clone(),
                 made: missing_folders(roots, &operation.target)?,
             });
         }
@@ -208,26 +221,18 @@ impl Operation {
     /// Refuses when the target is not what it was when it was read.
     fn check(&self, place: &Path) -> Result<(), Error> {
         let path = &self.target.path;
-        let found = match (self.expected, fs::read(place)) {
-            (Expected::Anything, _) => return Ok(()),
-            (_, Ok(bytes)) => Some(bytes),
-            (_, Err(error)) if error.kind() == io::ErrorKind::NotFound => None,
-            (_, Err(source)) => return Err(Error::io("read", place, source)),
-        };
-        let fits = match (self.expected, &found) {
-            (Expected::Hash(hash), Some(bytes)) => blake3::hash(bytes) == hash,
-            (Expected::Absent, None) => true,
-            _ => false,
-        };
-        if fits {
-            return Ok(());
-        }
-        let reason = match found {
-            Some(_) if self.expected == Expected::Absent => {
-                format!("there is a file `{path}` in the mod already")
+        let reason = match &self.expected {
+            Expected::Anything => return Ok(()),
+            Expected::Absent if place.symlink_metadata().is_err() => return Ok(()),
+            Expected::Absent => format!("there is a file `{path}` in the mod already"),
+            Expected::Is(fingerprint) => {
+                let now = fingerprint.now(place).map_err(|source| Error::io("read", place, source))?;
+                match now {
+                    Some(now) if now == *fingerprint => return Ok(()),
+                    None if !place.exists() => format!("`{path}` is gone from the mod"),
+                    _ => format!("`{path}` was changed by another program meanwhile"),
+                }
             }
-            Some(_) => format!("`{path}` was changed by another program meanwhile"),
-            None => format!("`{path}` is gone from the mod"),
         };
         Err(Error::refused(reason, "run the command again; nothing was changed"))
     }
@@ -236,13 +241,21 @@ impl Operation {
 /// Writes the new bytes beside the target and gives the old file a second name.
 fn stage(operation: &Operation, item: &Item, place: &Path, hook: &StepHook<'_>) -> Result<(), Error> {
     let folder = place.parent().unwrap_or(Path::new(""));
-    if let (Some((bytes, _)), Some(name)) = (&operation.bytes, &item.staged) {
+    if let Some(name) = &item.staged {
         let staged = folder.join(name);
         step(hook, Step::Stage, place)?;
         fs::create_dir_all(folder).map_err(|source| Error::io("write", folder, source))?;
         let io = |source| Error::io("write", place, source);
         let mut file = File::create(&staged).map_err(io)?;
-        file.write_all(bytes).map_err(io)?;
+        match &operation.content {
+            Content::Bytes(bytes) => file.write_all(bytes).map_err(io)?,
+            Content::Patched(source, patch) => {
+                let mut before = File::open(source).map_err(|error| Error::io("read", source, error))?;
+                let size = before.metadata().map_err(|error| Error::io("read", source, error))?.len();
+                patch.copy(&mut before, size, &mut file).map_err(io)?;
+            }
+            Content::Nothing => {}
+        }
         if let Ok(old) = fs::metadata(place) {
             file.set_permissions(old.permissions()).map_err(io)?;
         }
@@ -300,7 +313,7 @@ fn take_back(pending: &Pending, roots: &Roots, hook: &StepHook<'_>) -> Result<()
         if pending.phase == Phase::TakingBack {
             step(hook, Step::Replace, &place)?;
             // Whatever else stands there was never replaced, or was edited since: it stays.
-            let replaced = hash_of(&place) == item.after;
+            let replaced = now_of(item.after.as_ref(), &place) == item.after;
             if replaced && kept.exists() {
                 fs::rename(&kept, &place).map_err(|source| Error::io("write", &place, source))?;
             } else if replaced {
@@ -354,8 +367,10 @@ pub(super) fn recover(roots: &Roots, hook: &StepHook<'_>) -> Result<Recovered, E
 fn refuse_edited_since(item: &Item, roots: &Roots) -> Result<(), Error> {
     let place = roots.place(&item.target)?;
     // A second name shows the same edit as the first, so that only the hash tells.
-    let now = hash_of(&place);
-    if now.is_none() || item.before.is_none() || now == item.before || now == item.after {
+    let Some(before) = &item.before else { return Ok(()) };
+    let now = now_of(Some(before), &place);
+    let after = now_of(item.after.as_ref(), &place);
+    if !place.exists() || now.as_ref() == Some(before) || (after.is_some() && after == item.after) {
         return Ok(());
     }
     Err(Error::refused(
@@ -364,9 +379,9 @@ fn refuse_edited_since(item: &Item, roots: &Roots) -> Result<(), Error> {
     ))
 }
 
-/// The hash of a file's bytes; `None` if it is not there.
-fn hash_of(path: &Path) -> Option<String> {
-    fs::read(path).ok().map(|bytes| blake3::hash(&bytes).to_hex().to_string())
+/// What a file is known by now, in the same way as `like`; `None` if it is not there.
+fn now_of(like: Option<&Fingerprint>, path: &Path) -> Option<Fingerprint> {
+    like?.now(path).ok().flatten()
 }
 
 /// The folders above a target that are not there yet, the outermost first.

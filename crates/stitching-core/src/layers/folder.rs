@@ -58,7 +58,7 @@ pub(super) fn list(
         if let Ok(meta) = std::fs::metadata(entry.path())
             && meta.is_file()
         {
-            files.push(FileEntry { layer, path, size: meta.len(), staged: None });
+            files.push(FileEntry::new(layer, path, meta.len()));
         }
     }
     Ok(())

@@ -1,19 +1,24 @@
-//! Which files there are: folders stacked as layers, lowest first, of which only the last may be
-//! written.
+//! Which files there are: folders and archives stacked as layers, lowest first, of which only the last
+//! may be written.
 //!
 //! A path inside a layer is a [`RelPath`]; it cannot leave the layer's root. Symbolic links are
-//! followed only when they end inside the layer, so nothing is read from elsewhere.
-//!
-//! **Limitations.** Layers are folders; a file in a higher layer replaces the whole file below.
+//! followed only when they end inside the layer, so nothing is read from elsewhere. A zip archive in a
+//! layer is a file, and a folder of its entries as well: `packs/winter.zip/props.txt`.
 
+mod archive;
+mod fingerprint;
 mod folder;
 mod rel_path;
 mod writable;
 
+pub use archive::{Archive, EntryChange};
+pub use fingerprint::Fingerprint;
 pub use rel_path::{RelPath, RelPathError};
 pub use writable::{ModRoot, WritePath};
 
 use crate::Error;
+use crate::text::Encoding;
+use globset::GlobMatcher;
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Read;
@@ -23,15 +28,28 @@ use std::sync::Arc;
 /// The position of a layer in the stack; 0 is the lowest.
 pub type LayerId = usize;
 
-/// One folder of files.
+/// One folder, or archive, of files.
 #[derive(Debug, Clone)]
 pub struct Layer {
     /// Its name in `stitching.toml`.
     pub name: String,
-    /// Its folder.
+    /// Its folder or archive.
     pub root: PathBuf,
     /// Whether it is the mod: the last layer, the only one ever written.
     pub is_mod: bool,
+    /// Which of its files are archives whose entries count as files too.
+    pub archives: Vec<GlobMatcher>,
+}
+
+/// What the schema says of certain files as a whole.
+#[derive(Debug, Clone)]
+pub struct FileTraits {
+    /// Which files.
+    pub files: Vec<GlobMatcher>,
+    /// What they are written in, if that is not to be recognised.
+    pub encoding: Option<Encoding>,
+    /// Whether the files of all layers count together, instead of the topmost alone.
+    pub merged: bool,
 }
 
 /// A file of one layer.
@@ -43,6 +61,12 @@ pub struct FileEntry {
     pub path: RelPath,
     /// Its size in bytes when the layer was listed.
     pub size: u64,
+    /// What it is written in, by the schema.
+    pub encoding: Option<Encoding>,
+    /// Whether the files of this path in lower layers count as well.
+    pub merged: bool,
+    /// The archive it lies in and its position there.
+    archived: Option<(usize, usize)>,
     /// Bytes that stand for the file while a change is tried out in memory.
     staged: Option<Arc<Vec<u8>>>,
 }
@@ -65,6 +89,10 @@ pub enum LayerFaultKind {
     Link,
     /// A file name that is not Unicode.
     Name,
+    /// A file that should be an archive and cannot be read as one, with the reason.
+    Archive(String),
+    /// An entry of an archive that cannot be used, with the reason.
+    Entry(String),
     /// A folder or file that cannot be listed, with the system's answer.
     Unreadable(String),
 }
@@ -74,6 +102,8 @@ pub enum LayerFaultKind {
 pub struct Stack {
     layers: Vec<Layer>,
     files: Vec<FileEntry>,
+    archives: Vec<Arc<Archive>>,
+    traits: Arc<Vec<FileTraits>>,
     faults: Vec<LayerFault>,
 }
 
@@ -84,18 +114,43 @@ pub type FileId = usize;
 pub const MAX_FILE: u64 = u32::MAX as u64 - 1;
 
 impl Stack {
-    /// Lists the files of `layers`, lowest first.
+    /// Lists the files of `layers`, lowest first. `traits` tells what is known of files by their paths;
+    /// of several entries that take a file each adds what it knows.
     ///
     /// # Errors
     /// When a layer's root cannot be listed at all. What is wrong deeper down is in
     /// [`Stack::faults`].
-    pub fn open(layers: Vec<Layer>) -> Result<Stack, Error> {
-        let (mut files, mut faults) = (Vec::new(), Vec::new());
+    pub fn open(layers: Vec<Layer>, traits: Vec<FileTraits>) -> Result<Stack, Error> {
+        let (mut files, mut archives, mut faults) = (Vec::new(), Vec::new(), Vec::new());
         for (id, layer) in layers.iter().enumerate() {
+            if layer.root.is_file() {
+                list_archive(id, &layer.root, None, &mut files, &mut archives, &mut faults)
+                    .map_err(|source| Error::io("read", &layer.root, source))?;
+                continue;
+            }
+            let first = files.len();
             folder::list(id, &layer.root, &mut files, &mut faults)?;
+            let named = |path: &RelPath| layer.archives.iter().any(|pattern| pattern.is_match(path.as_str()));
+            let found: Vec<RelPath> =
+                files[first..].iter().map(|file| file.path.clone()).filter(|path| named(path)).collect();
+            for path in found {
+                let file = path.under(&layer.root);
+                let listed =
+                    list_archive(id, &file, Some(path.clone()), &mut files, &mut archives, &mut faults);
+                if let Err(reason) = listed {
+                    let kind = LayerFaultKind::Archive(reason.to_string());
+                    faults.push(LayerFault { layer: id, path: path.to_string(), kind });
+                }
+            }
+        }
+        for file in &mut files {
+            file.describe(&traits);
         }
         files.sort_by(|a, b| (&a.path, a.layer).cmp(&(&b.path, b.layer)));
-        Ok(Stack { layers, files, faults })
+        // A folder `a.zip` and entries of an archive `a.zip` cannot stand side by side, but two names in
+        // one archive that differ only in slashes could.
+        files.dedup_by(|b, a| (&a.path, a.layer) == (&b.path, b.layer));
+        Ok(Stack { layers, files, archives, traits: Arc::new(traits), faults })
     }
 
     /// The layers, lowest first.
@@ -118,17 +173,58 @@ impl Stack {
         &self.faults
     }
 
-    /// The effective files as if the stack ended at layer `through`: for each path the topmost
-    /// layer's file, sorted by path.
+    /// The effective files as if the stack ended at layer `through`: for each path the topmost layer's
+    /// file, or the files of all layers if they count together, sorted by path and then layer. What lies
+    /// in an archive counts only as long as the archive itself does.
     pub fn effective(&self, through: LayerId) -> Vec<FileId> {
+        let hidden: Vec<bool> =
+            self.archives.iter().map(|archive| self.is_replaced(archive, through)).collect();
         let mut out: Vec<FileId> = Vec::with_capacity(self.files.len());
         for (id, file) in self.files.iter().enumerate().filter(|(_, file)| file.layer <= through) {
+            if file.archived.is_some_and(|(archive, _)| hidden[archive]) {
+                continue;
+            }
             match out.last_mut() {
-                Some(last) if self.files[*last].path == file.path => *last = id,
+                Some(last) if !file.merged && self.files[*last].path == file.path => *last = id,
                 _ => out.push(id),
             }
         }
         out
+    }
+
+    /// Whether a layer above that of `archive`, up to `through`, has a file in its place.
+    fn is_replaced(&self, archive: &Archive, through: LayerId) -> bool {
+        let Some(path) = &archive.path else { return false };
+        let own = self.layers.iter().position(|layer| archive.file.starts_with(&layer.root));
+        own.is_some_and(|own| (own + 1..=through).any(|layer| self.find(layer, path).is_some()))
+    }
+
+    /// Whether `file` is the one that the game would read at its path, or the topmost of those that count
+    /// together, if the stack ended at layer `through`.
+    pub fn is_topmost(&self, file: FileId, through: LayerId) -> bool {
+        let entry = &self.files[file];
+        !(entry.layer + 1..=through).any(|layer| self.find(layer, &entry.path).is_some())
+    }
+
+    /// The archive that `file` is an entry of, and its position there.
+    pub fn archive_of(&self, file: FileId) -> Option<(&Arc<Archive>, usize)> {
+        let (archive, entry) = self.files[file].archived?;
+        Some((&self.archives[archive], entry))
+    }
+
+    /// The archive in which `path` of the mod layer lies, or would lie, and the path within it.
+    pub fn mod_archive(&self, path: &RelPath) -> Option<(&Arc<Archive>, RelPath)> {
+        let root = &self.layers.last().filter(|layer| layer.is_mod)?.root;
+        self.archives.iter().filter(|archive| archive.file.starts_with(root)).find_map(|archive| {
+            let inner = match &archive.path {
+                None => path.clone(),
+                Some(own) => {
+                    let inner = path.as_str().strip_prefix(own.as_str())?.strip_prefix('/')?;
+                    RelPath::parse(inner).ok()?
+                }
+            };
+            Some((archive, inner))
+        })
     }
 
     /// The file at `path` in `layer`, if there is one.
@@ -146,6 +242,11 @@ impl Stack {
         if let Some(bytes) = &entry.staged {
             buffer.extend_from_slice(bytes);
             return Ok(());
+        }
+        if let Some((archive, entry)) = self.archive_of(id) {
+            return archive
+                .read(entry, buffer)
+                .map_err(|source| Error::io("read", self.location(id), source));
         }
         let path = self.location(id);
         read_whole(&path, buffer).map_err(|source| Error::io("read", &path, source))
@@ -166,6 +267,11 @@ impl Stack {
         entry.path.under(&self.layers[entry.layer].root)
     }
 
+    /// Whether a file can be read piece by piece: it lies on disk by itself.
+    pub fn is_plain(&self, id: FileId) -> bool {
+        self.files[id].archived.is_none() && self.files[id].staged.is_none()
+    }
+
     /// The stack as it would be with files of the mod layer replaced, added (`Some` bytes) or
     /// deleted (`None`). Nothing is written.
     pub fn with_staged(&self, staged: &BTreeMap<RelPath, Option<Arc<Vec<u8>>>>) -> Stack {
@@ -174,16 +280,14 @@ impl Stack {
         let mut files: Vec<FileEntry> = kept.cloned().collect();
         for (path, bytes) in staged {
             if let Some(bytes) = bytes {
-                files.push(FileEntry {
-                    layer: top,
-                    path: path.clone(),
-                    size: bytes.len() as u64,
-                    staged: Some(Arc::clone(bytes)),
-                });
+                let mut file = FileEntry::new(top, path.clone(), bytes.len() as u64);
+                file.staged = Some(Arc::clone(bytes));
+                file.describe(&self.traits);
+                files.push(file);
             }
         }
         files.sort_by(|a, b| (&a.path, a.layer).cmp(&(&b.path, b.layer)));
-        Stack { layers: self.layers.clone(), files, faults: self.faults.clone() }
+        Stack { files, ..self.clone() }
     }
 
     /// The mod layer as a place to write to; `None` when the stack has no layer.
@@ -193,10 +297,51 @@ impl Stack {
 }
 
 impl FileEntry {
+    fn new(layer: LayerId, path: RelPath, size: u64) -> FileEntry {
+        FileEntry { layer, path, size, encoding: None, merged: false, archived: None, staged: None }
+    }
+
+    fn describe(&mut self, traits: &[FileTraits]) {
+        let path = self.path.as_str();
+        let own = traits.iter().filter(|of| of.files.iter().any(|pattern| pattern.is_match(path)));
+        for of in own {
+            self.encoding = self.encoding.or(of.encoding);
+            self.merged |= of.merged;
+        }
+    }
+
     /// The bytes of a change that is being tried out, if they stand for the file.
     pub fn staged(&self) -> Option<&Arc<Vec<u8>>> {
         self.staged.as_ref()
     }
+}
+
+/// Adds the entries of an archive to `files`, and what is wrong with some to `faults`.
+fn list_archive(
+    layer: LayerId,
+    file: &Path,
+    path: Option<RelPath>,
+    files: &mut Vec<FileEntry>,
+    archives: &mut Vec<Arc<Archive>>,
+    faults: &mut Vec<LayerFault>,
+) -> std::io::Result<()> {
+    let inside = |inner: &str| match &path {
+        Some(path) => format!("{path}/{inner}"),
+        None => inner.to_owned(),
+    };
+    let mut fault = |inner: String, kind| faults.push(LayerFault { layer, path: inside(&inner), kind });
+    let archive = Archive::open(file, path.clone(), &mut fault)?;
+    for (index, entry) in archive.entries().iter().enumerate() {
+        let Some(path) = entry.path.as_ref().and_then(|inner| RelPath::parse(&inside(inner.as_str())).ok())
+        else {
+            continue;
+        };
+        let mut file = FileEntry::new(layer, path, entry.size);
+        file.archived = Some((archives.len(), index));
+        files.push(file);
+    }
+    archives.push(Arc::new(archive));
+    Ok(())
 }
 
 fn read_whole(path: &Path, buffer: &mut Vec<u8>) -> std::io::Result<()> {

@@ -7,7 +7,7 @@ use crate::schema::{Rule, Schema, TableId, Texts};
 use crate::tables::{
     Extractor, FileFacts, Link, LinkKind, TableFacts, ValueChecks, extract, key_hash, path_hash,
 };
-use crate::text::{NearestIndex, Span, TextFault};
+use crate::text::{NearestIndex, Text, TextFault};
 use hashbrown::{HashMap, HashSet, HashTable};
 use rayon::prelude::*;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
@@ -352,11 +352,9 @@ fn file_facts(
     }
     let claims: Vec<TableId> =
         (0..schema.tables.len()).filter(|table| schema.tables[*table].takes(&entry.path)).collect();
-    let mut fault = None;
-    let mut facts = FileFacts::default();
     // A table of whole files needs no text: pictures and packed files are records too.
     let needs_text = claims.iter().any(|table| !schema.tables[*table].is_of_files());
-    let read = |text: &crate::text::Text<'_>| {
+    let read = |text: &Text<'_>| {
         let found = text.fault().cloned();
         let unreadable = needs_text && matches!(found, Some(TextFault::Binary { .. }));
         let claims: Vec<TableId> = claims
@@ -367,30 +365,36 @@ fn file_facts(
         (found.filter(|_| needs_text), extract(schema, &claims, &entry.path, text, checks, targets))
     };
     let by_blocks = match claims[..] {
-        [table] if schema.tables[table].format.reads_blocks() && entry.staged().is_none() => Some(table),
+        [table]
+            if schema.tables[table].format.reads_blocks()
+                && stack.is_plain(id)
+                && entry.encoding.is_none() =>
+        {
+            Some(table)
+        }
         _ => None,
     };
-    if let Some(table) = by_blocks {
-        match facts_by_blocks(stack, schema, id, table, checks, targets) {
-            Ok((found, read)) => (fault, facts) = (found.map(FileFault::Text), read),
-            Err(Error::Io { source, .. }) => fault = Some(FileFault::Unreadable(source.to_string())),
-            Err(other) => fault = Some(FileFault::Unreadable(other.to_string())),
+    let by_blocks = by_blocks.map(|table| facts_by_blocks(stack, schema, id, table, checks, targets));
+    let read = match by_blocks {
+        Some(Ok(Some(read))) => Ok((None, read)),
+        Some(Err(error)) => Err(error),
+        _ if needs_text => with_text(stack, id, read),
+        _ if !claims.is_empty() => Ok(read(&Text::of_str(""))),
+        _ => Ok((None, FileFacts::default())),
+    };
+    let (fault, facts) = match read {
+        Ok((found, read)) => (found.map(FileFault::Text), read),
+        Err(Error::Io { source, .. }) => {
+            (Some(FileFault::Unreadable(source.to_string())), FileFacts::default())
         }
-    } else if needs_text {
-        match with_text(stack, id, read) {
-            Ok((found, read)) => (fault, facts) = (found.map(FileFault::Text), read),
-            Err(Error::Io { source, .. }) => fault = Some(FileFault::Unreadable(source.to_string())),
-            Err(other) => fault = Some(FileFault::Unreadable(other.to_string())),
-        }
-    } else if !claims.is_empty() {
-        facts = read(&crate::text::Text::decode(&mut [])).1;
-    }
+        Err(other) => (Some(FileFault::Unreadable(other.to_string())), FileFacts::default()),
+    };
     let facts = Arc::new(facts);
     cache.lock().unwrap_or_else(PoisonError::into_inner).insert(id, (Arc::clone(&facts), fault.clone()));
     IndexedFile { id, facts, fault }
 }
 
-/// Reads a file in blocks; also tells what is wrong with its bytes.
+/// Reads a file in blocks; `None` if only the whole file tells what it is.
 fn facts_by_blocks(
     stack: &Stack,
     schema: &Schema,
@@ -398,30 +402,14 @@ fn facts_by_blocks(
     table: TableId,
     checks: &ValueChecks,
     targets: &[Vec<bool>],
-) -> Result<(Option<TextFault>, FileFacts), Error> {
+) -> Result<Option<FileFacts>, Error> {
     let entry = &stack.files()[id];
     let mut extractor = Extractor::new(schema, table, &entry.path, entry.size as usize, checks, targets);
-    let mut fault: Option<TextFault> = None;
-    with_blocks(stack, id, |text, base| {
-        fault = match (fault.take(), text.fault()) {
-            (Some(TextFault::Invalid { first, count }), Some(TextFault::Invalid { count: more, .. })) => {
-                Some(TextFault::Invalid { first, count: count + more })
-            }
-            (None, Some(TextFault::Invalid { first, count })) => {
-                let first = Span::new(first.start as usize + base, first.end as usize + base);
-                Some(TextFault::Invalid { first, count: *count })
-            }
-            (None, binary) => binary.cloned(),
-            (known, _) => known,
-        };
-        if !matches!(fault, Some(TextFault::Binary { .. })) {
-            extractor.block(text, base);
-        }
-    })?;
-    let mut facts = FileFacts::default();
-    if !matches!(fault, Some(TextFault::Binary { .. })) {
-        extractor.end_blocks();
-        extractor.finish(&mut facts);
+    if !with_blocks(stack, id, |text, base| extractor.block(text, base))? {
+        return Ok(None);
     }
-    Ok((fault, facts))
+    let mut facts = FileFacts::default();
+    extractor.end_blocks();
+    extractor.finish(&mut facts);
+    Ok(Some(facts))
 }

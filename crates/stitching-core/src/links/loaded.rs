@@ -3,7 +3,7 @@
 use crate::Error;
 use crate::layers::{FileId, MAX_FILE, RelPath, Stack};
 use crate::problem::Place;
-use crate::text::{LineTable, Span, Text};
+use crate::text::{Encoding, LineTable, Span, Text};
 use std::cell::RefCell;
 use std::io::Read;
 
@@ -18,12 +18,13 @@ thread_local! {
 /// # Errors
 /// When the file cannot be read.
 pub fn with_text<R>(stack: &Stack, file: FileId, use_it: impl FnOnce(&Text<'_>) -> R) -> Result<R, Error> {
-    if let Some(text) = stack.files()[file].staged().and_then(|bytes| Text::clean(bytes)) {
+    let entry = &stack.files()[file];
+    if let Some(text) = entry.staged().and_then(|bytes| Text::clean(bytes, entry.encoding)) {
         return Ok(use_it(&text));
     }
     let mut buffer = BUFFER.with(RefCell::take);
     let read = stack.read(file, &mut buffer);
-    let result = read.map(|()| use_it(&Text::decode(&mut buffer)));
+    let result = read.map(|()| use_it(&Text::decode(&mut buffer, entry.encoding)));
     BUFFER.with(|cell| cell.replace(buffer));
     result
 }
@@ -33,7 +34,8 @@ pub fn with_text<R>(stack: &Stack, file: FileId, use_it: impl FnOnce(&Text<'_>) 
 const BLOCK: usize = 1 << 18;
 
 /// Reads a file block by block, each of whole lines, and gives each block with its byte offset in
-/// the file to `use_it`. A line longer than a block makes the block grow.
+/// the file to `use_it`. A line longer than a block makes the block grow. Gives up, with `false`, as soon
+/// as a block is not clean UTF-8: then only the whole file tells what it is.
 ///
 /// # Errors
 /// When the file cannot be read.
@@ -41,10 +43,10 @@ pub fn with_blocks(
     stack: &Stack,
     file: FileId,
     mut use_it: impl FnMut(&Text<'_>, usize),
-) -> Result<(), Error> {
+) -> Result<bool, Error> {
     let mut source = stack.open_file(file)?;
     let mut buffer = BUFFER.with(RefCell::take);
-    let mut read_all = || -> std::io::Result<()> {
+    let mut read_all = || -> std::io::Result<bool> {
         let (mut base, mut filled) = (0, 0);
         loop {
             if buffer.len() < filled + BLOCK {
@@ -63,12 +65,18 @@ pub fn with_blocks(
             // At the end an empty block still stands for an empty file.
             if whole > 0 || (read == 0 && base == 0) {
                 let block = &mut buffer[..whole];
-                use_it(&if base == 0 { Text::decode(block) } else { Text::decode_more(block) }, base);
+                let text = if base == 0 {
+                    Text::clean(block, None)
+                } else {
+                    simdutf8::basic::from_utf8(block).ok().map(Text::of_str)
+                };
+                let Some(text) = text else { return Ok(false) };
+                use_it(&text, base);
                 buffer.copy_within(whole..filled, 0);
                 (base, filled) = (base + whole, filled - whole);
             }
             if read == 0 {
-                return Ok(());
+                return Ok(true);
             }
         }
     };
@@ -85,6 +93,8 @@ pub struct LoadedFile {
     /// The layer's name.
     pub layer: String,
     text: String,
+    body: usize,
+    encoding: Encoding,
     lines: LineTable,
 }
 
@@ -95,13 +105,15 @@ pub struct LoadedFile {
 pub fn load(stack: &Stack, file: FileId) -> Result<LoadedFile, Error> {
     let mut bytes = Vec::new();
     stack.read(file, &mut bytes)?;
-    let (binary, lines) = {
-        let text = Text::decode(&mut bytes);
-        (text.as_str().is_empty(), LineTable::new(text.as_str(), text.body()))
+    let entry = &stack.files()[file];
+    let (binary, body, encoding, lines) = {
+        let text = Text::decode(&mut bytes, entry.encoding);
+        let lines = LineTable::new(text.as_str(), text.body());
+        (text.as_str().is_empty(), text.body(), text.encoding(), lines)
     };
     let text = if binary { String::new() } else { String::from_utf8(bytes).unwrap_or_default() };
-    let entry = &stack.files()[file];
-    Ok(LoadedFile { path: entry.path.clone(), layer: stack.layers()[entry.layer].name.clone(), text, lines })
+    let layer = stack.layers()[entry.layer].name.clone();
+    Ok(LoadedFile { path: entry.path.clone(), layer, text, body, encoding, lines })
 }
 
 impl LoadedFile {
@@ -110,9 +122,17 @@ impl LoadedFile {
         &self.text
     }
 
+    /// The content for reading its records again.
+    pub fn as_text(&self) -> Text<'_> {
+        Text::of_str_with_body(&self.text, self.body)
+    }
+
     /// The place of a span.
     pub fn place(&self, span: Span) -> Place {
-        Place::at(self.text(), &self.lines, span, self.path.as_str(), &self.layer)
+        let mut place = Place::at(self.text(), &self.lines, span, self.path.as_str(), &self.layer);
+        let in_file = |at: u32| Span::new(self.encoding.file_offset(self.text(), at as usize), 0).start;
+        (place.start, place.end) = (in_file(span.start), in_file(span.end));
+        place
     }
 
     /// The text of a line by its 1-based number.

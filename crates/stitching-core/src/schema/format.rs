@@ -2,13 +2,16 @@
 
 use super::keys;
 use super::toml_reader::{TomlReader, Value, plain};
-use crate::formats::{Delimited, Format, Header, Json, JsonPath, Lines, WholeFile};
+use crate::formats::{
+    BlockPath, Blocks, Delimited, Format, GoesOn, Header, Ini, Json, JsonPath, Lines, Po, Repeated, Taken,
+    WholeFile, Xml, XmlPath,
+};
 use crate::text::{Template, nearest_of};
 use std::sync::Arc;
 use toml::de::{DeTable, DeValue};
 
 /// The kinds of format by the names they have in a schema.
-const KINDS: [&str; 4] = ["delimited", "json", "lines", "file"];
+const KINDS: [&str; 8] = ["delimited", "ini", "xml", "json", "blocks", "lines", "po", "file"];
 
 /// Reads a format; `None` (and a problem) if it makes no sense.
 pub(super) fn read<'t>(
@@ -40,6 +43,13 @@ pub(super) fn read<'t>(
         "delimited" => ("delimited", delimited(reader, table).map(|format| Arc::new(format) as _)),
         "json" => ("json", json(reader, table).map(|format| Arc::new(format) as _)),
         "lines" => ("lines", lines(reader, table, value).map(|format| Arc::new(format) as _)),
+        "ini" => ("ini", ini(reader, table).map(|format| Arc::new(format) as _)),
+        "xml" => ("xml", xml(reader, table, value).map(|format| Arc::new(format) as _)),
+        "blocks" => ("blocks", blocks(reader, table, value).map(|format| Arc::new(format) as _)),
+        "po" => {
+            reader.check_keys(table, keys::FORMAT_KIND, |_| false);
+            ("po", Some(Arc::new(Po)))
+        }
         "file" => {
             reader.check_keys(table, keys::FORMAT_KIND, |_| false);
             ("file", Some(Arc::new(WholeFile)))
@@ -129,19 +139,156 @@ fn json<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>) -> Option<Json> {
 
 fn lines<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &Value<'t>) -> Option<Lines> {
     reader.check_keys(table, keys::LINES, |_| false);
-    let Some(line) = reader.text(table, "line") else {
-        if !table.contains_key("line") {
-            reader.problem(
-                value.span(),
-                "the format has no `line`",
-                "describe a line, such as line = '{key} = \"{text}\"'",
-            );
+    if !table.contains_key("line") {
+        reader.problem(
+            value.span(),
+            "the format has no `line`",
+            "describe a line, such as line = '{key} = \"{text}\"'",
+        );
+        return None;
+    }
+    let mut shapes = |name: &str| -> Option<Vec<Template>> {
+        let texts = reader.texts(table, name).unwrap_or_default();
+        texts.into_iter().map(|text| template(reader, text.span(), text.get_ref())).collect()
+    };
+    let lines = Lines {
+        lines: shapes("line")?,
+        carried: shapes("carry")?,
+        comments: marks(reader, table, &[]),
+        trailing_comments: reader.flag(table, "trailing").unwrap_or(false),
+        others: reader.flag(table, "others").unwrap_or(false),
+        anywhere: reader.flag(table, "anywhere").unwrap_or(false),
+        over_lines: reader.flag(table, "over_lines").unwrap_or(false),
+    };
+    if lines.lines.len() != 1 && (lines.anywhere || lines.over_lines || lines.lines.is_empty()) {
+        let message = "`anywhere` and `over_lines` are for one template in `line`";
+        reader.problem(value.span(), message, "a list of templates describes a record of that many lines");
+        return None;
+    }
+    let mut seen: Vec<&String> = Vec::new();
+    for part in lines.carried.iter().chain(&lines.lines).flat_map(|template| template.parts()) {
+        if seen.contains(&part) {
+            let message = format!("the part `{{{part}}}` stands in two templates of the format");
+            reader.problem(value.span(), message, "give each part its own name");
+            return None;
+        }
+        seen.push(part);
+    }
+    Some(lines)
+}
+
+/// The marks that begin a note.
+fn marks<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, default: &[&str]) -> Vec<String> {
+    let given = reader.texts(table, "comment").map(plain);
+    let marks = given.unwrap_or_else(|| default.iter().map(|mark| (*mark).to_owned()).collect());
+    marks.into_iter().filter(|mark| !mark.is_empty()).collect()
+}
+
+/// A setting that is one of a few words.
+fn word<'t, T: Copy>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, name: &str, words: &[(&str, T)]) -> Option<T> {
+    let given = reader.text(table, name)?;
+    let found = words.iter().find(|(word, _)| word == given.get_ref()).map(|(_, meant)| *meant);
+    if found.is_none() {
+        let known: Vec<String> = words.iter().map(|(word, _)| format!("\"{word}\"")).collect();
+        reader.problem(given.span(), format!("`{name}` cannot be \"{}\"", given.get_ref()), format!("it is one of {}", known.join(", ")));
+    }
+    found
+}
+
+/// A setting that is one character of ASCII.
+fn sign<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, name: &str) -> Option<Option<char>> {
+    let given = reader.text(table, name)?;
+    let mut chars = given.get_ref().chars();
+    match (chars.next(), chars.next()) {
+        (None, _) => Some(None),
+        (Some(one), None) if one.is_ascii_punctuation() && !"{}\"#".contains(one) => Some(Some(one)),
+        _ => {
+            reader.problem(given.span(), format!("`{name}` must be one sign, such as \"=\" or \":\""), "");
+            None
+        }
+    }
+}
+
+fn ini<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>) -> Option<Ini> {
+    reader.check_keys(table, keys::INI, |_| false);
+    let section = match reader.text(table, "section") {
+        None => Template::parse("{section}").ok()?,
+        Some(text) => template(reader, text.span(), text.get_ref())?,
+    };
+    let repeated = [
+        ("problem", Repeated::Problem),
+        ("apart", Repeated::Apart),
+        ("merge", Repeated::Merge),
+        ("last", Repeated::Last),
+    ];
+    let goes_on = [("never", GoesOn::Never), ("backslash", GoesOn::Backslash), ("indent", GoesOn::Indent)];
+    let by_key = word(reader, table, "records", &[("sections", false), ("keys", true)]).unwrap_or(false);
+    Some(Ini {
+        by_key,
+        section,
+        head: reader.text(table, "head").map(|text| text.into_inner()),
+        comments: marks(reader, table, &[";", "#"]),
+        trailing_comments: reader.flag(table, "trailing").unwrap_or(false),
+        assign: sign(reader, table, "assign").flatten().unwrap_or('='),
+        quotes: reader.flag(table, "quotes").unwrap_or(true),
+        goes_on: word(reader, table, "goes_on", &goes_on).unwrap_or(GoesOn::Never),
+        repeated_sections: word(reader, table, "repeated_sections", &repeated).unwrap_or(Repeated::Problem),
+        repeated_keys: word(reader, table, "repeated_keys", &repeated).unwrap_or(Repeated::Problem),
+        ignore_case: reader.flag(table, "ignore_case").unwrap_or(false),
+    })
+}
+
+fn xml<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &Value<'t>) -> Option<Xml> {
+    reader.check_keys(table, keys::XML, |_| false);
+    let Some(source) = reader.text(table, "records") else {
+        if !table.contains_key("records") {
+            let help = "say which elements they are, such as records = \"/wharf/offer\"";
+            reader.problem(value.span(), "the format has no `records`", help);
         }
         return None;
     };
-    let line = template(reader, line.span(), line.get_ref())?;
-    let comments = reader.texts(table, "comment").map(plain).unwrap_or_default();
-    Some(Lines { line, comments: comments.into_iter().filter(|mark| !mark.is_empty()).collect() })
+    match XmlPath::records(source.get_ref()) {
+        Ok(records) => Some(Xml { records }),
+        Err(message) => {
+            let help = "a path looks like `/wharf/offer`: `//offer`, `*`, `[@good]` and `[@good='coal']` are understood";
+            reader.problem(source.span(), message, help);
+            None
+        }
+    }
+}
+
+fn blocks<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &Value<'t>) -> Option<Blocks> {
+    reader.check_keys(table, keys::BLOCKS, |_| false);
+    let kinds = [("records", Taken::Blocks), ("entries", Taken::Entries), ("items", Taken::Items)];
+    let given: Vec<(&str, Taken)> = kinds.into_iter().filter(|(name, _)| table.contains_key(*name)).collect();
+    let [(name, taken)] = given[..] else {
+        let message = "the format must have one of `records`, `entries` and `items`";
+        let help = "say where the records are: records = \"convoys/*\" for blocks, entries = \"limits/*\" for keys";
+        reader.problem(value.span(), message, help);
+        return None;
+    };
+    let source = reader.text(table, name)?;
+    let records = match BlockPath::parse(source.get_ref(), false) {
+        Ok(records) if taken != Taken::Items && records.source().is_empty() => {
+            reader.problem(source.span(), format!("`{name}` is empty"), "`*` stands for any name");
+            return None;
+        }
+        Ok(records) => records,
+        Err(message) => {
+            reader.problem(source.span(), message, "a path looks like `convoys/*`; `**` stands for any depth");
+            return None;
+        }
+    };
+    let separators = reader.text(table, "separators").map(|text| text.into_inner());
+    Some(Blocks {
+        records,
+        taken,
+        assign: sign(reader, table, "assign").unwrap_or(Some('=')),
+        comments: marks(reader, table, &["#"]),
+        separators: separators.unwrap_or_else(|| ",;".to_owned()).chars().filter(|next| !"{}\"\n".contains(*next)).collect(),
+        escapes: reader.flag(table, "escapes").unwrap_or(false),
+        include: reader.text(table, "include").map(|text| text.into_inner()).filter(|word| !word.is_empty()),
+    })
 }
 
 /// Parses a template; a mistake in it becomes a problem.

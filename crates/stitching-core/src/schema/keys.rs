@@ -32,7 +32,12 @@ pub(crate) const PROJECT: &[KeyDoc] = &[
 
 pub(crate) const LAYER: &[KeyDoc] = &[
     doc("name", "string", "The name under which the layer is shown."),
-    doc("path", "string", "The layer's folder, relative to this file."),
+    doc("path", "string", "The layer's folder or zip archive, relative to this file."),
+    doc(
+        "archives",
+        "string|array",
+        "Which of its files are zip archives whose entries count as files too; by default \"**/*.zip\".",
+    ),
 ];
 
 pub(crate) const LANGUAGES: &[KeyDoc] = &[
@@ -50,6 +55,11 @@ pub(crate) const TABLE: &[KeyDoc] = &[
         "Which files hold its records: paths from a layer's root, with `*`, `**`, and `{lang}` for a language.",
     ),
     doc("format", "object|string", "How the files are laid out."),
+    doc(
+        "encoding",
+        "string",
+        "What the files are written in, such as \"windows-1250\" or \"utf-16le\"; by default it is recognised.",
+    ),
     doc(
         "key",
         "string|array",
@@ -96,7 +106,7 @@ pub(crate) const RULE: &[KeyDoc] = &[
     doc("required", "boolean", "It may not be empty or none."),
 ];
 
-pub(crate) const FORMAT_KIND: &[KeyDoc] = &[doc("kind", "string", "delimited, json, lines or file.")];
+pub(crate) const FORMAT_KIND: &[KeyDoc] = &[doc("kind", "string", "delimited, ini, xml, json, blocks, lines, po or file.")];
 
 pub(crate) const DELIMITED: &[KeyDoc] = &[
     FORMAT_KIND[0],
@@ -118,8 +128,65 @@ pub(crate) const JSON: &[KeyDoc] = &[
 
 pub(crate) const LINES: &[KeyDoc] = &[
     FORMAT_KIND[0],
-    doc("line", "string", "A template of the line, such as '{key} = \"{text}\"'."),
+    doc(
+        "line",
+        "string|array",
+        "A template of the line, such as '{key} = \"{text}\"'; or of each line of a record of several.",
+    ),
     doc("comment", "string|array", "What begins a line that is only a note."),
+    doc("trailing", "boolean", "A note may stand behind what the template describes."),
+    doc("others", "boolean", "Lines of other shapes are passed over: the table draws on some lines only."),
+    doc("anywhere", "boolean", "What the template describes may stand anywhere in a line, and several times."),
+    doc("over_lines", "boolean", "A record may go on over the next lines until it fits the template."),
+    doc(
+        "carry",
+        "string|array",
+        "Templates of lines whose parts hold for all records after them, such as 'folder {folder}'.",
+    ),
+];
+
+pub(crate) const INI: &[KeyDoc] = &[
+    FORMAT_KIND[0],
+    doc("records", "string", "\"sections\" (the default), or \"keys\": each key is a record."),
+    doc(
+        "section",
+        "string",
+        "Which sections: a template of their names, such as \"limits\" or \"reach {name}\"; by default all.",
+    ),
+    doc("head", "string", "The name under which keys before the first section go; without it they are a problem."),
+    doc("comment", "string|array", "What begins a note; by default `;` and `#`."),
+    doc("trailing", "boolean", "A note may follow a value, with a blank before it."),
+    doc("assign", "string", "The sign between key and value; by default `=`."),
+    doc("quotes", "boolean", "Values may stand in double quotes (the default)."),
+    doc("goes_on", "string", "How a value goes on in the next line: \"never\" (the default), \"backslash\" or \"indent\"."),
+    doc(
+        "repeated_sections",
+        "string",
+        "A section that is there twice: \"problem\" (the default), \"apart\", \"merge\" or \"last\".",
+    ),
+    doc(
+        "repeated_keys",
+        "string",
+        "A key that is there twice in a section: \"problem\" (the default), \"apart\" (several values) or \"last\".",
+    ),
+    doc("ignore_case", "boolean", "Names of keys are compared without case."),
+];
+
+pub(crate) const XML: &[KeyDoc] = &[
+    FORMAT_KIND[0],
+    doc("records", "string", "An XPath to the records, such as \"/wharf/offer\"."),
+];
+
+pub(crate) const BLOCKS: &[KeyDoc] = &[
+    FORMAT_KIND[0],
+    doc("records", "string", "The path to the blocks that are records, such as \"convoys/*\"."),
+    doc("entries", "string", "Instead: the path to the entries that are records, such as \"limits/*\"."),
+    doc("items", "string", "Instead: the path to the blocks whose bare words are records."),
+    doc("assign", "string", "The sign between key and value (by default `=`); empty if a line is a key and its values."),
+    doc("comment", "string|array", "What begins a note; by default `#`."),
+    doc("separators", "string", "Signs between entries that count as blanks; by default `,` and `;`."),
+    doc("escapes", "boolean", "A backslash escapes within quotes."),
+    doc("include", "string", "The word that begins a line which pulls in another file."),
 ];
 
 /// The sections of `stitching.toml`.
@@ -130,9 +197,12 @@ pub const PROJECT_SECTIONS: &[Section] =
 pub const SCHEMA_SECTIONS: &[Section] = &[
     ("[table.NAME]", TABLE),
     ("format = { kind = \"delimited\" }", DELIMITED),
+    ("format = { kind = \"ini\" }", INI),
+    ("format = { kind = \"xml\" }", XML),
     ("format = { kind = \"json\" }", JSON),
+    ("format = { kind = \"blocks\" }", BLOCKS),
     ("format = { kind = \"lines\" }", LINES),
-    ("format = { kind = \"file\" }", FORMAT_KIND),
+    ("format = { kind = \"po\" } or { kind = \"file\" }", FORMAT_KIND),
     ("[table.NAME.fields]", FIELD),
     ("rules of a field, or of a part", RULE),
 ];

@@ -19,6 +19,7 @@ pub use read::read;
 pub(crate) use table::KEY_SEPARATOR;
 pub use table::{FilePattern, KeyPart, Table, Texts};
 
+use crate::layers::FileTraits;
 use crate::text::nearest_of;
 
 /// The position of a table in [`Schema::tables`].
@@ -37,6 +38,16 @@ impl Schema {
     /// The table called `name`.
     pub fn table(&self, name: &str) -> Option<TableId> {
         self.tables.iter().position(|table| table.name == name)
+    }
+
+    /// What is said of files as a whole.
+    pub fn file_traits(&self) -> Vec<FileTraits> {
+        let traits = |table: &Table| FileTraits {
+            files: table.files.iter().map(|pattern| pattern.matcher.clone()).collect(),
+            encoding: table.encoding,
+            merged: false,
+        };
+        self.tables.iter().filter(|table| table.encoding.is_some()).map(traits).collect()
     }
 
     /// The table names most like `name`.

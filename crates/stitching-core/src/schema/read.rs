@@ -9,7 +9,7 @@ use super::table::{FilePattern, KeyPart, Table, Texts};
 use super::toml_reader::{TomlReader, Value, plain};
 use super::{Pattern, Schema, TableId, keys};
 use crate::Problem;
-use crate::text::{Template, nearest_of};
+use crate::text::{Encoding, Template, nearest_of};
 use globset::GlobBuilder;
 use regex::Regex;
 use std::ops::Range;
@@ -149,6 +149,7 @@ impl<'t> TableBuilder<'_, 't> {
             label: None,
             fields: Vec::new(),
             rules: Vec::new(),
+            encoding: self.encoding(body),
             ignore_case: self.reader.flag(body, "ignore_case").unwrap_or(false),
             texts: None,
             place: self.reader.place(name.span()),
@@ -194,6 +195,17 @@ impl<'t> TableBuilder<'_, 't> {
         (!out.is_empty()).then_some(out)
     }
 
+    fn encoding(&mut self, body: &DeTable<'t>) -> Option<Encoding> {
+        let label = self.reader.text(body, "encoding")?;
+        let found = Encoding::for_label(label.get_ref());
+        if found.is_none() {
+            let message = format!("there is no encoding `{}`", label.get_ref());
+            let help = "names are those of the Encoding Standard: utf-8, utf-16le, windows-1250, windows-1252, iso-8859-2, shift_jis";
+            self.reader.problem(label.span(), message, help);
+        }
+        found
+    }
+
     fn key(&mut self, table: &mut Table, body: &DeTable<'t>) -> Option<()> {
         for part in self.reader.texts(body, "key")? {
             let name = part.get_ref().as_str();
@@ -206,7 +218,10 @@ impl<'t> TableBuilder<'_, 't> {
                 let part = match (template.is_some(), name.as_str()) {
                     (true, "stem" | "file") => KeyPart::Stem,
                     (true, "path") => KeyPart::Path,
-                    (true, "member") => KeyPart::Field(self.field_named(table, "{member}", part.span())),
+                    // What the format knows of the record's place: `{section}`, `{name}`, `{member}`.
+                    (true, part_name) if table.format.check_column(&format!("{{{part_name}}}")).is_ok() => {
+                        KeyPart::Field(self.field_named(table, &format!("{{{part_name}}}"), part.span()))
+                    }
                     _ => KeyPart::Field(self.field_named(table, name, part.span())),
                 };
                 table.key.push(part);

@@ -4,6 +4,7 @@ use super::{Field, Rule};
 use crate::formats::Format;
 use crate::layers::RelPath;
 use crate::problem::Place;
+use crate::text::Encoding;
 use globset::GlobMatcher;
 use regex::Regex;
 use std::sync::Arc;
@@ -29,6 +30,8 @@ pub struct Table {
     pub fields: Vec<Field>,
     /// The rules of all fields, in their order.
     pub rules: Vec<Rule>,
+    /// What its files are written in, if that is not to be recognised.
+    pub encoding: Option<Encoding>,
     /// Whether keys that differ only in case are the same key.
     pub ignore_case: bool,
     /// What the texts are, if it is a table of texts.

@@ -426,7 +426,7 @@ impl Builder<'_> {
     #[inline(never)]
     fn apart(&mut self, record: &RecordView<'_>, field: usize, cell: &Cell) {
         let described = &record.table.fields[field];
-        if cell.form == Form::JsonNested {
+        if cell.form == Form::Nested {
             let Layout::Whole(rule) = described.layout else { return };
             let message = format!("`{}` holds a structure, and a single value is expected", described.name);
             let fault = Fault::new("wrong-type", first_of(cell.span), message);

@@ -116,8 +116,8 @@ pub fn read_block(
     state: &mut BlockState,
     reader: &mut dyn Reader,
 ) {
-    let empty = Text::clean(&[]);
-    let Some(block) = text.or(empty.as_ref()) else { return };
+    let empty = Text::of_str("");
+    let block = text.unwrap_or(&empty);
     let mut sink = Sink::new(table, path, block, fields, reader);
     match text {
         Some(text) => table.format.read_block(text, &columns(table, fields), state, &mut sink),

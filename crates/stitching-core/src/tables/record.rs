@@ -68,7 +68,7 @@ impl Reader for Collector {
             field: usize::from(cell.column),
             text: decode(record.text, &cell.cell).text.into_owned(),
             span: cell.cell.span,
-            nested: cell.cell.form == Form::JsonNested,
+            nested: cell.cell.form == Form::Nested,
         };
         let mut values: Vec<Value> = record.cells.iter().map(value).collect();
         values.sort_by_key(|value| value.field);

@@ -1,18 +1,21 @@
 //! Text with exact places: decoding without losing a byte, spans, lines and columns, edits.
 //!
-//! **Limitations.** Texts are UTF-8, with or without a byte order mark. Other encodings are
-//! reported, not read.
+//! Files may be in any encoding of the Encoding Standard; in memory all text is UTF-8.
 
 mod edits;
+mod encoding;
 mod line_table;
 mod nearest;
+mod patch;
 mod source;
 mod span;
 mod template;
 
 pub use edits::{Edit, EditError, EditSet};
+pub use encoding::{Encoding, Origin, Unencodable, round_trips};
 pub use line_table::LineTable;
 pub use nearest::{NearestIndex, nearest_of};
+pub use patch::{Patch, Splice};
 pub use source::{Text, TextFault};
 pub use span::Span;
 pub use template::{Template, TemplateError};

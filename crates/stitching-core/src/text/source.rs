@@ -1,72 +1,105 @@
-//! Turning the bytes of a file into text whose offsets are those of the bytes.
+//! Turning the bytes of a file into text.
 
 use super::Span;
+use super::encoding::{BOM, Encoding, Origin};
 
-/// The UTF-8 byte order mark.
-const BOM: &[u8] = b"\xEF\xBB\xBF";
-/// How many bytes at the start of a file are searched for a NUL, the mark of a binary file.
-const BINARY_WINDOW: usize = 8192;
 /// Stands in for a byte that is not valid UTF-8, so that all offsets stay those of the file.
 const SUBSTITUTE: u8 = 0x1A;
 
-/// A decoded file. Offsets into [`Text::as_str`] are byte offsets into the file.
+/// A decoded file. In a file of UTF-8, offsets into [`Text::as_str`] are byte offsets into the file;
+/// [`Encoding::file_offset`] tells them for others.
 #[derive(Debug)]
 pub struct Text<'a> {
     content: &'a str,
     body: usize,
+    encoding: Encoding,
     fault: Option<TextFault>,
 }
 
 /// Why a file's bytes are not clean text.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum TextFault {
-    /// A NUL among the first bytes, or a UTF-16 mark: nothing in the file is read.
+    /// A NUL among the first bytes: nothing in the file is read.
     Binary {
         /// Where the tell-tale byte stands.
         at: Span,
-        /// Whether the file starts with a UTF-16 byte order mark.
-        utf16: bool,
     },
-    /// Bytes that are not valid UTF-8. The rest is read all the same, but the file is not edited.
+    /// Bytes that are not valid in the file's encoding. The rest is read all the same, but the file is
+    /// not edited.
     Invalid {
-        /// The first such bytes.
+        /// The first of them.
         first: Span,
-        /// How many bytes in the whole file are invalid.
+        /// How many there are.
         count: usize,
+        /// The name of the encoding.
+        encoding: String,
+    },
+    /// The encoding was guessed. The file can be edited as far as only ASCII is written into it.
+    Guessed {
+        /// The first letter that is not ASCII.
+        first: Span,
+        /// The name of the encoding.
+        encoding: String,
     },
 }
 
 impl<'a> Text<'a> {
-    /// Decodes `bytes` in place: invalid bytes are replaced one for one, so that offsets hold.
+    /// Decodes the `bytes` of a whole file. `declared` is the encoding that the schema gives it. In
+    /// UTF-8 the bytes stay where they are, and invalid ones are replaced one for one; otherwise the
+    /// buffer gets the text.
     ///
-    /// Never fails; what is wrong with the bytes is told by [`Text::fault`]. Cost: one pass.
-    pub fn decode(bytes: &'a mut [u8]) -> Text<'a> {
-        let utf16 = bytes.starts_with(b"\xFF\xFE") || bytes.starts_with(b"\xFE\xFF");
-        let window = &bytes[..bytes.len().min(BINARY_WINDOW)];
-        let nul = memchr::memchr(0, window);
-        if utf16 || nul.is_some() {
-            let at = if utf16 { 0 } else { nul.unwrap_or(0) };
-            let at = Span::new(at, at + 1);
-            return Text { content: "", body: 0, fault: Some(TextFault::Binary { at, utf16 }) };
+    /// Never fails; what is wrong with the bytes is told by [`Text::fault`]. Cost: one or two passes.
+    pub fn decode(bytes: &'a mut Vec<u8>, declared: Option<Encoding>) -> Text<'a> {
+        let Some((encoding, origin)) = Encoding::recognise(bytes, declared) else {
+            let at = memchr::memchr(0, bytes).unwrap_or(0);
+            let fault = Some(TextFault::Binary { at: Span::new(at, at + 1) });
+            return Text { content: "", body: 0, encoding: Encoding::UTF_8, fault };
+        };
+        if encoding.is_utf8() {
+            let body = if bytes.starts_with(BOM) { BOM.len() } else { 0 };
+            let fault = if simdutf8::basic::from_utf8(bytes).is_ok() { None } else { replace_invalid(bytes) };
+            // The second look is as cheap as reading the bytes once more.
+            let content = simdutf8::basic::from_utf8(bytes).unwrap_or("");
+            return Text { content, body, encoding, fault };
         }
-        let body = if bytes.starts_with(BOM) { BOM.len() } else { 0 };
-        Text { body, ..Text::decode_more(bytes) }
+        let (text, wrong) = encoding.decode(bytes);
+        *bytes = text.into_bytes();
+        let content = std::str::from_utf8(bytes).unwrap_or("");
+        let first = |found: &dyn Fn(char) -> bool| {
+            let at = content.char_indices().find(|(_, next)| found(*next));
+            at.map(|(at, next)| Span::new(at, at + next.len_utf8())).unwrap_or_default()
+        };
+        let is_replacement = |next: char| next == char::REPLACEMENT_CHARACTER;
+        let fault = if wrong {
+            let count = content.chars().filter(|next| is_replacement(*next)).count();
+            Some(TextFault::Invalid { first: first(&is_replacement), count, encoding: encoding.name() })
+        } else if origin == Origin::Guessed {
+            Some(TextFault::Guessed { first: first(&|next| !next.is_ascii()), encoding: encoding.name() })
+        } else {
+            None
+        };
+        let body = if content.starts_with('\u{feff}') { BOM.len() } else { 0 };
+        Text { content, body, encoding, fault }
     }
 
-    /// As [`Text::decode`], for bytes from further inside a file: there is no mark to look for.
-    pub fn decode_more(bytes: &'a mut [u8]) -> Text<'a> {
-        let fault = if simdutf8::basic::from_utf8(bytes).is_ok() { None } else { replace_invalid(bytes) };
-        // The second look is as cheap as reading the bytes once more.
-        let content = simdutf8::basic::from_utf8(bytes).unwrap_or("");
-        Text { content, body: 0, fault }
+    /// The text of `bytes`, if they are clean UTF-8 and nothing else is declared; no copy is made and
+    /// nothing changed.
+    pub fn clean(bytes: &'a [u8], declared: Option<Encoding>) -> Option<Text<'a>> {
+        let found = Encoding::recognise(bytes, declared);
+        let content = simdutf8::basic::from_utf8(bytes).ok()?;
+        found.filter(|(encoding, _)| encoding.is_utf8())?;
+        let body = if bytes.starts_with(BOM) { BOM.len() } else { 0 };
+        Some(Text { content, body, encoding: Encoding::UTF_8, fault: None })
     }
 
-    /// The text of `bytes`, if they are clean; no copy is made and nothing changed.
-    pub fn clean(bytes: &'a [u8]) -> Option<Text<'a>> {
-        let nul = memchr::memchr(0, &bytes[..bytes.len().min(BINARY_WINDOW)]);
-        let content = simdutf8::basic::from_utf8(bytes).ok().filter(|_| nul.is_none())?;
-        let body = if bytes.starts_with(BOM) { BOM.len() } else { 0 };
-        Some(Text { content, body, fault: None })
+    /// Text that is already decoded: a block from further inside a file.
+    pub fn of_str(content: &'a str) -> Text<'a> {
+        Text::of_str_with_body(content, 0)
+    }
+
+    /// Text that is already decoded, with a byte order mark of `body` bytes.
+    pub fn of_str_with_body(content: &'a str, body: usize) -> Text<'a> {
+        Text { content, body, encoding: Encoding::UTF_8, fault: None }
     }
 
     /// The whole text, a byte order mark included.
@@ -79,6 +112,11 @@ impl<'a> Text<'a> {
         self.body
     }
 
+    /// What the file is written in.
+    pub fn encoding(&self) -> Encoding {
+        self.encoding
+    }
+
     /// What is wrong with the bytes, if anything.
     pub fn fault(&self) -> Option<&TextFault> {
         self.fault.as_ref()
@@ -86,7 +124,7 @@ impl<'a> Text<'a> {
 
     /// Whether the file may be edited: its text stands for exactly its bytes.
     pub fn editable(&self) -> bool {
-        self.fault.is_none()
+        matches!(self.fault, None | Some(TextFault::Guessed { .. }))
     }
 }
 
@@ -101,7 +139,7 @@ fn replace_invalid(bytes: &mut [u8]) -> Option<TextFault> {
         bytes[start..end].fill(SUBSTITUTE);
         from = end;
     }
-    first.map(|first| TextFault::Invalid { first, count })
+    first.map(|first| TextFault::Invalid { first, count, encoding: Encoding::UTF_8.name() })
 }
 
 #[cfg(test)]
@@ -109,19 +147,28 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
+    fn invalid(start: usize, end: usize, count: usize, encoding: &str) -> Option<TextFault> {
+        Some(TextFault::Invalid { first: Span::new(start, end), count, encoding: encoding.to_owned() })
+    }
+
     #[rstest]
-    #[case::plain(b"abc", 0, None)]
-    #[case::bom(b"\xEF\xBB\xBFabc", 3, None)]
-    #[case::latin1(b"caf\xE9 bar \xFC", 0, Some(TextFault::Invalid { first: Span::new(3, 4), count: 2 }))]
-    #[case::cut_off(b"ab\xE2\x82", 0, Some(TextFault::Invalid { first: Span::new(2, 4), count: 2 }))]
-    #[case::binary(b"ab\0c", 0, Some(TextFault::Binary { at: Span::new(2, 3), utf16: false }))]
-    #[case::utf16(b"\xFF\xFEa\0", 0, Some(TextFault::Binary { at: Span::new(0, 1), utf16: true }))]
-    fn faults_have_places(#[case] bytes: &[u8], #[case] body: usize, #[case] fault: Option<TextFault>) {
+    #[case::plain(b"abc", None, 0, None)]
+    #[case::bom(b"\xEF\xBB\xBFabc", None, 3, None)]
+    #[case::latin1(b"caf\xE9 bar \xFC", Some("utf-8"), 0, invalid(3, 4, 2, "utf-8"))]
+    #[case::cut_off(b"ab\xE2\x82", Some("utf-8"), 0, invalid(2, 4, 2, "utf-8"))]
+    #[case::half_pair(b"\xFF\xFEa\0\x00\xD8", None, 3, invalid(4, 7, 1, "utf-16le"))]
+    #[case::binary(b"ab\0c\0\0", None, 0, Some(TextFault::Binary { at: Span::new(2, 3) }))]
+    fn faults_have_places(
+        #[case] bytes: &[u8],
+        #[case] declared: Option<&str>,
+        #[case] body: usize,
+        #[case] fault: Option<TextFault>,
+    ) {
         let mut copy = bytes.to_vec();
-        let text = Text::decode(&mut copy);
+        let text = Text::decode(&mut copy, declared.and_then(Encoding::for_label));
         assert_eq!(text.body(), body);
         assert_eq!(text.fault(), fault.as_ref());
-        if !matches!(fault, Some(TextFault::Binary { .. })) {
+        if text.encoding().is_utf8() && !matches!(fault, Some(TextFault::Binary { .. })) {
             assert_eq!(text.as_str().len(), bytes.len(), "offsets must stay those of the file");
         }
     }

@@ -19,6 +19,8 @@ pub struct Template {
     pieces: Vec<Piece>,
     parts: Vec<String>,
     regex: Regex,
+    /// The same, to be found anywhere in a line.
+    anywhere: Regex,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -47,12 +49,15 @@ impl Template {
     pub fn parse(source: &str) -> Result<Template, TemplateError> {
         let mut reader = Reader { source, at: 0, parts: Vec::new() };
         let pieces = reader.pieces(false)?;
-        let mut pattern = String::from("^");
-        write_pattern(&pieces, &mut pattern);
+        let mut pattern = String::from("(?s)^");
+        write_pattern(&pieces, false, &mut pattern);
         pattern.push('$');
-        let regex = Regex::new(&pattern)
-            .map_err(|_| TemplateError { message: "the template is too long".to_owned(), at: 0 })?;
-        Ok(Template { source: source.to_owned(), pieces, parts: reader.parts, regex })
+        let mut anywhere = String::new();
+        write_pattern(&pieces, true, &mut anywhere);
+        let too_long = |_| TemplateError { message: "the template is too long".to_owned(), at: 0 };
+        let regex = Regex::new(&pattern).map_err(too_long)?;
+        let anywhere = Regex::new(&anywhere).map_err(too_long)?;
+        Ok(Template { source: source.to_owned(), pieces, parts: reader.parts, regex, anywhere })
     }
 
     /// The template as written.
@@ -70,6 +75,17 @@ impl Template {
     pub fn matches(&self, text: &str) -> Option<Vec<Option<Range<usize>>>> {
         let captures = self.regex.captures(text)?;
         Some((1..=self.parts.len()).map(|part| captures.get(part).map(|found| found.range())).collect())
+    }
+
+    /// Finds the shape anywhere in `text`, one after another. A part that a sign ends goes as far as that
+    /// sign; any other as far as the next blank. Gives for each the ranges of the parts and, last, of the
+    /// whole.
+    pub fn find_all(&self, text: &str) -> Vec<Vec<Option<Range<usize>>>> {
+        let ranges = |found: regex::Captures<'_>| {
+            let parts = (1..=self.parts.len()).map(|part| found.get(part).map(|part| part.range()));
+            parts.chain([found.get(0).map(|whole| whole.range())]).collect()
+        };
+        self.anywhere.captures_iter(text).filter(|found| !found[0].is_empty()).map(ranges).collect()
     }
 
     /// The text that part `name` covers in `text`, if the text fits and has the part.
@@ -213,13 +229,19 @@ fn push_literal(pieces: &mut Vec<Piece>, next: char) {
     }
 }
 
-fn write_pattern(pieces: &[Piece], out: &mut String) {
+/// Writes the regular expression of `pieces`, each part as short as possible, or, `anywhere` in a line,
+/// bounded by what follows it.
+fn write_pattern(pieces: &[Piece], anywhere: bool, out: &mut String) {
     for (index, piece) in pieces.iter().enumerate() {
         match piece {
+            Piece::Part(_) if anywhere => match pieces.get(index + 1) {
+                Some(Piece::Literal(text)) if !text.starts_with(' ') => out.push_str("([^\\n]*?)"),
+                _ => out.push_str("(\\S+)"),
+            },
             Piece::Part(_) => out.push_str("(.*?)"),
             Piece::Optional(inner) => {
                 out.push_str("(?:");
-                write_pattern(inner, out);
+                write_pattern(inner, anywhere, out);
                 out.push_str(")?");
             }
             Piece::Literal(text)

@@ -13,11 +13,17 @@ const LISTED: usize = 12;
 
 pub fn run(project: &Project, args: &Rename, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
+    let journal = journal(project).ok_or_else(|| {
+        Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml")
+    })?;
+    // What is read must not change under our hands; a preview may be wrong in that case.
+    let held = if args.preview { None } else { Some(journal.hold()?) };
+    let project = &Project::open(&project.folder)?;
     let change = ui.progress("looking for uses", || rename(project, &args.address, &args.new))?;
     if !args.allow_errors {
         ui.progress("trying it out", || verify(project, &change))?;
     }
-    if args.preview {
+    let Some(held) = held else {
         let diff = unified_diff(project, &change)?;
         if as_json {
             ui.json(&shape(&change, &json!({ "written": false, "diff": diff })));
@@ -31,11 +37,8 @@ pub fn run(project: &Project, args: &Rename, global: &Global, ui: &Ui) -> Result
             tell_notes(&change, ui);
         }
         return Ok(ExitCode::SUCCESS);
-    }
-    let journal = journal(project).ok_or_else(|| {
-        Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml")
-    })?;
-    let number = ui.progress("writing", || journal.commit(&change))?;
+    };
+    let number = ui.progress("writing", || held.commit(&project.stack, &change))?;
     if as_json {
         ui.json(&shape(&change, &json!({ "written": true, "number": number })));
         return Ok(ExitCode::SUCCESS);

@@ -144,9 +144,9 @@ fn subject(problem: &Problem) -> String {
 /// Where the span of a place lies in its source line.
 fn window_span(place: &Place) -> std::ops::Range<usize> {
     let len = place.source.len();
-    let start = (place.start.saturating_sub(place.source_start) as usize).min(len);
+    let start = (place.in_text.start.saturating_sub(place.source_start) as usize).min(len);
     let start = place.source.floor_char_boundary(start);
-    let end = (place.end.saturating_sub(place.source_start) as usize).clamp(start, len);
+    let end = (place.in_text.end.saturating_sub(place.source_start) as usize).clamp(start, len);
     start..place.source.ceil_char_boundary(end)
 }
 

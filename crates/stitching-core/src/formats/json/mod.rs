@@ -108,7 +108,7 @@ fn push_value(tree: &Tree, node: usize, push: &mut impl FnMut(Cell)) {
             }
         }
         None if tree.nodes[node].kind == Kind::Object => {
-            push(Cell { span: tree.nodes[node].span, form: Form::JsonNested });
+            push(Cell { span: tree.nodes[node].span, form: Form::Nested });
         }
         None => {}
     }

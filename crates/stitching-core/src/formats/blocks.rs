@@ -1,0 +1,716 @@
+//! Nested scripts: `name = { ... }` or `name { ... }`, with entries and bare words inside.
+//!
+//! What the dialects differ in are settings: what stands between a key and its value, what begins a
+//! note, whether a backslash escapes. A record is a block, an entry or a bare word, chosen by a path
+//! through the nesting ([`BlockPath`]); a column is such a path below the record, perhaps with what is
+//! meant of the place at its end: `{name}`, `{label}` (the word after the name in the block's head),
+//! `{value}`, `{items}`; `../` leads to the block around it.
+//!
+//! No recursion: open blocks are on a stack of our own.
+
+use super::{Cell, Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink};
+use crate::text::{Span, Text};
+use std::ops::Range;
+
+/// The settings of a file of blocks.
+#[derive(Debug, Clone)]
+pub struct Blocks {
+    /// Which places are the records.
+    pub records: BlockPath,
+    /// What the path leads to.
+    pub taken: Taken,
+    /// What stands between key and value; `None` if a line is a key and its values.
+    pub assign: Option<char>,
+    /// What begins a note, as far as the end of the line.
+    pub comments: Vec<String>,
+    /// What may stand between entries and counts as a blank.
+    pub separators: Vec<char>,
+    /// Whether a backslash escapes within quotes.
+    pub escapes: bool,
+    /// The word that begins a line which pulls in another file.
+    pub include: Option<String>,
+}
+
+/// What a path leads to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Taken {
+    /// Blocks.
+    Blocks,
+    /// Entries: a key with its value.
+    Entries,
+    /// Bare words.
+    Items,
+}
+
+/// A path through the nesting: `convoys/*/leg`, `**/gate`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BlockPath {
+    source: String,
+    steps: Vec<Step>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Step {
+    Name(String),
+    Any,
+    /// Any number of blocks.
+    Deep,
+    Up,
+}
+
+/// What is meant of the place a column's path leads to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Part {
+    Value,
+    Name,
+    Label,
+    Items,
+}
+
+impl BlockPath {
+    /// Reads a path. `up` tells whether it may begin with `../`.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn parse(source: &str, up: bool) -> Result<BlockPath, String> {
+        let mut steps = Vec::new();
+        for part in source.trim_start_matches('/').split('/').filter(|_| !source.is_empty()) {
+            steps.push(match part {
+                "" => return Err(format!("`{source}` has an empty step")),
+                ".." if up && steps.iter().all(|step| *step == Step::Up) => Step::Up,
+                ".." => return Err(format!("`..` can only stand at the start of `{source}`")),
+                "*" => Step::Any,
+                "**" => Step::Deep,
+                name => Step::Name(name.to_owned()),
+            });
+        }
+        if steps.last() == Some(&Step::Deep) {
+            return Err(format!("`{source}` must say what stands below `**`"));
+        }
+        Ok(BlockPath { source: source.to_owned(), steps })
+    }
+
+    /// The path as written.
+    pub fn source(&self) -> &str {
+        &self.source
+    }
+
+    /// The nodes that it leads to from `from` (`None` for the file), in the order of the file.
+    fn select(&self, tree: &Tree, text: &str, from: Option<usize>) -> Vec<usize> {
+        // A place is a node, or the file as a whole.
+        let mut places = vec![from];
+        for (number, step) in self.steps.iter().enumerate() {
+            let deep = number > 0 && self.steps[number - 1] == Step::Deep;
+            let mut next = Vec::new();
+            for place in places {
+                match step {
+                    Step::Deep => next.push(place),
+                    Step::Up => next.extend(place.map(|node| tree.nodes[node].parent)),
+                    Step::Name(_) | Step::Any if deep => {
+                        next.extend(tree.below(place).filter(|node| step.fits(tree, text, *node)).map(Some));
+                    }
+                    Step::Name(_) | Step::Any => {
+                        next.extend(tree.children(place).filter(|node| step.fits(tree, text, *node)).map(Some));
+                    }
+                }
+            }
+            next.sort_unstable();
+            next.dedup();
+            places = next;
+        }
+        places.into_iter().flatten().collect()
+    }
+}
+
+impl Step {
+    fn fits(&self, tree: &Tree, text: &str, node: usize) -> bool {
+        let node = &tree.nodes[node];
+        node.kind != Kind::Item
+            && match self {
+                Step::Name(name) => node.words.clone().next().is_some_and(|word| tree.words[word].span.of(text) == name),
+                _ => true,
+            }
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    Block,
+    Entry,
+    Item,
+}
+
+/// A block, an entry or a bare word.
+#[derive(Debug)]
+struct Node {
+    kind: Kind,
+    /// The head of a block, the key and values of an entry, or the word: positions in [`Tree::words`].
+    words: Range<usize>,
+    /// All of it, from its first word to its closing brace.
+    span: Span,
+    parent: Option<usize>,
+    /// One past the last node below this one.
+    end: usize,
+}
+
+#[derive(Debug, Default)]
+struct Tree {
+    nodes: Vec<Node>,
+    words: Vec<Cell>,
+}
+
+impl Tree {
+    fn children(&self, parent: Option<usize>) -> impl Iterator<Item = usize> + '_ {
+        let range = self.range(parent);
+        let mut next = range.start;
+        std::iter::from_fn(move || {
+            let child = next;
+            (child < range.end).then(|| {
+                next = self.nodes[child].end;
+                child
+            })
+        })
+    }
+
+    fn below(&self, parent: Option<usize>) -> Range<usize> {
+        self.range(parent)
+    }
+
+    fn range(&self, parent: Option<usize>) -> Range<usize> {
+        parent.map_or(0..self.nodes.len(), |node| node + 1..self.nodes[node].end)
+    }
+}
+
+const RECORD_NAME: &str = "{name}";
+/// How many records are looked at to learn their columns.
+const SAMPLE: usize = 200;
+/// After so many faults in one file nothing more is said about it.
+const MOST_FAULTS: usize = 200;
+/// The head of a block has at most so many words.
+const LONGEST_HEAD: usize = 4;
+/// Deeper nesting is reported: no script that people write goes so deep.
+const DEEP: usize = 500;
+
+impl Format for Blocks {
+    fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
+        let (tree, faults) = Parser::parse_well(self, text);
+        faults.into_iter().for_each(|fault| sink.fault(fault));
+        let paths: Vec<Option<(BlockPath, Part)>> =
+            columns.iter().map(|column| column_path(column.name).ok()).collect();
+        let mut cells = Vec::new();
+        for record in self.records(&tree, text.as_str()) {
+            cells.clear();
+            for (index, path) in paths.iter().enumerate() {
+                let Some((path, part)) = path else { continue };
+                let mut push = |cell| cells.push(ColumnCell { column: index as u16, cell });
+                if path.steps.is_empty() {
+                    part.cells(&tree, record, &mut push);
+                }
+                for node in path.select(&tree, text.as_str(), Some(record)).into_iter().filter(|_| !path.steps.is_empty()) {
+                    part.cells(&tree, node, &mut push);
+                }
+            }
+            cells.sort_by_key(|cell: &ColumnCell| cell.cell.span.start);
+            sink.record(&RawRecord { span: tree.nodes[record].span, cells: &cells });
+        }
+    }
+
+    fn columns(&self, text: &Text<'_>) -> Vec<String> {
+        let (tree, _) = Parser::parse_well(self, text);
+        let mut names: Vec<String> = match self.taken {
+            Taken::Blocks => vec![RECORD_NAME.to_owned()],
+            Taken::Entries => vec![RECORD_NAME.to_owned(), "{value}".to_owned()],
+            Taken::Items => vec!["{value}".to_owned()],
+        };
+        for record in self.records(&tree, text.as_str()).into_iter().take(SAMPLE) {
+            if tree.nodes[record].kind == Kind::Block && tree.nodes[record].words.len() > 1 {
+                push_new(&mut names, "{label}");
+            }
+            for child in tree.children(Some(record)) {
+                match tree.nodes[child].kind {
+                    Kind::Item => push_new(&mut names, "{items}"),
+                    _ => push_new(&mut names, tree.words[tree.nodes[child].words.start].span.of(text.as_str())),
+                }
+            }
+        }
+        names.retain(|name| column_path(name).is_ok());
+        names
+    }
+
+    fn encode(&self, cell: &Cell, _column: &str, value: &str) -> Result<String, String> {
+        if value.contains(['\n', '\r']) {
+            return Err("it has a line end in it".to_owned());
+        }
+        let quoted = || match (self.escapes, value.contains('"')) {
+            (true, _) => Ok(value.replace('\\', "\\\\").replace('"', "\\\"")),
+            (false, true) => Err("it has a quote in it".to_owned()),
+            (false, false) => Ok(value.to_owned()),
+        };
+        if cell.form != Form::Plain {
+            return quoted();
+        }
+        let reader = Reader { format: self, text: value, at: 0 };
+        if !value.is_empty() && reader.bare_len(0) == value.len() && !reader.at_note(0) {
+            return Ok(value.to_owned());
+        }
+        quoted().map(|inside| format!("\"{inside}\""))
+    }
+
+    fn check_column(&self, column: &str) -> Result<(), String> {
+        column_path(column).map(|_| ())
+    }
+
+    fn escape_byte(&self) -> Option<u8> {
+        self.escapes.then_some(b'\\')
+    }
+}
+
+impl Blocks {
+    fn records(&self, tree: &Tree, text: &str) -> Vec<usize> {
+        let kind = match self.taken {
+            Taken::Blocks => Kind::Block,
+            Taken::Entries => Kind::Entry,
+            Taken::Items => {
+                let places = match self.records.steps.is_empty() {
+                    true => vec![None],
+                    false => self.records.select(tree, text, None).into_iter().map(Some).collect(),
+                };
+                let items = places.into_iter().flat_map(|place| tree.children(place));
+                return items.filter(|node| tree.nodes[*node].kind == Kind::Item).collect();
+            }
+        };
+        let mut found = self.records.select(tree, text, None);
+        found.retain(|node| tree.nodes[*node].kind == kind);
+        found
+    }
+}
+
+impl Part {
+    fn cells(self, tree: &Tree, node: usize, push: &mut impl FnMut(Cell)) {
+        let here = &tree.nodes[node];
+        let words = &tree.words[here.words.clone()];
+        let items = |push: &mut dyn FnMut(Cell)| {
+            for child in tree.children(Some(node)) {
+                if tree.nodes[child].kind == Kind::Item {
+                    push(tree.words[tree.nodes[child].words.start]);
+                }
+            }
+        };
+        match (self, here.kind) {
+            (Part::Name, Kind::Block | Kind::Entry) => words.first().copied().into_iter().for_each(push),
+            (Part::Label, Kind::Block) => words.get(1).copied().into_iter().for_each(push),
+            (Part::Value, Kind::Entry) => words.iter().skip(1).copied().for_each(push),
+            (Part::Value | Part::Name, Kind::Item) => words.iter().copied().for_each(push),
+            (Part::Value, Kind::Block) => {
+                let mut kinds = tree.children(Some(node)).map(|child| tree.nodes[child].kind);
+                if kinds.all(|kind| kind == Kind::Item) {
+                    items(push);
+                } else {
+                    push(Cell { span: here.span, form: Form::Nested });
+                }
+            }
+            (Part::Items, Kind::Block) => items(push),
+            _ => {}
+        }
+    }
+}
+
+/// A column's name taken apart.
+fn column_path(column: &str) -> Result<(BlockPath, Part), String> {
+    let (path, last) = column.rsplit_once('/').unwrap_or(("", column));
+    let part = match last {
+        "{name}" | "{member}" => Part::Name,
+        "{label}" => Part::Label,
+        "{value}" => Part::Value,
+        "{items}" => Part::Items,
+        _ if last.starts_with('{') => {
+            return Err(format!("blocks have no `{last}`; there are {{name}}, {{label}}, {{value}} and {{items}}"));
+        }
+        _ => return Ok((BlockPath::parse(column, true)?, Part::Value)),
+    };
+    Ok((BlockPath::parse(path, true)?, part))
+}
+
+fn push_new(names: &mut Vec<String>, name: &str) {
+    if !name.contains('/') && !names.iter().any(|known| known == name) {
+        names.push(name.to_owned());
+    }
+}
+
+/// What a backslash at the start of `raw` stands for, with the bytes it takes.
+pub(super) fn escape(raw: &str) -> Option<(char, usize)> {
+    let meant = match raw.strip_prefix('\\')?.chars().next()? {
+        'n' => '\n',
+        't' => '\t',
+        'r' => '\r',
+        same @ ('"' | '\\') => same,
+        _ => return None,
+    };
+    Some((meant, 2))
+}
+
+/// Reads words.
+struct Reader<'r> {
+    format: &'r Blocks,
+    text: &'r str,
+    at: usize,
+}
+
+impl Reader<'_> {
+    fn byte(&self, at: usize) -> Option<u8> {
+        self.text.as_bytes().get(at).copied()
+    }
+
+    fn at_note(&self, at: usize) -> bool {
+        let rest = &self.text.as_bytes()[at..];
+        self.format.comments.iter().any(|mark| rest.starts_with(mark.as_bytes()))
+    }
+
+    /// Whether a separator stands at byte `at`, and its length.
+    fn separator(&self, at: usize) -> Option<usize> {
+        let found = self.format.separators.iter().find(|separator| self.text[at..].starts_with(**separator));
+        found.map(|separator| separator.len_utf8())
+    }
+
+    /// The length of the bare word at byte `at`.
+    fn bare_len(&self, at: usize) -> usize {
+        let bytes = &self.text.as_bytes()[at..];
+        let assign = self.format.assign.map_or(b'{', |assign| assign as u8);
+        let ascii = |byte: &u8| {
+            matches!(byte, b' ' | b'\t' | b'\r' | b'\n' | b'{' | b'}' | b'"')
+                || *byte == assign
+                || self.format.separators.iter().any(|separator| *separator as u32 == u32::from(*byte))
+        };
+        bytes.iter().position(ascii).unwrap_or(bytes.len())
+    }
+
+    /// Passes over blanks, separators and notes; gives whether a line end was among them.
+    fn blanks(&mut self) -> bool {
+        let mut line_end = false;
+        while let Some(next) = self.byte(self.at) {
+            match next {
+                b'\n' => {
+                    line_end = true;
+                    self.at += 1;
+                }
+                b' ' | b'\t' | b'\r' => self.at += 1,
+                _ if self.at_note(self.at) && !self.at_include() => self.at = self.line_end(),
+                _ => match self.separator(self.at) {
+                    // Where a line is an entry, a separator ends it as a line end does.
+                    Some(len) => {
+                        self.at += len;
+                        line_end |= self.format.assign.is_none() && next == b';';
+                    }
+                    None => break,
+                },
+            }
+        }
+        line_end
+    }
+
+    fn line_end(&self) -> usize {
+        memchr::memchr(b'\n', &self.text.as_bytes()[self.at..]).map_or(self.text.len(), |at| self.at + at)
+    }
+
+    fn at_include(&self) -> bool {
+        let Some(include) = &self.format.include else { return false };
+        let rest = &self.text.as_bytes()[self.at..];
+        let ends = rest.get(include.len()).is_none_or(|next| next.is_ascii_whitespace() || *next == b'"');
+        rest.starts_with(include.as_bytes()) && ends
+    }
+}
+
+struct Parser<'p> {
+    reader: Reader<'p>,
+    tree: Tree,
+    open: Vec<Open>,
+    faults: Vec<Fault>,
+    /// How many blocks were left open, or closed without being open.
+    unbalanced: usize,
+    /// Whether blocks are also closed by the indentation.
+    by_indent: bool,
+}
+
+/// An open block.
+struct Open {
+    node: usize,
+    /// How many blanks stand before its head, if nothing else does.
+    indent: Option<usize>,
+    /// The same of the first thing inside it.
+    inner: Option<usize>,
+}
+
+impl<'p> Parser<'p> {
+    /// Parses a file. If braces are missing, the indentation tells where.
+    fn parse_well(format: &'p Blocks, text: &Text<'p>) -> (Tree, Vec<Fault>) {
+        let plain = Parser::parse(format, text, false);
+        let parser = if plain.unbalanced > 0 { Parser::parse(format, text, true) } else { plain };
+        (parser.tree, parser.faults)
+    }
+
+    fn parse(format: &'p Blocks, text: &Text<'p>, by_indent: bool) -> Parser<'p> {
+        let mut parser = Parser {
+            reader: Reader { format, text: text.as_str(), at: text.body() },
+            tree: Tree::default(),
+            open: Vec::new(),
+            faults: Vec::new(),
+            unbalanced: 0,
+            by_indent,
+        };
+        parser.run();
+        parser
+    }
+
+    fn run(&mut self) {
+        loop {
+            self.reader.blanks();
+            let start = self.reader.at;
+            let Some(next) = self.reader.byte(start) else { break };
+            if self.reader.at_include() {
+                self.reader.at = self.reader.line_end();
+                continue;
+            }
+            match next {
+                b'}' => {
+                    self.reader.at += 1;
+                    self.close_brace(start);
+                }
+                b'{' => {
+                    self.outdent(start, None);
+                    self.reader.at += 1;
+                    let words = self.tree.words.len();
+                    self.push(Kind::Block, words..words, start);
+                }
+                _ if Some(next as char) == self.reader.format.assign => {
+                    self.reader.at += 1;
+                    self.fault(start, 1, "there is no key before this".to_owned(), "remove it, or write the key");
+                }
+                _ => self.words(start),
+            }
+        }
+        let end = self.reader.text.trim_end().len();
+        if let Some(innermost) = self.open.last() {
+            self.unbalanced += self.open.len();
+            let at = self.tree.nodes[innermost.node].span.start as usize;
+            let name = self.name(innermost.node);
+            self.fault(at, 1, format!("{name} is never closed"), "add a `}` where it ends");
+        }
+        while let Some(open) = self.open.pop() {
+            self.close(open.node, end);
+        }
+    }
+
+    /// Reads the words that begin here: the head of a block, an entry, or a bare word.
+    fn words(&mut self, start: usize) {
+        let first = self.tree.words.len();
+        self.word();
+        let name = self.tree.words[first];
+        self.outdent(start, Some(name.span));
+        let word_end = self.reader.at;
+        match self.reader.format.assign {
+            Some(assign) => {
+                let mut line_end = self.reader.blanks();
+                if self.reader.byte(self.reader.at) == Some(assign as u8) {
+                    self.reader.at += 1;
+                    self.reader.blanks();
+                    match self.reader.byte(self.reader.at) {
+                        Some(b'{') => return self.block(first, start),
+                        Some(next) if next != b'}' && next != assign as u8 => {
+                            self.word();
+                            self.push_leaf(Kind::Entry, first, start, self.reader.at);
+                        }
+                        _ => {
+                            let message = format!("the key `{}` has no value", name.span.of(self.reader.text));
+                            self.fault(start, name.span.len().max(1), message, "write the value");
+                            self.push_leaf(Kind::Entry, first, start, word_end);
+                        }
+                    }
+                    return;
+                }
+                // `convoy frost_run {`: further words of a head stand on the same line.
+                let (words, faults) = (self.tree.words.len(), self.faults.len());
+                while !line_end && self.is_word() && self.tree.words.len() - first < LONGEST_HEAD {
+                    self.word();
+                    line_end = self.reader.blanks();
+                }
+                if self.reader.byte(self.reader.at) == Some(b'{') {
+                    return self.block(first, start);
+                }
+                // They were bare words, and are read again one by one.
+                self.reader.at = word_end;
+                self.tree.words.truncate(words);
+                self.faults.truncate(faults);
+                self.push_leaf(Kind::Item, first, start, word_end);
+            }
+            None => {
+                let mut end = word_end;
+                let mut line_end = self.reader.blanks();
+                while !line_end && self.is_word() {
+                    self.word();
+                    end = self.reader.at;
+                    line_end = self.reader.blanks();
+                }
+                if self.reader.byte(self.reader.at) == Some(b'{') {
+                    return self.block(first, start);
+                }
+                let kind = if self.tree.words.len() - first == 1 { Kind::Item } else { Kind::Entry };
+                self.push_leaf(kind, first, start, end);
+            }
+        }
+    }
+
+    fn is_word(&self) -> bool {
+        let next = self.reader.byte(self.reader.at);
+        let assign = self.reader.format.assign.map(|assign| assign as u8);
+        next.is_some_and(|next| next != b'{' && next != b'}' && Some(next) != assign) && !self.reader.at_include()
+    }
+
+    /// Reads one word, bare or quoted.
+    fn word(&mut self) {
+        let start = self.reader.at;
+        if self.reader.byte(start) != Some(b'"') {
+            let len = self.reader.bare_len(start).max(1);
+            // A bare word may be a single byte of several only if the settings are odd; never cut one.
+            let end = (start + len..=self.reader.text.len()).find(|at| self.reader.text.is_char_boundary(*at));
+            self.reader.at = end.unwrap_or(self.reader.text.len());
+            self.tree.words.push(Cell { span: Span::new(start, self.reader.at), form: Form::Plain });
+            return;
+        }
+        let bytes = self.reader.text.as_bytes();
+        let mut at = start + 1;
+        let form = if self.reader.format.escapes { Form::Backslashed } else { Form::Quoted };
+        loop {
+            match memchr::memchr3(b'"', b'\\', b'\n', &bytes[at..]).map(|found| at + found) {
+                Some(end) if bytes[end] == b'"' => {
+                    self.reader.at = end + 1;
+                    self.tree.words.push(Cell { span: Span::new(start + 1, end), form });
+                    return;
+                }
+                Some(back) if bytes[back] == b'\\' => {
+                    at = if self.reader.format.escapes { (back + 2).min(bytes.len()) } else { back + 1 };
+                }
+                end => {
+                    let end = end.unwrap_or(bytes.len());
+                    // What closes the block most likely does not belong to the text.
+                    let kept = self.reader.text.get(start + 1..end).unwrap_or("");
+                    let kept = kept.trim_end_matches(['\r', ' ', '\t', '}']);
+                    self.reader.at = start + 1 + kept.len();
+                    self.fault(start, 1, "the quote is not closed on its line".to_owned(), "close it with `\"`");
+                    self.tree.words.push(Cell { span: Span::new(start + 1, self.reader.at), form });
+                    return;
+                }
+            }
+        }
+    }
+
+    /// At the `{` of a block whose head begins with word `first`.
+    fn block(&mut self, first: usize, start: usize) {
+        self.reader.at += 1;
+        self.push(Kind::Block, first..self.tree.words.len(), start);
+    }
+
+    fn push(&mut self, kind: Kind, words: Range<usize>, start: usize) {
+        let parent = self.open.last().map(|open| open.node);
+        let node = self.tree.nodes.len();
+        self.tree.nodes.push(Node { kind, words, span: Span::new(start, start), parent, end: node + 1 });
+        self.open.push(Open { node, indent: indent(self.reader.text, start), inner: None });
+        if self.open.len() == DEEP {
+            let message = format!("{DEEP} blocks are open here, one inside the other");
+            self.fault(start, 1, message, "look for closing braces that are missing further up");
+        }
+    }
+
+    fn push_leaf(&mut self, kind: Kind, first: usize, start: usize, end: usize) {
+        let parent = self.open.last().map(|open| open.node);
+        let node = self.tree.nodes.len();
+        let words = first..self.tree.words.len();
+        self.tree.nodes.push(Node { kind, words, span: Span::new(start, end), parent, end: node + 1 });
+    }
+
+    fn close_brace(&mut self, at: usize) {
+        // By the indentation a brace may belong to a block further out.
+        if self.by_indent
+            && let Some(column) = indent(self.reader.text, at)
+        {
+            let partner = self.open.iter().rposition(|open| open.indent == Some(column));
+            if let Some(partner) = partner.filter(|partner| partner + 1 < self.open.len()) {
+                while self.open.len() > partner + 1 {
+                    self.leave(at);
+                }
+            }
+        }
+        match self.open.pop() {
+            Some(open) => self.close(open.node, at + 1),
+            None => {
+                self.unbalanced += 1;
+                self.fault(at, 1, "`}` closes nothing".to_owned(), "remove it, or add the `{` that it closes");
+            }
+        }
+    }
+
+    /// What stands further out than the block around it shows that a closing brace is missing before.
+    fn outdent(&mut self, start: usize, name: Option<Span>) {
+        let Some(column) = indent(self.reader.text, start) else { return };
+        while let Some(open) = self.open.last_mut() {
+            let (node, indent, inner) = (open.node, open.indent, *open.inner.get_or_insert(column));
+            let same = name.is_some_and(|name| self.name_of(node) == Some(name.of(self.reader.text)));
+            let outside = indent.is_some_and(|indent| column <= indent && (inner > indent || same));
+            if !self.by_indent || !outside {
+                return;
+            }
+            self.leave(start);
+        }
+    }
+
+    /// Closes the innermost block before `at`, where something shows that it should have been closed.
+    fn leave(&mut self, at: usize) {
+        let Some(open) = self.open.pop() else { return };
+        let line = 1 + memchr::memchr_iter(b'\n', &self.reader.text.as_bytes()[..at]).count();
+        let own = self.name(open.node);
+        let rest = &self.reader.text[at..];
+        let next = rest.split(|c: char| c.is_whitespace() || "{}=".contains(c)).next().unwrap_or("");
+        let message = match next {
+            "" => format!("{own} is not closed; a closing brace is missing at or before line {line}"),
+            next => format!("`{next}` inside {own}; a closing brace is missing at or before line {line}"),
+        };
+        self.fault(at, next.len().max(1), message, "add the `}`, or put the indentation right");
+        let end = self.reader.text[..at].trim_end().len();
+        self.close(open.node, end);
+    }
+
+    fn close(&mut self, node: usize, end: usize) {
+        let len = self.tree.nodes.len();
+        let node = &mut self.tree.nodes[node];
+        node.end = len;
+        node.span.end = Span::new(0, end).end.max(node.span.start);
+    }
+
+    fn name_of(&self, node: usize) -> Option<&str> {
+        let word = self.tree.nodes[node].words.clone().next()?;
+        Some(self.tree.words[word].span.of(self.reader.text))
+    }
+
+    fn name(&self, node: usize) -> String {
+        self.name_of(node).map_or_else(|| "the block".to_owned(), |name| format!("`{name}`"))
+    }
+
+    fn fault(&mut self, at: usize, len: usize, message: String, help: &str) {
+        if self.faults.len() < MOST_FAULTS {
+            self.faults.push(Fault::new("syntax-error", Span::new(at, at + len), message).help(help));
+        }
+    }
+}
+
+/// How many blanks stand before byte `at` on its line, if nothing else does; a tab counts as eight at most.
+pub(super) fn indent(text: &str, at: usize) -> Option<usize> {
+    let line = &text.as_bytes()[memchr::memrchr(b'\n', &text.as_bytes()[..at]).map_or(0, |found| found + 1)..at];
+    let mut column = 0;
+    for byte in line.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(line) {
+        match byte {
+            b' ' => column += 1,
+            b'\t' => column = (column / 8 + 1) * 8,
+            _ => return None,
+        }
+    }
+    Some(column)
+}

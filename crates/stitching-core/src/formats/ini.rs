@@ -1,0 +1,550 @@
+//! Sections of keys: `[section]`, then `key = value` lines.
+//!
+//! A record is a section, with its keys as columns, or a single key, with the columns `{key}` and
+//! `{value}`. The section's name is `{section}`, or the parts of a template (`[[reach {name}]]`). A value
+//! that goes over several lines has a cell for each, and so has a key that is written several times.
+
+use super::{Cell, Column, ColumnCell, Fault, Form, Format, Ignore, RawRecord, RecordSink};
+use crate::text::{Span, Template, Text};
+use memchr::memchr;
+use std::collections::HashMap;
+
+/// The settings of an INI file.
+#[derive(Debug, Clone)]
+pub struct Ini {
+    /// Whether each key is a record, and not each section.
+    pub by_key: bool,
+    /// Which sections: a template of their names, whose parts are columns.
+    pub section: Template,
+    /// Under what name the keys before the first section go; `None` if there may be none.
+    pub head: Option<String>,
+    /// What begins a note.
+    pub comments: Vec<String>,
+    /// Whether a note may follow a value, with a blank before it.
+    pub trailing_comments: bool,
+    /// What stands between key and value.
+    pub assign: char,
+    /// Whether a value may stand in double quotes.
+    pub quotes: bool,
+    /// How a value goes on in the next line.
+    pub goes_on: GoesOn,
+    /// What it means that a section is there twice.
+    pub repeated_sections: Repeated,
+    /// What it means that a key is there twice in a section.
+    pub repeated_keys: Repeated,
+    /// Whether names are compared without case.
+    pub ignore_case: bool,
+}
+
+/// How a value goes on in the next line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum GoesOn {
+    /// It does not.
+    Never,
+    /// After a backslash at the end of the line.
+    Backslash,
+    /// As long as lines begin with a blank.
+    Indent,
+}
+
+/// What it means that a name is there twice.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Repeated {
+    /// A mistake.
+    Problem,
+    /// Each counts for itself.
+    Apart,
+    /// They are one.
+    Merge,
+    /// The last one counts.
+    Last,
+}
+
+const SECTION: &str = "{section}";
+const KEY: &str = "{key}";
+const VALUE: &str = "{value}";
+const BLANKS: [char; 2] = [' ', '\t'];
+/// How many sections are looked at to learn their keys.
+const SAMPLE: usize = 200;
+
+/// A section while it is read.
+#[derive(Debug, Default)]
+struct Section {
+    /// What stands between the brackets; where the first key stands for those before any section.
+    name: Span,
+    span: Span,
+    cells: Vec<ColumnCell>,
+    /// The keys so far, for finding repeated ones.
+    seen: Vec<Span>,
+}
+
+/// What a line is.
+enum Line {
+    /// Blank, or a note.
+    Nothing,
+    /// The inside of the brackets.
+    Section(Span),
+    /// The same, without its closing bracket.
+    OpenSection(Span),
+    /// The key and its value with its quotes.
+    Key(Span, Span),
+    /// More of the value before.
+    More(Span),
+    Wrong(Span, String),
+}
+
+impl Format for Ini {
+    fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
+        let mut reader = Reader::new(self, text, columns);
+        let gather = !self.by_key && matches!(self.repeated_sections, Repeated::Merge | Repeated::Last);
+        let mut gathered: Vec<Section> = Vec::new();
+        while let Some(section) = reader.section(sink) {
+            if gather {
+                gathered.push(section);
+                continue;
+            }
+            reader.give(&section, sink);
+            reader.spare = section;
+        }
+        for section in self.one_each(text.as_str(), gathered) {
+            reader.give(&section, sink);
+        }
+    }
+
+    fn columns(&self, text: &Text<'_>) -> Vec<String> {
+        if self.by_key {
+            return [SECTION, KEY, VALUE].map(str::to_owned).to_vec();
+        }
+        let mut reader = Reader::new(self, text, &[]);
+        reader.keep_names = true;
+        let mut names = vec![SECTION.to_owned()];
+        for _ in 0..SAMPLE {
+            let Some(section) = reader.section(&mut Ignore) else { break };
+            for name in section.seen {
+                let name = name.of(text.as_str());
+                if !names.iter().any(|known| self.same(known, name)) {
+                    names.push(name.to_owned());
+                }
+            }
+        }
+        names
+    }
+
+    fn encode(&self, cell: &Cell, column: &str, value: &str) -> Result<String, String> {
+        if value.contains(['\n', '\r']) {
+            return Err("it has a line end in it".to_owned());
+        }
+        let comment = |value: &str| self.comments.iter().any(|mark| value.starts_with(mark.as_str()));
+        if let Some(part) = column.strip_prefix('{').and_then(|column| column.strip_suffix('}')) {
+            match column {
+                VALUE => {}
+                KEY => {
+                    let bad = value.is_empty() || value.trim_matches(BLANKS) != value;
+                    if bad || value.contains(self.assign) || value.starts_with('[') || comment(value) {
+                        return Err("the name of a key cannot hold it".to_owned());
+                    }
+                    return Ok(value.to_owned());
+                }
+                _ => {
+                    let filled = self.section.fill(|name| Some(if name == part { value } else { "x" }.to_owned()));
+                    let filled = filled.unwrap_or_default();
+                    let whole = column == SECTION || self.section.extract(&filled, part) == Some(value);
+                    if value.contains(']') || value.trim_matches(BLANKS) != value || !whole {
+                        return Err("the name of a section cannot hold it".to_owned());
+                    }
+                    return Ok(value.to_owned());
+                }
+            }
+        }
+        if cell.form == Form::Quoted {
+            return if value.contains('"') { Err("it has a quote in it".to_owned()) } else { Ok(value.to_owned()) };
+        }
+        let quoted = self.quotes && value.starts_with('"');
+        let noted = self.trailing_comments
+            && (comment(value) || self.comments.iter().any(|mark| noted_at(value, mark).is_some()));
+        let goes_on = self.goes_on == GoesOn::Backslash && value.ends_with('\\');
+        if value.trim_matches(BLANKS) == value && !quoted && !noted && !goes_on {
+            return Ok(value.to_owned());
+        }
+        match self.quotes && !value.contains('"') {
+            true => Ok(format!("\"{value}\"")),
+            false => Err(format!(
+                "the key `{column}` cannot hold it: it begins or ends with a blank, or would be read as a note"
+            )),
+        }
+    }
+
+    fn check_column(&self, column: &str) -> Result<(), String> {
+        let Some(part) = column.strip_prefix('{').and_then(|column| column.strip_suffix('}')) else {
+            return match self.by_key {
+                true => Err(format!("each key is a record here, so there is no column `{column}`; there are `{{section}}`, `{{key}}` and `{{value}}`")),
+                false => Ok(()),
+            };
+        };
+        let known = column == SECTION
+            || (self.by_key && [KEY, VALUE].contains(&column))
+            || self.section.parts().iter().any(|name| name == part);
+        if known { Ok(()) } else { Err(format!("an INI file has no column `{column}`")) }
+    }
+
+    fn escape_byte(&self) -> Option<u8> {
+        None
+    }
+}
+
+impl Ini {
+    fn same(&self, a: &str, b: &str) -> bool {
+        a == b || (self.ignore_case && a.to_lowercase() == b.to_lowercase())
+    }
+
+    /// Sections of one name made one: merged into the first, or the last one alone.
+    fn one_each(&self, text: &str, sections: Vec<Section>) -> Vec<Section> {
+        let mut out: Vec<Section> = Vec::with_capacity(sections.len());
+        let mut places: HashMap<String, usize> = HashMap::new();
+        for section in sections {
+            let name = section.name.of(text);
+            let name = if self.ignore_case { name.to_lowercase() } else { name.to_owned() };
+            match places.get(&name) {
+                None => {
+                    places.insert(name, out.len());
+                    out.push(section);
+                }
+                Some(&at) if self.repeated_sections == Repeated::Last => out[at] = section,
+                Some(&at) => {
+                    let named = |cell: &ColumnCell| cell.cell.span.end <= section.name.end;
+                    out[at].cells.extend(section.cells.into_iter().filter(|cell| !named(cell)));
+                }
+            }
+        }
+        out
+    }
+}
+
+struct Reader<'r> {
+    format: &'r Ini,
+    text: &'r str,
+    at: usize,
+    /// The wanted columns: name, position.
+    wanted: Vec<(&'r str, u16)>,
+    /// For each part of the section's template, and for its whole, the column.
+    parts: Vec<Option<u16>>,
+    whole: Option<u16>,
+    /// Whether every section is wanted, and its name taken whole.
+    any: bool,
+    key: Option<u16>,
+    value: Option<u16>,
+    /// The next section's name, if its line has been read.
+    pending: Option<(Span, usize)>,
+    started: bool,
+    keep_names: bool,
+    next_column: usize,
+    spare: Section,
+}
+
+impl<'r> Reader<'r> {
+    fn new(format: &'r Ini, text: &Text<'r>, columns: &[Column<'r>]) -> Reader<'r> {
+        let at = |name: &str| columns.iter().position(|column| column.name == name).map(|at| at as u16);
+        let plain = columns.iter().enumerate().filter(|(_, column)| !column.name.starts_with('{'));
+        Reader {
+            format,
+            text: text.as_str(),
+            at: text.body(),
+            wanted: plain.map(|(at, column)| (column.name, at as u16)).collect(),
+            parts: format.section.parts().iter().map(|part| at(&format!("{{{part}}}"))).collect(),
+            whole: at(SECTION),
+            any: format.section.source() == SECTION,
+            key: at(KEY),
+            value: at(VALUE),
+            pending: None,
+            started: false,
+            keep_names: false,
+            next_column: 0,
+            spare: Section::default(),
+        }
+    }
+
+    /// Reads the next section of interest.
+    fn section(&mut self, sink: &mut dyn RecordSink) -> Option<Section> {
+        loop {
+            let mut section = std::mem::take(&mut self.spare);
+            section.cells.clear();
+            section.seen.clear();
+            let head = !self.started;
+            self.started = true;
+            let wanted = if head {
+                section.name = Span::new(self.at, self.at);
+                section.span = section.name;
+                let name = self.format.head.as_deref();
+                self.format.by_key && self.format.section.matches(name.unwrap_or("")).is_some()
+                    || name.is_some_and(|name| self.format.section.matches(name).is_some())
+            } else {
+                let (name, start) = self.pending.take()?;
+                section.name = name;
+                section.span = Span::new(start, name.end as usize + 1);
+                self.name_cells(&mut section)
+            };
+            self.keys(&mut section, wanted, head, sink);
+            if wanted && !(head && section.cells.is_empty() && section.seen.is_empty()) {
+                return Some(section);
+            }
+            self.spare = section;
+            self.pending.as_ref()?;
+        }
+    }
+
+    /// The cells of the section's name; gives whether the section is wanted at all.
+    fn name_cells(&self, section: &mut Section) -> bool {
+        let form = Form::Plain;
+        if self.any {
+            let column = self.whole.map(|column| ColumnCell { column, cell: Cell { span: section.name, form } });
+            section.cells.extend(column);
+            return true;
+        }
+        let Some(parts) = self.format.section.matches(section.name.of(self.text)) else { return false };
+        if let Some(column) = self.whole.filter(|column| !self.parts.contains(&Some(*column))) {
+            section.cells.push(ColumnCell { column, cell: Cell { span: section.name, form } });
+        }
+        for (range, column) in parts.into_iter().zip(&self.parts) {
+            if let (Some(range), Some(column)) = (range, *column) {
+                let start = section.name.start as usize;
+                let span = Span::new(start + range.start, start + range.end);
+                section.cells.push(ColumnCell { column, cell: Cell { span, form } });
+            }
+        }
+        true
+    }
+
+    /// Reads the keys up to the next section.
+    fn keys(&mut self, section: &mut Section, wanted: bool, head: bool, sink: &mut dyn RecordSink) {
+        let names = section.cells.len();
+        let mut last: Option<u16> = None;
+        let mut reported = false;
+        self.next_column = 0;
+        while self.at < self.text.len() {
+            let start = self.at;
+            let bytes = self.text.as_bytes();
+            let line_end = memchr(b'\n', &bytes[start..]).map_or(bytes.len(), |at| start + at);
+            let end = if line_end > start && bytes[line_end - 1] == b'\r' { line_end - 1 } else { line_end };
+            self.at = line_end + 1;
+            match self.line(start, end, last.is_some()) {
+                Line::Nothing => {}
+                Line::OpenSection(name) => {
+                    let fault = Fault::new("syntax-error", name, "the section's name has no `]`");
+                    sink.fault(fault.help("close the name with `]`"));
+                    self.pending = Some((name, (name.start as usize).saturating_sub(1).max(start)));
+                    return;
+                }
+                Line::Section(name) => {
+                    let open = self.text[start..].find('[').map_or(start, |at| start + at);
+                    self.pending = Some((name, open));
+                    return;
+                }
+                Line::Wrong(span, message) => {
+                    last = None;
+                    sink.fault(Fault::new("syntax-error", span, message).help(self.help()));
+                }
+                Line::More(span) => {
+                    section.span.end = span.end;
+                    if let Some(column) = last.filter(|column| *column != u16::MAX) {
+                        self.value_cell(section, column, span);
+                    }
+                    last = last.filter(|_| self.continues(span));
+                }
+                Line::Key(key, value) => {
+                    if head && !wanted && !self.format.by_key && self.format.head.is_none() && !reported {
+                        let message = format!("the key `{}` stands before the first section", key.of(self.text));
+                        let help = "move it into a section; if the game reads such keys, write `head = \"NAME\"` in the table's format";
+                        sink.fault(Fault::new("syntax-error", key, message).help(help));
+                        reported = true;
+                    }
+                    section.span.end = section.span.end.max(value.end.max(key.end));
+                    last = wanted.then(|| self.key_value(section, names, key, value, sink));
+                    last = last.filter(|_| self.continues(value));
+                }
+            }
+        }
+    }
+
+    /// Whether the value can have more lines. The column of a value that is not wanted is `u16::MAX`.
+    fn continues(&self, value: Span) -> bool {
+        match self.format.goes_on {
+            GoesOn::Never => false,
+            GoesOn::Indent => true,
+            GoesOn::Backslash => self.text.as_bytes().get(value.end as usize) == Some(&b'\\'),
+        }
+    }
+
+    /// Takes a key and its value; gives the column, `u16::MAX` for one that is not wanted.
+    fn key_value(
+        &mut self,
+        section: &mut Section,
+        names: usize,
+        key: Span,
+        value: Span,
+        sink: &mut dyn RecordSink,
+    ) -> u16 {
+        let name = key.of(self.text);
+        if self.format.by_key {
+            if let Some(column) = self.key {
+                section.cells.push(ColumnCell { column, cell: Cell { span: key, form: Form::Plain } });
+            }
+            section.seen.push(key);
+            let column = self.value.unwrap_or(u16::MAX);
+            self.value_cell(section, column, value);
+            return column;
+        }
+        let column = self.column(name);
+        let repeated = match self.format.repeated_keys {
+            Repeated::Apart | Repeated::Merge => false,
+            // Keys that nothing asks for are not looked at, so that long sections stay cheap.
+            _ => match column {
+                Some(column) => section.cells[names..].iter().any(|cell| cell.column == column),
+                None => false,
+            },
+        };
+        if repeated && self.format.repeated_keys == Repeated::Problem {
+            let message = format!("the key `{name}` stands twice in this section");
+            let help = "remove one; if the game takes both, write `repeated_keys = \"apart\"` in the table's format";
+            sink.fault(Fault::new("duplicate-member", key, message).help(help));
+        } else if let (true, Some(column)) = (repeated, column) {
+            let mut at = 0;
+            section.cells.retain(|cell| {
+                at += 1;
+                at <= names || cell.column != column
+            });
+        }
+        if self.keep_names {
+            section.seen.push(key);
+        }
+        let column = column.unwrap_or(u16::MAX);
+        self.value_cell(section, column, value);
+        column
+    }
+
+    /// The wanted column called `name`. Sections mostly have their keys in the order of the schema.
+    fn column(&mut self, name: &str) -> Option<u16> {
+        let len = self.wanted.len();
+        for step in 0..len {
+            let at = (self.next_column + step) % len;
+            if self.format.same(self.wanted[at].0, name) {
+                self.next_column = at + 1;
+                return Some(self.wanted[at].1);
+            }
+        }
+        None
+    }
+
+    fn value_cell(&self, section: &mut Section, column: u16, value: Span) {
+        if column == u16::MAX {
+            return;
+        }
+        let raw = value.of(self.text);
+        let inside = raw.strip_prefix('"').and_then(|raw| raw.strip_suffix('"'));
+        let cell = match inside.filter(|inside| self.format.quotes && !inside.contains('"')) {
+            Some(_) => Cell {
+                span: Span::new(value.start as usize + 1, value.end as usize - 1),
+                form: Form::Quoted,
+            },
+            None => Cell { span: value, form: Form::Plain },
+        };
+        section.cells.push(ColumnCell { column, cell });
+    }
+
+    fn line(&self, start: usize, end: usize, in_value: bool) -> Line {
+        let line = &self.text[start..end];
+        let shown = line.trim_start_matches(BLANKS);
+        let from = end - shown.len();
+        if shown.is_empty() || self.format.comments.iter().any(|mark| shown.starts_with(mark.as_str())) {
+            return Line::Nothing;
+        }
+        if in_value && (self.format.goes_on == GoesOn::Backslash || from > start) {
+            return Line::More(self.value_span(from, end));
+        }
+        if let Some(inside) = shown.strip_prefix('[') {
+            let close = inside.find(']');
+            let name = inside[..close.unwrap_or(inside.len())].trim_matches(BLANKS);
+            let name_start = name.as_ptr() as usize - self.text.as_ptr() as usize;
+            let name = Span::new(name_start, name_start + name.len());
+            return if close.is_some() { Line::Section(name) } else { Line::OpenSection(name) };
+        }
+        let Some(at) = shown.find(self.format.assign) else {
+            let message = format!("this line is neither a section nor `key {} value`", self.format.assign);
+            return Line::Wrong(Span::new(from, from + shown.trim_end_matches(BLANKS).len()), message);
+        };
+        let key = shown[..at].trim_end_matches(BLANKS);
+        if key.is_empty() {
+            let message = format!("there is no key before the `{}`", self.format.assign);
+            return Line::Wrong(Span::new(from, from + 1), message);
+        }
+        let value = self.value_span(from + at + self.format.assign.len_utf8(), end);
+        Line::Key(Span::new(from, from + key.len()), value)
+    }
+
+    /// A value within a line: without blanks around it, the note behind it, or the mark that it goes on.
+    fn value_span(&self, start: usize, end: usize) -> Span {
+        let raw = &self.text[start..end];
+        let lead = raw.len() - raw.trim_start_matches(BLANKS).len();
+        let value = &raw[lead..];
+        let start = start + lead;
+        if self.format.quotes
+            && let Some(inside) = value.strip_prefix('"')
+            && let Some(close) = inside.find('"')
+        {
+            let after = inside[close + 1..].trim_start_matches(BLANKS);
+            let note = self.format.comments.iter().any(|mark| after.starts_with(mark.as_str()));
+            if after.is_empty() || note && self.format.trailing_comments {
+                return Span::new(start, start + close + 2);
+            }
+        }
+        let mut value = value;
+        if self.format.trailing_comments {
+            let notes = self.format.comments.iter().filter_map(|mark| noted_at(value, mark));
+            let at_once = self.format.comments.iter().any(|mark| value.starts_with(mark.as_str()));
+            value = &value[..if at_once { 0 } else { notes.min().unwrap_or(value.len()) }];
+        }
+        value = value.trim_end_matches(BLANKS);
+        if self.format.goes_on == GoesOn::Backslash {
+            value = value.strip_suffix('\\').unwrap_or(value);
+            // The mark is looked for directly behind the value.
+        }
+        Span::new(start, start + value.len())
+    }
+
+    fn help(&self) -> String {
+        match self.format.comments.first() {
+            Some(mark) => format!("a note begins with `{mark}`"),
+            None => "look for a sign that is missing".to_owned(),
+        }
+    }
+
+    /// Gives the records of a section.
+    fn give(&self, section: &Section, sink: &mut dyn RecordSink) {
+        if !self.format.by_key {
+            sink.record(&RawRecord { span: section.span, cells: &section.cells });
+            return;
+        }
+        let is_name = |cell: &&ColumnCell| cell.cell.span.end <= section.name.end && Some(cell.column) != self.key;
+        let names: Vec<ColumnCell> = section.cells.iter().take_while(is_name).copied().collect();
+        let mut cells = names.clone();
+        let rest = &section.cells[names.len()..];
+        for (number, key) in section.seen.iter().enumerate() {
+            let next = section.seen.get(number + 1).map_or(u32::MAX, |next| next.start);
+            let own = rest.iter().filter(|cell| {
+                let start = cell.cell.span.start;
+                start >= key.start && start < next
+            });
+            cells.truncate(names.len());
+            cells.extend(own.copied());
+            let end = cells.iter().map(|cell| cell.cell.span.end + u32::from(cell.cell.form == Form::Quoted)).max();
+            let span = Span { start: key.start, end: end.unwrap_or(key.end).max(key.end) };
+            sink.record(&RawRecord { span, cells: &cells });
+        }
+    }
+}
+
+/// Where a note behind a value begins: at `mark` with a blank before it.
+fn noted_at(value: &str, mark: &str) -> Option<usize> {
+    let marks = value.match_indices(mark).map(|(at, _)| at);
+    let mut after_blank = marks.filter(|at| value[..*at].ends_with(BLANKS));
+    after_blank.next().map(|at| value[..at].trim_end_matches(BLANKS).len())
+}

@@ -1,0 +1,162 @@
+//! XML (1.0, fifth edition), read leniently.
+//!
+//! Records are elements chosen by a path ([`XmlPath`], a part of XPath 1.0); a column is a path below
+//! the record: `@id`, `name`, `price/@factor`, `../@wharf`, `.` for the element's own text, `name()` for
+//! its name. Nothing outside the file is ever read: a document type is passed over, and entities that it
+//! declares stay as they are written.
+
+mod path;
+mod tree;
+
+pub use path::XmlPath;
+
+use super::{Cell, Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink};
+use crate::text::Text;
+use path::Place;
+use tree::Tree;
+
+/// The settings of an XML file.
+#[derive(Debug, Clone)]
+pub struct Xml {
+    /// Which elements are the records.
+    pub records: XmlPath,
+}
+
+/// How many records are looked at to learn their columns.
+const SAMPLE: usize = 200;
+
+impl Format for Xml {
+    fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
+        let tree = Tree::parse_well(text, &mut |fault: Fault| sink.fault(fault));
+        let content = text.as_str();
+        let paths: Vec<Option<XmlPath>> =
+            columns.iter().map(|column| XmlPath::column(column.name).ok()).collect();
+        let mut cells = Vec::new();
+        for record in self.records.select_records(&tree, content) {
+            cells.clear();
+            for (index, path) in paths.iter().enumerate() {
+                let Some(path) = path else { continue };
+                path.select(&tree, content, record, &mut |place| {
+                    push_cells(&tree, content, place, &mut |cell| {
+                        cells.push(ColumnCell { column: index as u16, cell });
+                    });
+                });
+            }
+            cells.sort_by_key(|cell: &ColumnCell| cell.cell.span.start);
+            sink.record(&RawRecord { span: tree.elements[record].span, cells: &cells });
+        }
+    }
+
+    fn columns(&self, text: &Text<'_>) -> Vec<String> {
+        let tree = Tree::parse_well(text, &mut |_| ());
+        let content = text.as_str();
+        let mut names: Vec<String> = Vec::new();
+        let mut push = |name: String| {
+            if !names.contains(&name) && XmlPath::column(&name).is_ok() {
+                names.push(name);
+            }
+        };
+        for record in self.records.select_records(&tree, content).into_iter().take(SAMPLE) {
+            for attribute in tree.attributes(record) {
+                push(format!("@{}", attribute.name.of(content)));
+            }
+            let mut children = tree.children(Some(record)).peekable();
+            if children.peek().is_none() && !tree.elements[record].is_empty() {
+                push(".".to_owned());
+            }
+            for child in children {
+                push(tree.elements[child].name.of(content).to_owned());
+            }
+        }
+        names
+    }
+
+    fn encode(&self, cell: &Cell, _column: &str, value: &str) -> Result<String, String> {
+        if let Some(wrong) = value.chars().find(|next| !is_char(*next)) {
+            return Err(format!("XML cannot hold the character U+{:04X}", u32::from(wrong)));
+        }
+        match cell.form {
+            Form::XmlCdata if value.contains("]]>") => Err("a CDATA section cannot have `]]>` in it".to_owned()),
+            Form::XmlCdata => Ok(value.to_owned()),
+            Form::XmlName if is_name(value) => Ok(value.to_owned()),
+            Form::XmlName => Err("it cannot be the name of an element".to_owned()),
+            Form::XmlAttribute(quote) => {
+                let value = value.replace('&', "&amp;").replace('<', "&lt;").replace('\n', "&#10;").replace('\t', "&#9;");
+                Ok(if quote == b'"' { value.replace('"', "&quot;") } else { value.replace('\'', "&apos;") })
+            }
+            _ => Ok(value.replace('&', "&amp;").replace('<', "&lt;").replace("]]>", "]]&gt;")),
+        }
+    }
+
+    fn check_column(&self, column: &str) -> Result<(), String> {
+        XmlPath::column(column).map(|_| ())
+    }
+
+    fn escape_byte(&self) -> Option<u8> {
+        Some(b'&')
+    }
+}
+
+/// The cells of a place: an attribute's value; an element's own text, in several pieces if something
+/// stands between them; an element's name in both its tags.
+fn push_cells(tree: &Tree, text: &str, place: Place, push: &mut dyn FnMut(Cell)) {
+    match place {
+        Place::Attribute(attribute) => {
+            let quote = text.as_bytes().get(attribute.value.end as usize).copied().unwrap_or(b'"');
+            push(Cell { span: attribute.value, form: Form::XmlAttribute(quote) });
+        }
+        Place::Name(element) => {
+            let element = &tree.elements[element];
+            push(Cell { span: element.name, form: Form::XmlName });
+            if let Some(span) = element.close_name {
+                push(Cell { span, form: Form::XmlName });
+            }
+        }
+        Place::Element(element) => {
+            let mut none = true;
+            for run in tree.text_runs(element, text) {
+                none = false;
+                push(run);
+            }
+            if none && tree.children(Some(element)).next().is_some() {
+                push(Cell { span: tree.elements[element].span, form: Form::Nested });
+            } else if none && let Some(cell) = tree.empty_text(element) {
+                push(cell);
+            }
+        }
+    }
+}
+
+/// What a reference at the start of `raw` stands for, with the bytes it takes (XML 1.0, sections 4.1 and
+/// 4.6). Entities that a document declares itself are not known.
+pub(super) fn reference(raw: &str) -> Option<(char, usize)> {
+    let body = raw.strip_prefix('&')?;
+    let name = &body[..body.bytes().take(12).position(|byte| byte == b';')?];
+    let meant = match name {
+        "amp" => '&',
+        "lt" => '<',
+        "gt" => '>',
+        "quot" => '"',
+        "apos" => '\'',
+        _ => {
+            let number = name.strip_prefix('#')?;
+            let code = match number.strip_prefix('x') {
+                Some(hex) => u32::from_str_radix(hex, 16),
+                None => number.parse(),
+            };
+            char::from_u32(code.ok()?).filter(|meant| is_char(*meant))?
+        }
+    };
+    Some((meant, name.len() + 2))
+}
+
+/// Whether XML can hold a character (XML 1.0, section 2.2).
+fn is_char(next: char) -> bool {
+    matches!(next, '\t' | '\n' | '\r' | ' '..='\u{d7ff}' | '\u{e000}'..='\u{fffd}' | '\u{10000}'..)
+}
+
+/// Whether a text can be the name of an element (XML 1.0, section 2.3, a little wider).
+fn is_name(name: &str) -> bool {
+    let start = |next: char| next.is_alphabetic() || "_:".contains(next);
+    name.starts_with(start) && name.chars().all(|next| start(next) || next.is_alphanumeric() || "-.\u{b7}".contains(next))
+}

@@ -1,0 +1,511 @@
+//! Parsing XML into a flat tree of spans, whatever the text.
+//!
+//! No recursion: open elements are on a stack of our own. If tags do not match, the file is parsed a
+//! second time with the indentation as a witness of where an end tag is missing.
+
+use super::{Cell, Fault, Form, reference};
+use crate::formats::blocks::indent;
+use crate::text::{Span, Text};
+use memchr::{memchr, memchr2, memmem};
+use std::ops::Range;
+
+/// An element.
+#[derive(Debug)]
+pub(super) struct Element {
+    /// Its name in the start tag, with its prefix.
+    pub name: Span,
+    /// Its name in the end tag, if it has one.
+    pub close_name: Option<Span>,
+    /// All of it, from `<` to `>`.
+    pub span: Span,
+    /// Between its tags; empty for one without content.
+    pub content: Span,
+    pub parent: Option<usize>,
+    /// One past the last element below this one.
+    pub end: usize,
+    attributes: Range<u32>,
+}
+
+impl Element {
+    pub fn is_empty(&self) -> bool {
+        self.content.is_empty()
+    }
+}
+
+/// An attribute: its name and its value without quotes.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Attribute {
+    pub name: Span,
+    pub value: Span,
+}
+
+/// All elements of a file in document order.
+#[derive(Debug, Default)]
+pub(super) struct Tree {
+    pub elements: Vec<Element>,
+    attributes: Vec<Attribute>,
+}
+
+/// After so many faults in one file nothing more is said about it.
+const MOST_FAULTS: usize = 200;
+/// Deeper nesting is reported: no data that people write goes so deep.
+const DEEP: usize = 500;
+
+impl Tree {
+    /// Parses `text`; faults go to `report`.
+    pub fn parse_well(text: &Text<'_>, report: &mut dyn FnMut(Fault)) -> Tree {
+        let mut parser = Parser::parse(text, false);
+        if parser.unbalanced {
+            parser = Parser::parse(text, true);
+        }
+        parser.faults.into_iter().for_each(report);
+        parser.tree
+    }
+
+    /// The elements directly inside `parent`, or those at the top.
+    pub fn children(&self, parent: Option<usize>) -> impl Iterator<Item = usize> + '_ {
+        let range = self.below(parent);
+        let mut next = range.start;
+        std::iter::from_fn(move || {
+            let child = next;
+            (child < range.end).then(|| {
+                next = self.elements[child].end;
+                child
+            })
+        })
+    }
+
+    /// All elements inside `parent`, at any depth.
+    pub fn below(&self, parent: Option<usize>) -> Range<usize> {
+        parent.map_or(0..self.elements.len(), |element| element + 1..self.elements[element].end)
+    }
+
+    pub fn attributes(&self, element: usize) -> &[Attribute] {
+        let range = &self.elements[element].attributes;
+        &self.attributes[range.start as usize..range.end as usize]
+    }
+
+    /// The pieces of an element's own text: without blanks around them, empty ones, notes, and what is
+    /// inside other elements.
+    pub fn text_runs<'t>(&'t self, element: usize, text: &'t str) -> impl Iterator<Item = Cell> + 't {
+        let content = self.elements[element].content;
+        let mut children = self.children(Some(element)).map(|child| self.elements[child].span).peekable();
+        let mut at = content.start as usize;
+        let end = content.end as usize;
+        std::iter::from_fn(move || {
+            while at < end {
+                if let Some(child) = children.next_if(|child| child.start as usize <= at) {
+                    at = (child.end as usize).max(at);
+                    continue;
+                }
+                let rest = &text[at..end];
+                if rest.starts_with("<!--") {
+                    at += rest.find("-->").map_or(rest.len(), |close| close + 3);
+                } else if let Some(inner) = rest.strip_prefix("<![CDATA[") {
+                    let close = inner.find("]]>");
+                    let start = at + 9;
+                    let len = close.unwrap_or(inner.len());
+                    at = start + close.map_or(len, |close| close + 3);
+                    return Some(Cell { span: Span::new(start, start + len), form: Form::XmlCdata });
+                } else if rest.starts_with('<') {
+                    at += rest.find('>').map_or(rest.len(), |close| close + 1);
+                } else {
+                    let len = rest.find('<').unwrap_or(rest.len());
+                    let run = &rest[..len];
+                    let lead = run.len() - run.trim_start().len();
+                    let start = at + lead;
+                    at += len;
+                    let shown = run.trim();
+                    if !shown.is_empty() {
+                        return Some(Cell { span: Span::new(start, start + shown.len()), form: Form::XmlText });
+                    }
+                }
+            }
+            None
+        })
+    }
+
+    /// Where the text of an element stands that has none, if it has an end tag.
+    pub fn empty_text(&self, element: usize) -> Option<Cell> {
+        let element = &self.elements[element];
+        element.close_name?;
+        let start = element.content.start as usize;
+        Some(Cell { span: Span::new(start, start), form: Form::XmlText })
+    }
+}
+
+struct Open {
+    element: usize,
+    indent: Option<usize>,
+    inner: Option<usize>,
+}
+
+struct Parser<'p> {
+    text: &'p str,
+    bytes: &'p [u8],
+    at: usize,
+    tree: Tree,
+    open: Vec<Open>,
+    faults: Vec<Fault>,
+    unbalanced: bool,
+    by_indent: bool,
+    /// Whether the document type declares entities of its own.
+    own_entities: bool,
+    roots: usize,
+}
+
+impl<'p> Parser<'p> {
+    fn parse(text: &Text<'p>, by_indent: bool) -> Parser<'p> {
+        let mut parser = Parser {
+            text: text.as_str(),
+            bytes: text.as_str().as_bytes(),
+            at: text.body(),
+            tree: Tree::default(),
+            open: Vec::new(),
+            faults: Vec::new(),
+            unbalanced: false,
+            by_indent,
+            own_entities: false,
+            roots: 0,
+        };
+        parser.run();
+        parser
+    }
+
+    fn run(&mut self) {
+        let start = self.at;
+        while let Some(found) = memchr(b'<', &self.bytes[self.at..]) {
+            let tag = self.at + found;
+            self.characters(self.at, tag);
+            self.at = tag;
+            match self.bytes.get(tag + 1) {
+                Some(b'/') => self.end_tag(tag),
+                Some(b'!') => self.declaration(tag),
+                Some(b'?') => self.skip_to(tag, "?>", "the instruction is never closed"),
+                Some(next) if next.is_ascii_alphabetic() || *next == b'_' || *next == b':' || *next >= 0x80 => {
+                    self.start_tag(tag);
+                }
+                _ => {
+                    let message = "a `<` that begins no tag";
+                    self.fault("syntax-error", tag, 1, message.to_owned(), "write `&lt;` for the sign itself");
+                    self.at = tag + 1;
+                }
+            }
+        }
+        self.characters(self.at, self.bytes.len());
+        if self.tree.elements.is_empty() && self.faults.is_empty() {
+            let message = "the file has no element";
+            self.fault("syntax-error", start, 0, message.to_owned(), "give it a root element, or delete it");
+        }
+        while let Some(open) = self.open.pop() {
+            self.unbalanced = true;
+            let (at, name) = self.name(open.element);
+            let message = format!("`<{name}>` is never closed");
+            self.fault("syntax-error", at, name.len() + 1, message, &format!("add `</{name}>` where it ends"));
+            self.close(open.element, self.bytes.len(), self.bytes.len());
+        }
+    }
+
+    /// Text between tags: every `&` in it must begin a reference, and outside of all elements there is none.
+    fn characters(&mut self, start: usize, end: usize) {
+        if self.open.is_empty() {
+            let run = &self.text[start..end];
+            if let Some(at) = run.find(|next: char| !next.is_whitespace() && next != '\u{feff}') {
+                let message = "text outside of all elements";
+                let help = "move it into an element, or remove it";
+                self.fault("syntax-error", start + at, run.trim().len().min(40), message.to_owned(), help);
+            }
+            return;
+        }
+        self.references(start, end);
+    }
+
+    fn references(&mut self, start: usize, end: usize) {
+        for at in memchr::memchr_iter(b'&', &self.bytes[start..end]).collect::<Vec<_>>() {
+            let at = start + at;
+            if reference(&self.text[at..end]).is_some() {
+                continue;
+            }
+            let rest = &self.text[at + 1..end];
+            let len = rest.find(|next: char| !next.is_alphanumeric()).unwrap_or(rest.len());
+            let named = len > 0 && rest[len..].starts_with(';');
+            if named && self.own_entities {
+                continue;
+            }
+            let (len, message) = match named {
+                true => (len + 2, format!("nothing says what `&{};` stands for", &rest[..len])),
+                false => (1, "a `&` that begins no reference".to_owned()),
+            };
+            let fix = crate::text::Edit { span: Span::new(at, at + 1), text: "&amp;".to_owned() };
+            let help = "strict readers refuse the file; write `&amp;` for the sign itself";
+            if self.faults.len() < MOST_FAULTS {
+                let mut fault = Fault::new("not-strict-xml", Span::new(at, at + len), message).help(help);
+                fault.fix = Some(("write `&amp;`".to_owned(), fix));
+                self.faults.push(fault);
+            }
+        }
+    }
+
+    fn start_tag(&mut self, tag: usize) {
+        let name_end = self.name_end(tag + 1);
+        let name = Span::new(tag + 1, name_end);
+        self.outdent(tag, name);
+        let first = self.tree.attributes.len();
+        self.at = name_end;
+        let closed = self.attributes(name);
+        let attributes = first as u32..self.tree.attributes.len() as u32;
+        let parent = self.open.last().map(|open| open.element);
+        if parent.is_none() {
+            self.roots += 1;
+            if self.roots == 2 {
+                let message = "a second root element".to_owned();
+                let help = "strict readers stop before it; put one element around all";
+                self.fault("not-strict-xml", tag, name.len() + 1, message, help);
+            }
+        }
+        let element = self.tree.elements.len();
+        self.tree.elements.push(Element {
+            name,
+            close_name: None,
+            span: Span::new(tag, self.at),
+            content: Span::new(self.at, self.at),
+            parent,
+            end: element + 1,
+            attributes,
+        });
+        if closed {
+            return;
+        }
+        let indent = if self.by_indent { indent(self.text, tag) } else { None };
+        self.open.push(Open { element, indent, inner: None });
+        if self.open.len() == DEEP {
+            let message = format!("{DEEP} elements are open here, one inside the other");
+            self.fault("syntax-error", tag, 1, message, "look for end tags that are missing further up");
+        }
+    }
+
+    /// Reads the attributes up to the end of the tag; gives whether it closes itself.
+    fn attributes(&mut self, tag_name: Span) -> bool {
+        let first = self.tree.attributes.len();
+        loop {
+            while self.bytes.get(self.at).is_some_and(u8::is_ascii_whitespace) {
+                self.at += 1;
+            }
+            let start = self.at;
+            match self.bytes.get(start) {
+                Some(b'>') => {
+                    self.at += 1;
+                    return false;
+                }
+                Some(b'/') if self.bytes.get(start + 1) == Some(&b'>') => {
+                    self.at += 2;
+                    return true;
+                }
+                None | Some(b'<') => {
+                    let name = tag_name.of(self.text);
+                    let message = format!("the tag `<{name}` is not closed with `>`");
+                    self.fault("syntax-error", tag_name.start as usize - 1, name.len() + 1, message, "close it with `>` or `/>`");
+                    return false;
+                }
+                Some(b'=' | b'/' | b'"' | b'\'') => {
+                    self.fault("syntax-error", start, 1, "an attribute's name is expected here".to_owned(), "attributes look like `name=\"value\"`");
+                    self.at += 1;
+                    continue;
+                }
+                Some(_) => {}
+            }
+            let name = Span::new(start, self.name_end(start));
+            self.at = name.end as usize;
+            self.blanks();
+            if self.bytes.get(self.at) != Some(&b'=') {
+                let message = format!("the attribute `{}` has no value", name.of(self.text));
+                self.fault("syntax-error", start, name.len(), message, "attributes look like `name=\"value\"`");
+                continue;
+            }
+            self.at += 1;
+            self.blanks();
+            let Some(value) = self.attribute_value(name) else { continue };
+            let twice = self.tree.attributes[first..].iter().any(|known| known.name.of(self.text) == name.of(self.text));
+            if twice {
+                let message = format!("the attribute `{}` stands twice in this tag", name.of(self.text));
+                self.fault("duplicate-member", start, name.len(), message, "remove one of them");
+                continue;
+            }
+            self.tree.attributes.push(Attribute { name, value });
+        }
+    }
+
+    fn attribute_value(&mut self, name: Span) -> Option<Span> {
+        let start = self.at;
+        let quote = self.bytes.get(start).copied().filter(|quote| [b'"', b'\''].contains(quote));
+        let Some(quote) = quote else {
+            let message = format!("the value of `{}` is not in quotes", name.of(self.text));
+            self.fault("syntax-error", start.min(self.bytes.len()), 1, message, "put it in quotes");
+            let ends = |byte: &u8| byte.is_ascii_whitespace() || *byte == b'>' || *byte == b'<';
+            let len = self.bytes[start.min(self.bytes.len())..].iter().position(ends);
+            self.at = len.map_or(self.bytes.len(), |len| start + len);
+            return None;
+        };
+        // A `<` cannot stand in a value: one shows that the closing quote is missing.
+        let found = memchr2(quote, b'<', &self.bytes[start + 1..]).map(|at| start + 1 + at);
+        match found {
+            Some(end) if self.bytes[end] == quote => {
+                self.at = end + 1;
+                self.references(start + 1, end);
+                Some(Span::new(start + 1, end))
+            }
+            end => {
+                let end = end.unwrap_or(self.bytes.len());
+                // The value most likely ends where its line or tag does.
+                let inside = &self.text[start + 1..end];
+                let kept = inside.find(['>', '\n']).unwrap_or(inside.len());
+                let kept = inside[..kept].trim_end_matches(['/', ' ', '\r', '\t']);
+                self.at = start + 1 + kept.len();
+                self.fault("syntax-error", start, 1, "the quote is never closed".to_owned(), "close it, or write `&lt;` for a `<` in the value");
+                None
+            }
+        }
+    }
+
+    fn blanks(&mut self) {
+        while self.bytes.get(self.at).is_some_and(u8::is_ascii_whitespace) {
+            self.at += 1;
+        }
+    }
+
+    fn name_end(&self, start: usize) -> usize {
+        let ends = |byte: &u8| byte.is_ascii_whitespace() || b"/>=<\"'".contains(byte);
+        self.bytes[start..].iter().position(ends).map_or(self.bytes.len(), |len| start + len)
+    }
+
+    fn end_tag(&mut self, tag: usize) {
+        let name = Span::new(tag + 2, self.name_end(tag + 2));
+        let shown = name.of(self.text);
+        let close = memchr2(b'>', b'<', &self.bytes[name.end as usize..]).map(|at| name.end as usize + at);
+        self.at = match close {
+            Some(at) if self.bytes[at] == b'>' => at + 1,
+            at => {
+                let message = format!("the tag `</{shown}` is not closed with `>`");
+                self.fault("syntax-error", tag, name.len() + 2, message, "close it with `>`");
+                at.unwrap_or(self.bytes.len())
+            }
+        };
+        let same = |open: &&Open| self.tree.elements[open.element].name.of(self.text) == shown;
+        // Nearly always it is the innermost.
+        let column = if self.by_indent { indent(self.text, tag) } else { None };
+        let innermost = self.open.last().filter(same).is_some();
+        let by_column = |open: &Open| same(&open) && column.is_some() && open.indent == column;
+        let partner = match innermost && column.is_none() {
+            true => Some(self.open.len() - 1),
+            false => self.open.iter().rposition(by_column).or_else(|| self.open.iter().rposition(|open| same(&open))),
+        };
+        let Some(partner) = partner else {
+            self.unbalanced = true;
+            let message = format!("`</{shown}>` closes nothing");
+            self.fault("syntax-error", tag, name.len() + 3, message, &format!("remove it, or add `<{shown}>`"));
+            return;
+        };
+        while self.open.len() > partner + 1 {
+            self.unbalanced = true;
+            let element = self.open[self.open.len() - 1].element;
+            let (at, inner) = self.name(element);
+            let message = format!("`<{inner}>` is not closed before `</{shown}>`");
+            self.fault("syntax-error", at, inner.len() + 1, message, &format!("add `</{inner}>`"));
+            self.open.pop();
+            self.close(element, tag, tag);
+        }
+        if let Some(open) = self.open.pop() {
+            self.tree.elements[open.element].close_name = Some(name);
+            self.close(open.element, tag, self.at);
+        }
+    }
+
+    /// A start tag further out than the element around it shows that an end tag is missing before.
+    fn outdent(&mut self, tag: usize, name: Span) {
+        if !self.by_indent {
+            return;
+        }
+        let Some(column) = indent(self.text, tag) else { return };
+        while let Some(open) = self.open.last_mut() {
+            let inner = *open.inner.get_or_insert(column);
+            let (element, indent) = (open.element, open.indent);
+            let (at, own) = self.name(element);
+            let same = own == name.of(self.text);
+            if !indent.is_some_and(|indent| column <= indent && (inner > indent || same)) {
+                return;
+            }
+            let line = 1 + memchr::memchr_iter(b'\n', &self.bytes[..tag]).count();
+            let message = format!("`<{own}>` is not closed; `</{own}>` is missing at or before line {line}");
+            self.fault("syntax-error", at, own.len() + 1, message, &format!("add `</{own}>`, or put the indentation right"));
+            self.open.pop();
+            self.close(element, tag, tag);
+        }
+    }
+
+    fn close(&mut self, element: usize, content_end: usize, end: usize) {
+        let count = self.tree.elements.len();
+        let element = &mut self.tree.elements[element];
+        element.end = count;
+        element.content.end = Span::new(0, content_end).end;
+        element.span.end = Span::new(0, end).end;
+    }
+
+    /// A note, a CDATA section or the document type.
+    fn declaration(&mut self, tag: usize) {
+        let rest = &self.bytes[tag..];
+        if rest.starts_with(b"<!--") {
+            return self.skip_to(tag, "-->", "the note is never closed");
+        }
+        if rest.starts_with(b"<![CDATA[") {
+            if self.open.is_empty() {
+                let message = "text outside of all elements".to_owned();
+                self.fault("syntax-error", tag, 9, message, "move it into an element, or remove it");
+            }
+            return self.skip_to(tag, "]]>", "the CDATA section is never closed");
+        }
+        // The document type; it may have declarations in brackets, and quotes with anything in them.
+        let (mut at, mut brackets) = (tag + 2, 0usize);
+        while let Some(&next) = self.bytes.get(at) {
+            match next {
+                b'[' => brackets += 1,
+                b']' => brackets = brackets.saturating_sub(1),
+                b'>' if brackets == 0 => break,
+                b'"' | b'\'' => {
+                    at += 1 + memchr(next, &self.bytes[at + 1..]).unwrap_or(0);
+                }
+                b'<' if self.bytes[at..].starts_with(b"<!ENTITY") => self.own_entities = true,
+                _ => {}
+            }
+            at += 1;
+        }
+        if at >= self.bytes.len() {
+            self.fault("syntax-error", tag, 2, "the declaration is never closed".to_owned(), "close it with `>`");
+            self.at = tag + 2;
+            return;
+        }
+        self.at = at + 1;
+    }
+
+    fn skip_to(&mut self, tag: usize, close: &str, message: &str) {
+        match memmem::find(&self.bytes[tag + 2..], close.as_bytes()) {
+            Some(at) => self.at = tag + 2 + at + close.len(),
+            None => {
+                self.fault("syntax-error", tag, 2, message.to_owned(), &format!("close it with `{close}`"));
+                // It most likely ends on its line.
+                self.at = memchr(b'\n', &self.bytes[tag..]).map_or(self.bytes.len(), |at| tag + at);
+            }
+        }
+    }
+
+    fn name(&self, element: usize) -> (usize, &'p str) {
+        let name = self.tree.elements[element].name;
+        (name.start as usize - 1, name.of(self.text))
+    }
+
+    fn fault(&mut self, code: &'static str, at: usize, len: usize, message: String, help: &str) {
+        if self.faults.len() < MOST_FAULTS {
+            let end = (at + len).min(self.bytes.len()).max(at);
+            self.faults.push(Fault::new(code, Span::new(at, end), message).help(help));
+        }
+    }
+}
