@@ -44,7 +44,9 @@ fn rename_changes_what_it_must(#[files("tests/changes/*.txt")] fixture: PathBuf)
         assert_eq!(number, 1);
         let after = support::tree(folder.path());
         for file in &change.files {
-            assert_eq!(&after[&format!("mod/{}", file.to)], &*file.after, "{} as previewed", file.to);
+            let root = &project.stack.layers().last().expect("a mod").root;
+            let written = support::bytes_at(root, file.to.as_str());
+            assert_eq!(written, *file.after, "{} as previewed", file.to);
         }
         for (path, bytes) in before.iter().filter(|(path, _)| path.starts_with("game/")) {
             assert_eq!(after.get(path), Some(bytes), "the base is never written");

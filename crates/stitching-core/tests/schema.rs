@@ -89,7 +89,7 @@ N = { type = "integer" }
     let table = &schema.tables[0];
     let rule = |name: &str| match table.fields[table.field(name).expect("a field")].layout {
         Layout::Whole(rule) => &table.rules[rule],
-        Layout::Parts(..) => panic!("{name} is taken apart"),
+        _ => panic!("{name} is taken apart"),
     };
     let (t, u) = (Target { table: 0, rule: None }, Target { table: 1, rule: None });
     assert_eq!(rule("B").refs[..2], [t, u.clone()]);

@@ -1,8 +1,12 @@
 //! Showing a change as a unified diff that `git apply` takes.
+//!
+//! **Limitations.** Files that are not UTF-8 are shown decoded, and entries of archives as if they were
+//! files; git cannot apply these.
 
 use super::{Change, FileChange};
 use crate::Error;
 use crate::project::Project;
+use crate::text::{Encoding, Text};
 use similar::TextDiff;
 use std::fmt::Write as _;
 
@@ -27,8 +31,11 @@ fn write_file(project: &Project, file: &FileChange, out: &mut String) -> Result<
     if file.in_mod {
         project.stack.read(file.source, &mut before)?;
     }
-    let before = String::from_utf8_lossy(&before).into_owned();
-    let after = String::from_utf8_lossy(&file.after);
+    let declared = project.stack.files()[file.source].encoding;
+    let mut after = file.after.to_vec();
+    let binary = [&before, &after].into_iter().any(|bytes| Encoding::recognise(bytes, declared).is_none());
+    let before = Text::decode(&mut before, declared).as_str().to_owned();
+    let after = Text::decode(&mut after, declared).as_str().to_owned();
     let prefix = prefix(project);
     let (from, to) = (format!("{prefix}{}", file.from), format!("{prefix}{}", file.to));
     let from = if file.in_mod { from } else { to.clone() };
@@ -38,12 +45,12 @@ fn write_file(project: &Project, file: &FileChange, out: &mut String) -> Result<
     } else if from != to {
         let _ = writeln!(out, "similarity index 90%\nrename from {from}\nrename to {to}");
     }
-    if file.after.contains(&0) || before.contains('\0') {
+    if binary {
         let old = if file.in_mod { format!("a/{from}") } else { "/dev/null".to_owned() };
         let _ = writeln!(out, "Binary files {old} and b/{to} differ");
         return Ok(());
     }
-    let diff = TextDiff::from_lines(before.as_str(), &after);
+    let diff = TextDiff::from_lines(before.as_str(), after.as_str());
     let old = if file.in_mod { header("a", &from) } else { "/dev/null".to_owned() };
     let mut unified = diff.unified_diff();
     unified.context_radius(CONTEXT).header(&old, &header("b", &to));

@@ -14,8 +14,8 @@ use crate::Error;
 use crate::formats::{Cell, Form, decode};
 use crate::layers::{FileId, RelPath};
 use crate::links::{
-    Address, FileHits, Found, Needles, TableScan, Thing, Wanted, find_records, fingerprint, load, resolve,
-    scan, things_of, wanted,
+    Address, FileHits, Found, Needles, TableScan, Thing, Wanted, find_records, fingerprint, load, own_part,
+    resolve, scan, things_of, wanted,
 };
 use crate::project::Project;
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
@@ -336,7 +336,7 @@ impl Look<'_, '_> {
         let hits = &mut *self.hits;
         for_each_piece(record, field, |piece| {
             let rule = &record.table.rules[piece.rule];
-            let Some(item) = wanted.thing(table, rule, piece).map(|thing| &items[thing]) else { return };
+            let Some(item) = wanted.thing(table, record, piece).map(|thing| &items[thing]) else { return };
             let new = match &item.thing {
                 Thing::Text(_) => {
                     rule.text.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned)
@@ -344,7 +344,29 @@ impl Look<'_, '_> {
                 Thing::File(_) => {
                     rule.file.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned)
                 }
-                _ => Some(item.new.clone()),
+                Thing::Record(_, old) if !rule.with.is_empty() => {
+                    // The other parts of the key stand in other fields of the record.
+                    let parts = rule.with.iter().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
+                    for (part, (old, new)) in parts {
+                        if let (Some(field), true) = (part, old != new)
+                            && let Some(cell) = record.cell(*field)
+                        {
+                            let within = 0..decode(record.text, cell).text.len();
+                            let (field, cell, new) = (*field, *cell, new.to_owned());
+                            hits.push(Hit::Rewrite(Rewrite { table, field, cell, within, new }));
+                        }
+                    }
+                    let own = own_part(rule, &item.new);
+                    if own == own_part(rule, old) {
+                        return;
+                    }
+                    rule.shape.as_ref().map_or(Some(own), |template| template.extract(own, "")).map(str::to_owned)
+                }
+                Thing::Record(..) => {
+                    let own = item.new.as_str();
+                    rule.shape.as_ref().map_or(Some(own), |template| template.extract(own, "")).map(str::to_owned)
+                }
+                Thing::Column(..) => Some(item.new.clone()),
             };
             match new {
                 Some(new) => {
@@ -439,7 +461,7 @@ fn carried(table: &Table, field: &Field, value: &str, old: &str, new: &str) -> O
 /// What to read of a table in one round; `None` if nothing of it can matter.
 fn plan(schema: &Schema, id: TableId, items: &[Item], wanted: &Wanted) -> Option<TableScan> {
     let table = &schema.tables[id];
-    let mut fields = wanted.fields(schema, id);
+    let mut fields = wanted.fields_to_read(schema, id);
     let mut needles = if fields.is_empty() { Needles::default() } else { wanted.needles(id) };
     let own: Vec<&str> = items
         .iter()

@@ -36,7 +36,7 @@ Example, right
 ";
 
 fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
-    let (value, schema) = (subject.value, context.index.schema);
+    let (value, schema) = (subject.named, context.index.schema);
     let targets = subject.rule.map_or(&[][..], |rule| &rule.refs);
     let names: Vec<String> =
         targets.iter().map(|target| format!("`{}`", target_name(schema, target))).collect();
@@ -65,7 +65,7 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     };
     if let Some(other) = keyed().find_map(|names| names.differs_in_case(value)) {
         words.help = Some(format!("`{other}` differs only in case"));
-        words.better = Some(other.to_owned());
+        words.better = Some(other.to_owned()).filter(|_| subject.named == subject.value);
         return words;
     }
     let mut near: Vec<String> = keyed().flat_map(|names| names.nearest(value)).collect();
@@ -78,7 +78,7 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
         (several, _) => Some(format!("the nearest are `{}`", several.join("`, `"))),
     };
     if let [one] = &near[..] {
-        words.better = Some(one.clone());
+        words.better = Some(one.clone()).filter(|_| subject.named == subject.value);
     }
     words
 }

@@ -33,6 +33,7 @@ mod run;
 mod syntax_error;
 mod unknown_column;
 mod unreadable_entry;
+mod wrong_count;
 mod wrong_shape;
 mod wrong_type;
 
@@ -113,6 +114,8 @@ pub struct Subject<'s> {
     pub rule: Option<&'s Rule>,
     /// The value found.
     pub value: &'s str,
+    /// The key that the value names, as kept in memory; mostly the value itself.
+    pub named: &'s str,
     /// The record's key as kept in memory.
     pub key: Option<&'s str>,
     /// Whether near names should be looked for.
@@ -163,6 +166,7 @@ pub static CHECKS: &[&Check] = &[
     &syntax_error::CHECK,
     &unknown_column::CHECK,
     &unreadable_entry::CHECK,
+    &wrong_count::CHECK,
     &wrong_shape::CHECK,
     &wrong_type::CHECK,
 ];

@@ -8,10 +8,11 @@ use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, load, with_te
 use crate::problem::{Fix, Place, Problem, Related};
 use crate::schema::{Rule, Table};
 use crate::tables::{
-    Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, read_all, read_records, shown_key,
+    Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, key_named, read_all, read_records, shown_key,
 };
 use crate::text::{Edit, EditSet, Span};
 use rayon::prelude::*;
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
@@ -204,6 +205,7 @@ struct About<'a> {
     key: Option<String>,
     label: Option<String>,
     value: String,
+    named: String,
     span: Span,
     cell: Option<crate::formats::Cell>,
     suggest: bool,
@@ -216,6 +218,7 @@ impl About<'_> {
             table: self.table,
             rule: self.rule,
             value: &self.value,
+            named: &self.named,
             key: self.key.as_deref(),
             suggest: self.suggest,
         }
@@ -252,6 +255,7 @@ impl Reader for Finder<'_, '_> {
                 key: record.key(),
                 label: self.label(record),
                 value: seed.span.of(record.text).to_owned(),
+                named: String::new(),
                 span: seed.span,
                 cell: None,
                 suggest: *suggest,
@@ -260,6 +264,8 @@ impl Reader for Finder<'_, '_> {
                 for_each_piece(record, rule.field, |piece: &Piece<'_>| {
                     if piece.span.start == seed.span.start && seed.rule == Some(piece.rule) {
                         about.value = piece.text.to_owned();
+                        let named = key_named(record, rule, piece.text);
+                        about.named = named.map_or_else(|| piece.text.to_owned(), Cow::into_owned);
                         about.span = piece.span;
                         about.cell = Some(*piece.cell);
                     }

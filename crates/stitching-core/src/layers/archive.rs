@@ -224,7 +224,7 @@ impl Archive {
             headers[*index] = Some(central);
         }
         splices.sort_by_key(|splice| splice.start);
-        let (mut tail, mut new_headers) = (Vec::new(), Vec::new());
+        let (mut locals, mut tail, mut new_headers) = (Vec::new(), Vec::new(), Vec::new());
         let moved = |offset: u64| -> u64 {
             let before = splices.iter().filter(|splice| splice.start < offset);
             before.fold(offset as i64, |at, splice| {
@@ -232,12 +232,12 @@ impl Archive {
             }) as u64
         };
         for (path, bytes) in added {
-            let offset = moved(self.directory) + tail.len() as u64;
+            let offset = moved(self.directory) + locals.len() as u64;
             let (local, central) = new_entry(path.as_str(), bytes, offset)?;
-            tail.extend_from_slice(&local);
+            locals.extend_from_slice(&local);
             new_headers.push(central);
         }
-        let directory = moved(self.directory) + tail.len() as u64;
+        let directory = moved(self.directory) + locals.len() as u64;
         let mut count = new_headers.len();
         let mut written = 0;
         for (entry, header) in self.entries.iter().zip(&headers) {
@@ -261,6 +261,10 @@ impl Archive {
         put32(&mut end, at + 12, written as u64)?;
         put32(&mut end, at + 16, directory)?;
         tail.extend_from_slice(&end);
+        // The directory is a splice of its own, by which the archive is known again.
+        if !locals.is_empty() {
+            splices.push(Splice { start: self.directory, end: self.directory, bytes: locals });
+        }
         splices.push(Splice { start: self.directory, end: self.size, bytes: tail });
         Ok(Patch { splices })
     }

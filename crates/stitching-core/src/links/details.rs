@@ -7,7 +7,7 @@ use crate::layers::{LayerId, RelPath, Stack};
 use crate::problem::Place;
 use crate::schema::{Layout, Schema, Table, TableId};
 use crate::tables::{
-    Reader, Record, RecordView, Value, all_fields, for_each_piece, read_at, read_records_at, shown_key,
+    Reader, Record, RecordView, Value, all_fields, for_each_piece, key_named, read_at, read_records_at, shown_key,
 };
 
 /// A record with its values, and what they point to.
@@ -170,7 +170,9 @@ impl Reader for Links {
             for_each_piece(record, field, |piece| {
                 let rule = &record.table.rules[piece.rule];
                 if !rule.refs.is_empty() && !rule.is_none(piece.text) && piece.fits {
-                    self.links.push((piece.cell.span, piece.rule, piece.text.to_owned()));
+                    if let Some(named) = key_named(record, rule, piece.text) {
+                        self.links.push((piece.cell.span, piece.rule, shown_key(&named)));
+                    }
                 }
             });
         }

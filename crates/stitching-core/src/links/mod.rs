@@ -17,5 +17,5 @@ pub use labels::Labels;
 pub use loaded::{LoadedFile, load, with_blocks, with_text};
 pub use scan::{FileHits, Needles, TableScan, fingerprint, scan};
 pub use search::{Matched, SearchHit, search};
-pub(crate) use uses::add_key_fields;
+pub(crate) use uses::{add_key_fields, own_part};
 pub use uses::{Thing, Use, Wanted, find_uses, things_of, wanted};

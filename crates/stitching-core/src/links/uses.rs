@@ -4,7 +4,7 @@ use super::scan::{Needles, TableScan, scan};
 use crate::Error;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{KeyPart, Rule, Schema, Table, TableId};
-use crate::tables::{Piece, for_each_piece, shown_key};
+use crate::tables::{KEY_SEPARATOR, Piece, RecordView, for_each_piece, key_named, shown_key};
 use crate::text::Span;
 
 /// Something that values can point to.
@@ -57,16 +57,27 @@ struct WantedValue {
 enum Match {
     Exactly(String),
     Folded(String),
+    /// The key that the value names, together with other fields; `needle` is what the value itself must
+    /// be.
+    Whole {
+        key: String,
+        folded: bool,
+        needle: Option<String>,
+    },
     Path(RelPath),
 }
 
 impl Wanted {
     /// Which thing, by its position, a piece of a value points to.
     #[inline]
-    pub fn thing(&self, table: TableId, rule: &Rule, piece: &Piece<'_>) -> Option<usize> {
+    pub fn thing(&self, table: TableId, record: &RecordView<'_>, piece: &Piece<'_>) -> Option<usize> {
+        let rule = &record.table.rules[piece.rule];
         let mut wanted = self.by_rule[table][piece.rule].iter();
         let points = |value: &&WantedValue| match &value.how {
             Match::Exactly(text) => piece.text == text,
+            Match::Whole { key, folded, .. } => key_named(record, rule, piece.text).is_some_and(|named| {
+                named == key.as_str() || (*folded && named.to_lowercase() == key.to_lowercase())
+            }),
             Match::Folded(text) => piece.text.to_lowercase() == *text,
             Match::Path(path) => {
                 let filled = rule.file.as_ref().map(|template| template.fill_one(piece.text));
@@ -83,6 +94,23 @@ impl Wanted {
     pub fn fields(&self, schema: &Schema, table: TableId) -> Vec<usize> {
         let rules = self.by_rule[table].iter().enumerate().filter(|(_, values)| !values.is_empty());
         let mut fields: Vec<usize> = rules.map(|(rule, _)| schema.tables[table].rules[rule].field).collect();
+        fields.sort_unstable();
+        fields.dedup();
+        fields
+    }
+
+    /// The fields of `table` that must be read to tell whether its values point to one of the things:
+    /// those that can, and those that tell which rule holds or have another part of a key.
+    pub fn fields_to_read(&self, schema: &Schema, table: TableId) -> Vec<usize> {
+        let mut fields = self.fields(schema, table);
+        for rule in &schema.tables[table].rules {
+            if fields.contains(&rule.field) {
+                let others = rule.switch.iter().map(|switch| switch.field);
+                let others: Vec<usize> = others.chain(rule.with.iter().flatten().copied()).collect();
+                fields.extend(others);
+            }
+        }
+        fields.sort_unstable();
         fields.dedup();
         fields
     }
@@ -93,7 +121,8 @@ impl Wanted {
         for value in self.by_rule[table].iter().flatten() {
             match &value.how {
                 Match::Exactly(text) => needles.add(text),
-                Match::Folded(_) => needles.add_any(),
+                Match::Whole { needle: Some(needle), .. } => needles.add(needle),
+                Match::Folded(_) | Match::Whole { .. } => needles.add_any(),
                 // A path may be written with either slash; its stem is there in any case, unless
                 // the template supplies it.
                 Match::Path(_) => needles.add_any(),
@@ -124,6 +153,15 @@ fn points_to(schema: &Schema, rule: &Rule, thing: &Thing) -> Option<Match> {
         Thing::Record(table, key) => {
             rule.refs.iter().find(|target| target.table == *table && target.rule.is_none())?;
             let folded = schema.tables[*table].ignore_case;
+            if rule.shape.is_some() || !rule.with.is_empty() {
+                let own = own_part(rule, key);
+                let needle = match &rule.shape {
+                    None => Some(own.to_owned()),
+                    Some(template) => template.extract(own, "").map(str::to_owned),
+                };
+                let needle = needle.filter(|_| !folded);
+                return Some(Match::Whole { key: key.clone(), folded, needle });
+            }
             Some(if folded { Match::Folded(key.to_lowercase()) } else { Match::Exactly(key.clone()) })
         }
         Thing::Column(table, column, value) => {
@@ -136,6 +174,12 @@ fn points_to(schema: &Schema, rule: &Rule, thing: &Thing) -> Option<Match> {
         }
         Thing::File(path) => rule.file.as_ref().map(|_| Match::Path(path.clone())),
     }
+}
+
+/// The part of `key` (as kept in memory) that the value of a reference by `rule` stands for.
+pub(crate) fn own_part<'k>(rule: &Rule, key: &'k str) -> &'k str {
+    let own = rule.with.iter().position(Option::is_none);
+    own.and_then(|own| key.split(KEY_SEPARATOR).nth(own)).unwrap_or(key)
 }
 
 /// The things that one record is: itself, the text key or the file that it stands for, and the
@@ -186,7 +230,7 @@ pub fn find_uses(
     let wanted = wanted(schema, things);
     let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
         .map(|table| {
-            let mut fields = wanted.fields(schema, table);
+            let mut fields = wanted.fields_to_read(schema, table);
             if fields.is_empty() {
                 return None;
             }
@@ -200,8 +244,7 @@ pub fn find_uses(
     let hits = scan(stack, schema, through, &plan, &|table, record, hits: &mut Vec<Use>| {
         for &field in &fields[table] {
             for_each_piece(record, field, |piece| {
-                let rule = &record.table.rules[piece.rule];
-                if let Some(thing) = wanted.thing(table, rule, piece) {
+                if let Some(thing) = wanted.thing(table, record, piece) {
                     let key = record.key().map(|key| shown_key(&key));
                     let label_value = record.table.label.and_then(|label| record.value(label));
                     hits.push(Use {

@@ -2,6 +2,7 @@
 
 use super::{Pattern, TableId};
 use crate::text::Template;
+use regex::Regex;
 
 /// A named value of the records of a table.
 #[derive(Debug, Clone)]
@@ -14,6 +15,8 @@ pub struct Field {
     pub unit: Option<String>,
     /// What separates the items, if the value is a list.
     pub list: Option<String>,
+    /// Whether the first item of the list is the number of those that follow.
+    pub counted: bool,
     /// What each value (or item) consists of.
     pub layout: Layout,
     /// How the value is made from the record's key, if it must be.
@@ -31,6 +34,20 @@ pub enum Layout {
     Whole(usize),
     /// Several parts, told apart by a template; for each part of the template its rule.
     Parts(Template, Vec<usize>),
+    /// A longer text, in which an expression finds any number of parts; for each group of the expression
+    /// with a name its position and its rule.
+    Found(Regex, Vec<(usize, usize)>),
+}
+
+impl Layout {
+    /// The rules of its parts, at least one.
+    pub fn rules(&self) -> Vec<usize> {
+        match self {
+            Layout::Whole(rule) => vec![*rule],
+            Layout::Parts(_, rules) => rules.clone(),
+            Layout::Found(_, groups) => groups.iter().map(|(_, rule)| *rule).collect(),
+        }
+    }
 }
 
 /// What one value, or one part of a value, may hold and points to.
@@ -44,6 +61,13 @@ pub struct Rule {
     pub kind: ValueType,
     /// What it refers to; any one of them will do.
     pub refs: Vec<Target>,
+    /// How the key that it refers to is made from the value, if it is not the value itself.
+    pub shape: Option<Template>,
+    /// The parts of the key that it refers to, if that has several: the positions of other fields, or
+    /// `None` for the value itself.
+    pub with: Vec<Option<usize>>,
+    /// Which rule holds in place of this one, by the value of another field.
+    pub switch: Option<Switch>,
     /// Values that stand for "nothing".
     pub none: Vec<String>,
     /// How the text key is made from the value, if it is a text key.
@@ -60,6 +84,15 @@ pub struct Rule {
     pub unique: bool,
     /// Whether it may not be empty or none.
     pub required: bool,
+}
+
+/// Rules for one value, of which another field tells the one that holds.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Switch {
+    /// The position of the other field.
+    pub field: usize,
+    /// Values of the other field, and the position of the rule that they call for.
+    pub cases: Vec<(Vec<String>, usize)>,
 }
 
 /// What a reference points to.
@@ -79,6 +112,7 @@ impl Field {
             about: None,
             unit: None,
             list: None,
+            counted: false,
             layout: Layout::Whole(rule),
             follows: None,
             note: false,
@@ -193,7 +227,7 @@ fn is_number(value: &str) -> bool {
 impl Rule {
     /// Whether anything at all is asked of the value, so that it must be looked at.
     pub fn says_something(&self) -> bool {
-        self.kind != ValueType::Text || self.points() || self.range.is_some() || self.is_checked()
+        self.kind != ValueType::Text || self.points() || self.switch.is_some() || self.range.is_some() || self.is_checked()
     }
 
     /// Whether the value points somewhere: to a record, a text or a file.

@@ -79,6 +79,12 @@ pub(crate) const FIELD: &[KeyDoc] = &[
     doc("about", "string", "What it means, for people."),
     doc("unit", "string", "The unit of its numbers, for people."),
     doc("list", "string", "What separates the items, if the value is a list."),
+    doc("counted", "boolean", "The first item of the list is the number of those that follow."),
+    doc(
+        "find",
+        "string",
+        "A regular expression that finds parts in a longer text, each a named group: 'open (?<lock>\\w+)'. Each group may have a rule of its own under its name.",
+    ),
     doc(
         "parts",
         "string",
@@ -95,7 +101,23 @@ pub(crate) const FIELD: &[KeyDoc] = &[
 
 pub(crate) const RULE: &[KeyDoc] = &[
     doc("type", "string", "text, integer, number or boolean."),
-    doc("ref", "string|array", "The table whose key it names, or `table.field`; of several, any one."),
+    doc(
+        "ref",
+        "string|array|object",
+        "The table whose key it names, or `table.field`; of several, any one. With `by`, a table for each value of that field.",
+    ),
+    doc("by", "string", "The field that tells which of the tables in `ref` is meant."),
+    doc("as", "string", "How the key that it names is made from the value: \"_{}\"."),
+    doc(
+        "with",
+        "array",
+        "The parts of the key that it names, if that has several: fields of this record, and \"{}\" for the value.",
+    ),
+    doc(
+        "when",
+        "object",
+        "The rule holds only where another field has a certain value: { Kind = [\"gate\", \"lift\"] }.",
+    ),
     doc("none", "string|number|array", "Values that mean \"nothing\"."),
     doc("text", "boolean|string", "It is a text key; or a template that makes the text key: \"name_{}\"."),
     doc("file", "string", "It names a file: a template of its path, such as \"layouts/{}.json\"."),

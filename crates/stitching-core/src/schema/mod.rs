@@ -12,7 +12,7 @@ pub(crate) mod toml_reader;
 
 pub use describe::json_schema;
 pub(crate) use field::number;
-pub use field::{Field, Layout, Rule, Target, ValueType};
+pub use field::{Field, Layout, Rule, Switch, Target, ValueType};
 pub use keys::{KeyDoc, PROJECT_SECTIONS, SCHEMA_SECTIONS};
 pub use pattern::Pattern;
 pub use read::read;

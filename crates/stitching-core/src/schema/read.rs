@@ -3,7 +3,7 @@
 //! Names may be used before they are described, so tables are read first and what points to other
 //! tables is bound at the end.
 
-use super::field::{Field, Layout, Rule, Target, ValueType};
+use super::field::{Field, Layout, Rule, Switch, Target, ValueType};
 use super::format::{self, template};
 use super::table::{FilePattern, KeyPart, Table, Texts};
 use super::toml_reader::{TomlReader, Value, plain};
@@ -50,7 +50,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
                 continue;
             };
             let id = schema.tables.len();
-            let mut builder = TableBuilder { reader, file, id, unbound: &mut unbound };
+            let mut builder = TableBuilder { others: Vec::new(), reader, file, id, unbound: &mut unbound };
             if let Some(table) = builder.table(name, body, languages) {
                 schema.tables.push(table);
             } else {
@@ -70,6 +70,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
 /// names with dots work.
 fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
     let name = reference.name.as_str();
+    let parts = schema.tables[reference.table].rules[reference.rule].with.len();
     let target = match schema.table(name) {
         Some(table) => Some(Target { table, rule: None }),
         None => name.split_once('.').and_then(|(table, field)| {
@@ -79,19 +80,20 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
             match schema.tables[table].fields[at].layout {
                 _ if of_key => Some(Target { table, rule: None }),
                 Layout::Whole(rule) => Some(Target { table, rule: Some(rule) }),
-                Layout::Parts(..) => None,
+                Layout::Parts(..) | Layout::Found(..) => None,
             }
         }),
     };
     if let Some(Target { table, rule: None }) = target
-        && schema.tables[table].key.len() > 1
+        && schema.tables[table].key.len() != parts.max(1)
     {
-        let message = format!("the key of `{name}` has several parts, and one value cannot name it");
-        return reader.problem(
-            reference.span.clone(),
-            message,
-            format!("refer to one of its fields: \"{name}.FIELD\""),
-        );
+        let count = schema.tables[table].key.len();
+        let message = match parts {
+            0 => format!("the key of `{name}` has {count} parts, and one value cannot name it"),
+            _ => format!("the key of `{name}` has {count} parts, and `with` names {parts}"),
+        };
+        let help = format!("write with = [...] with the fields that make up the key, and \"{{}}\" for this one; or refer to one of its fields: \"{name}.FIELD\"");
+        return reader.problem(reference.span.clone(), message, help);
     }
     match target {
         Some(target) => schema.tables[reference.table].rules[reference.rule].refs.push(target),
@@ -111,7 +113,14 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
     }
 }
 
+/// What a rule says of other fields of its table, bound once all of them are known.
+enum OtherFields {
+    With(usize, Vec<Spanned<String>>),
+    Switch(usize, Spanned<String>, Vec<(Vec<String>, usize)>),
+}
+
 struct TableBuilder<'b, 't> {
+    others: Vec<OtherFields>,
     reader: &'b mut TomlReader<'t>,
     file: usize,
     id: TableId,
@@ -156,10 +165,17 @@ impl<'t> TableBuilder<'_, 't> {
         };
         if let Some(fields) = self.reader.table(body, "fields") {
             for (name, value) in fields {
-                self.check_column(&table, name.get_ref(), name.span());
-                self.field(&mut table, name.get_ref(), value);
+                for name in family(name.get_ref()) {
+                    self.field(&mut table, &name, value);
+                }
+            }
+            for name in fields.keys() {
+                for column in family(name.get_ref()) {
+                    self.check_column(&table, &column, name.span());
+                }
             }
         }
+        self.bind_fields(&mut table);
         self.key(&mut table, body)?;
         if let Some(label) = self.reader.text(body, "label") {
             table.label = Some(self.field_named(&mut table, label.get_ref(), label.span()));
@@ -313,36 +329,39 @@ impl<'t> TableBuilder<'_, 't> {
             }
             Some(parts)
         });
+        let find = self.find(body);
         let known = [keys::FIELD, keys::RULE].concat();
-        let is_part =
-            |key: &str| parts.as_ref().is_some_and(|parts| parts.parts().iter().any(|part| part == key));
-        self.reader.check_keys(body, &known, is_part);
+        let groups = find.iter().flat_map(|regex| regex.capture_names().flatten()).map(str::to_owned);
+        let names: Vec<String> =
+            parts.iter().flat_map(|parts| parts.parts().to_vec()).chain(groups).collect();
+        self.reader.check_keys(body, &known, |key: &str| names.iter().any(|name| name == key));
         let mut field = Field::plain(name, table.rules.len());
-        match parts {
-            None => {
-                let rule = self.rule(table, index, None, body);
-                table.rules.push(rule);
+        match (parts, find) {
+            (None, None) => {
+                self.rules(table, index, None, body);
             }
-            Some(parts) => {
-                let mut rules = Vec::new();
-                for part in parts.parts() {
-                    let rule = match self.reader.table(body, part) {
-                        Some(body) => {
-                            self.reader.check_keys(body, keys::RULE, |_| false);
-                            self.rule(table, index, Some(part.clone()), body)
-                        }
-                        None => Rule { field: index, part: Some(part.clone()), ..Rule::default() },
-                    };
-                    rules.push(table.rules.len());
-                    table.rules.push(rule);
-                }
+            (Some(parts), _) => {
+                let rules = parts.parts().iter().map(|part| self.part_rules(table, index, part, body)).collect();
                 field.layout = Layout::Parts(parts, rules);
             }
+            (None, Some(regex)) => {
+                let named = regex.capture_names().enumerate().filter_map(|(at, name)| Some((at, name?.to_owned())));
+                let named: Vec<(usize, String)> = named.collect();
+                let groups =
+                    named.iter().map(|(at, name)| (*at, self.part_rules(table, index, name, body))).collect();
+                field.layout = Layout::Found(regex, groups);
+            }
+        }
+        if !matches!(field.layout, Layout::Whole(_)) {
+            // What stands for nothing stands for the whole value, before it is taken apart.
+            let none = self.reader.texts(body, "none").map(plain).unwrap_or_default();
+            table.rules[field.layout.rules()[0]].none.extend(none);
         }
         field.about = self.reader.text(body, "about").map(Spanned::into_inner);
         field.unit = self.reader.text(body, "unit").map(Spanned::into_inner);
         field.note = self.reader.flag(body, "note").unwrap_or(false);
         field.optional = self.reader.flag(body, "optional").unwrap_or(false);
+        field.counted = self.reader.flag(body, "counted").unwrap_or(false);
         if let Some(list) = self.reader.text(body, "list") {
             if list.get_ref().is_empty() {
                 self.reader.problem(
@@ -369,9 +388,148 @@ impl<'t> TableBuilder<'_, 't> {
         table.fields.push(field);
     }
 
-    fn rule(&mut self, table: &Table, field: usize, part: Option<String>, body: &DeTable<'t>) -> Rule {
+    /// The expression that finds parts in a longer text.
+    fn find(&mut self, body: &DeTable<'t>) -> Option<Regex> {
+        let given = self.reader.text(body, "find")?;
+        let regex = match Regex::new(given.get_ref()) {
+            Ok(regex) => regex,
+            Err(error) => {
+                let message = format!("`{}` is not a regular expression", given.get_ref());
+                let why = error.to_string();
+                let why = why.lines().last().unwrap_or_default().trim().to_owned();
+                self.reader.problem(given.span(), message, why);
+                return None;
+            }
+        };
+        if regex.capture_names().flatten().next().is_none() {
+            let message = "the expression has no named group";
+            self.reader.problem(given.span(), message, "name what it finds: 'open (?<lock>\\w+)'");
+            return None;
+        }
+        Some(regex)
+    }
+
+    /// Adds the rule of a part of a value, which has its settings under its name; gives its position.
+    fn part_rules(&mut self, table: &mut Table, field: usize, part: &str, body: &DeTable<'t>) -> usize {
+        match self.reader.table(body, part) {
+            Some(body) => {
+                self.reader.check_keys(body, keys::RULE, |_| false);
+                self.rules(table, field, Some(part.to_owned()), body)
+            }
+            None => {
+                table.rules.push(Rule { field, part: Some(part.to_owned()), ..Rule::default() });
+                table.rules.len() - 1
+            }
+        }
+    }
+
+    /// Adds the rule of a value or a part of one, and those that hold in its place where another field
+    /// says so; gives the position of the first.
+    fn rules(&mut self, table: &mut Table, field: usize, part: Option<String>, body: &DeTable<'t>) -> usize {
+        let at = table.rules.len();
+        let by = self.reader.text(body, "by");
+        let when = self.reader.table(body, "when").map(|when| when.iter().collect::<Vec<_>>());
+        let tables = body.get("ref").and_then(|value| value.get_ref().as_table());
+        let rule = self.rule(at, field, part.clone(), body);
+        let bare = Rule { field, part, none: rule.none.clone(), ..Rule::default() };
+        match (when, by, tables) {
+            (Some(when), ..) => {
+                let [(name, value)] = when[..] else {
+                    let span = body.get("when").map_or(0..0, Value::span);
+                    self.reader.problem(span, "`when` must name one field", "for example when = { Kind = \"gate\" }");
+                    table.rules.push(rule);
+                    return at;
+                };
+                let wanted = texts_of(value);
+                table.rules.push(bare);
+                // What was read for the first position is meant for the second.
+                for reference in self.unbound.iter_mut().filter(|own| own.table == self.id && own.rule == at) {
+                    reference.rule = at + 1;
+                }
+                for other in &mut self.others {
+                    if let OtherFields::With(rule, _) = other && *rule == at {
+                        *rule = at + 1;
+                    }
+                }
+                table.rules.push(rule);
+                let name = Spanned::new(name.span(), name.get_ref().to_string());
+                self.others.push(OtherFields::Switch(at, name, vec![(wanted, at + 1)]));
+            }
+            (None, Some(by), Some(tables)) => {
+                table.rules.push(rule);
+                let mut cases = Vec::new();
+                for (value, target) in tables {
+                    let Some(name) = target.get_ref().as_str() else {
+                        self.reader.wrong_kind(target, value.get_ref(), "the name of a table");
+                        continue;
+                    };
+                    let rule = table.rules.len();
+                    self.unbound.push(Unbound {
+                        table: self.id,
+                        rule,
+                        file: self.file,
+                        span: target.span(),
+                        name: name.to_owned(),
+                    });
+                    cases.push((vec![value.get_ref().to_string()], rule));
+                    let base = table.rules[at].clone();
+                    table.rules.push(base);
+                }
+                self.others.push(OtherFields::Switch(at, by, cases));
+            }
+            (None, Some(by), None) => {
+                let message = "`by` chooses between tables, and `ref` does not give a table for each value";
+                self.reader.problem(by.span(), message, "write ref = { crew = \"crews\", barge = \"barges\" }");
+                table.rules.push(rule);
+            }
+            (None, None, Some(_)) => {
+                let span = body.get("ref").map_or(0..0, Value::span);
+                let message = "`ref` gives a table for each value of another field, and `by` does not name it";
+                self.reader.problem(span, message, "write by = \"FIELD\"");
+                table.rules.push(rule);
+            }
+            _ => table.rules.push(rule),
+        }
+        at
+    }
+
+    /// Finds the fields that rules speak of.
+    fn bind_fields(&mut self, table: &mut Table) {
+        for other in std::mem::take(&mut self.others) {
+            match other {
+                OtherFields::With(rule, names) => {
+                    let parts = names.into_iter().map(|name| match name.get_ref().as_str() {
+                        "{}" => None,
+                        other => Some(self.field_named(table, other, name.span())),
+                    });
+                    let parts: Vec<Option<usize>> = parts.collect();
+                    table.rules[rule].with = parts;
+                }
+                OtherFields::Switch(rule, name, cases) => {
+                    let field = self.field_named(table, name.get_ref(), name.span());
+                    table.rules[rule].switch = Some(Switch { field, cases });
+                }
+            }
+        }
+    }
+
+    fn rule(&mut self, at: usize, field: usize, part: Option<String>, body: &DeTable<'t>) -> Rule {
         let reader = &mut *self.reader;
         let mut rule = Rule { field, part, ..Rule::default() };
+        if let Some(value) = body.get("as") {
+            match value.get_ref().as_str() {
+                Some(text) => rule.shape = one_part(reader, value, text),
+                None => reader.wrong_kind(value, "as", "a template such as \"_{}\""),
+            }
+        }
+        if let Some(with) = reader.texts(body, "with") {
+            if with.iter().filter(|name| name.get_ref() == "{}").count() != 1 {
+                let span = body.get("with").map_or(0..0, Value::span);
+                reader.problem(span, "`with` must have one \"{}\", which stands for the value", "for example with = [\"Reach\", \"{}\"]");
+            } else {
+                self.others.push(OtherFields::With(at, with));
+            }
+        }
         if let Some(kind) = reader.text(body, "type") {
             let names = ValueType::NAMES.map(|(name, _)| name);
             match ValueType::NAMES.iter().find(|(name, _)| name == kind.get_ref()) {
@@ -423,16 +581,47 @@ impl<'t> TableBuilder<'_, 't> {
                 None => reader.wrong_kind(value, "file", "a template such as \"layouts/{}.json\""),
             }
         }
-        for name in reader.texts(body, "ref").unwrap_or_default() {
+        let tables = body.get("ref").is_some_and(|value| value.get_ref().as_table().is_some());
+        let names = if tables { None } else { reader.texts(body, "ref") };
+        for name in names.unwrap_or_default() {
             self.unbound.push(Unbound {
                 table: self.id,
-                rule: table.rules.len(),
+                rule: at,
                 file: self.file,
                 span: name.span(),
                 name: name.into_inner(),
             });
         }
         rule
+    }
+}
+
+/// The names that a name with a range in it stands for: `Gate{1..4}` is `Gate1` to `Gate4`.
+fn family(name: &str) -> Vec<String> {
+    const MOST: usize = 1000;
+    let parsed = || {
+        let (before, rest) = name.split_once('{')?;
+        let (range, after) = rest.split_once('}')?;
+        let (first, last) = range.split_once("..")?;
+        let (from, to): (usize, usize) = (first.parse().ok()?, last.parse().ok()?);
+        let width = if first.starts_with('0') { first.len() } else { 1 };
+        (from <= to && to - from < MOST)
+            .then(|| (from..=to).map(|number| format!("{before}{number:0width$}{after}")).collect())
+    };
+    parsed().unwrap_or_else(|| vec![name.to_owned()])
+}
+
+/// A text, or a list of texts; numbers count as texts.
+fn texts_of(value: &Value<'_>) -> Vec<String> {
+    let text = |value: &Value<'_>| match value.get_ref() {
+        DeValue::String(text) => Some(text.to_string()),
+        DeValue::Integer(number) => Some(number.to_string()),
+        DeValue::Boolean(flag) => Some(flag.to_string()),
+        _ => None,
+    };
+    match value.get_ref() {
+        DeValue::Array(items) => items.iter().filter_map(text).collect(),
+        _ => text(value).into_iter().collect(),
     }
 }
 

@@ -6,8 +6,11 @@
 //! reference; among five million names the chance is about one in ten million. Keys are kept as
 //! text and compared as such, and what changes files always compares text.
 
-use super::{KEY_SEPARATOR, Piece, Reader, RecordView, pieces_of, read_block, read_records};
-use crate::formats::{BlockState, Cell, ColumnCell, Fault, Form};
+use super::{
+    KEY_SEPARATOR, Piece, Reader, RecordView, key_named, pieces_of, read_block, read_records, rule_in,
+    wrong_count,
+};
+use crate::formats::{BlockState, Cell, ColumnCell, Fault, Form, decode};
 use crate::layers::RelPath;
 use crate::schema::{Field, Layout, Rule, Schema, Table, TableId, Texts};
 use crate::text::{Span, Text};
@@ -311,7 +314,9 @@ fn looks(table: &Table, checks: &[Vec<(&'static str, ValueCheck)>], targets: &[b
     let asked = |rule: usize| table.rules[rule].says_something() || !checks[rule].is_empty() || targets[rule];
     let look = |field: &Field| match &field.layout {
         Layout::Whole(rule) if !asked(*rule) => Look::Not,
-        Layout::Whole(rule) if field.list.is_none() => Look::Whole(*rule),
+        Layout::Whole(rule) if field.list.is_none() && table.rules[*rule].switch.is_none() => {
+            Look::Whole(*rule)
+        }
         _ => Look::Apart,
     };
     table.fields.iter().map(look).collect()
@@ -427,18 +432,34 @@ impl Builder<'_> {
     fn apart(&mut self, record: &RecordView<'_>, field: usize, cell: &Cell) {
         let described = &record.table.fields[field];
         if cell.form == Form::Nested {
-            let Layout::Whole(rule) = described.layout else { return };
+            let rule = described.layout.rules()[0];
             let message = format!("`{}` holds a structure, and a single value is expected", described.name);
             let fault = Fault::new("wrong-type", first_of(cell.span), message);
             return self.known(Some(self.index), Some(rule), fault);
         }
+        if described.counted {
+            self.count(record, described, cell);
+        }
         pieces_of(record.table, described, record.text, cell, &mut |piece| {
             if piece.fits {
-                self.value(record, piece.rule, piece.text, piece.span);
+                self.value(record, rule_in(record, piece.rule), piece.text, piece.span);
             } else {
                 self.wrong_shape(record, piece);
             }
         });
+    }
+
+    /// Compares the count at the start of a list with the items that follow.
+    fn count(&mut self, record: &RecordView<'_>, field: &Field, cell: &Cell) {
+        let decoded = decode(record.text, cell);
+        let rule = field.layout.rules()[0];
+        if record.table.rules[rule].is_none(&decoded.text) {
+            return;
+        }
+        let Some((said, count, place)) = wrong_count(field, &decoded.text) else { return };
+        let message = format!("`{}` begins with the count `{said}`, and {count} follow", field.name);
+        let fault = Fault::new("wrong-count", decoded.span(place.start, place.end), message);
+        self.known(Some(self.index), None, fault.help(format!("write `{count}`, or look for a lost item")));
     }
 
     /// Looks at one value, or one part of one.
@@ -460,7 +481,13 @@ impl Builder<'_> {
         let plan = &mut self.rules[at];
         for (kind, links) in &mut plan.links {
             let hash = match kind {
-                LinkKind::Reference => key_hash(text, plan.folded),
+                LinkKind::Reference if rule.shape.is_none() && rule.with.is_empty() => {
+                    key_hash(text, plan.folded)
+                }
+                LinkKind::Reference => match key_named(record, rule, text) {
+                    Some(key) => key_hash(&key, plan.folded),
+                    None => continue,
+                },
                 LinkKind::Value => key_hash(text, false),
                 LinkKind::Text => text_hash(rule, text),
                 LinkKind::File => file_hash(rule, text),
@@ -515,6 +542,7 @@ impl Builder<'_> {
         let rule = match &described.layout {
             Layout::Whole(rule) => *rule,
             Layout::Parts(_, rules) => rules[0],
+            Layout::Found(_, groups) => groups[0].1,
         };
         // Of a key of several parts the last one is the record's own name.
         let own = key.rsplit(KEY_SEPARATOR).next().unwrap_or(&key);

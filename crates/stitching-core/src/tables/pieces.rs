@@ -1,9 +1,11 @@
 //! Taking a value apart: the items of a list, the parts of an item.
 
-use super::RecordView;
+use super::{KEY_SEPARATOR, RecordView};
 use crate::formats::{Cell, decode};
-use crate::schema::{Field, Layout, Table};
+use crate::schema::{Field, Layout, Rule, Table};
 use crate::text::Span;
+use std::borrow::Cow;
+use std::ops::Range;
 
 /// The smallest unit that has a rule: a whole value, an item of a list, or a part of one.
 #[derive(Debug)]
@@ -27,11 +29,50 @@ pub struct Piece<'p> {
 pub fn for_each_piece(record: &RecordView<'_>, field: usize, mut each: impl FnMut(&Piece<'_>)) {
     let cells = record.cells.iter().filter(|cell| usize::from(cell.column) == field);
     for cell in cells {
-        pieces_of(record.table, &record.table.fields[field], record.text, &cell.cell, &mut each);
+        pieces_of(record.table, &record.table.fields[field], record.text, &cell.cell, &mut |piece| {
+            let rule = rule_in(record, piece.rule);
+            match rule == piece.rule {
+                true => each(piece),
+                false => each(&Piece { rule, within: piece.within.clone(), ..*piece }),
+            }
+        });
     }
 }
 
-/// Gives the pieces of one cell of `field`.
+/// The position of the rule that holds for a piece of `record` in place of `rule`, if another field tells.
+#[inline]
+pub fn rule_in(record: &RecordView<'_>, rule: usize) -> usize {
+    let Some(switch) = &record.table.rules[rule].switch else { return rule };
+    let value = record.cell(switch.field).map(|cell| decode(record.text, cell).text);
+    let value = value.as_deref().unwrap_or("");
+    let case = switch.cases.iter().find(|(values, _)| values.iter().any(|own| own == value));
+    case.map_or(rule, |(_, own)| *own)
+}
+
+/// The key that `value` names by `rule` in `record`, as kept in memory; `None` if a field that holds
+/// another part of it is missing.
+pub fn key_named<'v>(record: &RecordView<'_>, rule: &Rule, value: &'v str) -> Option<Cow<'v, str>> {
+    let own = match &rule.shape {
+        None => Cow::Borrowed(value),
+        Some(template) => Cow::Owned(template.fill_one(value)),
+    };
+    if rule.with.is_empty() {
+        return Some(own);
+    }
+    let mut key = String::new();
+    for (number, part) in rule.with.iter().enumerate() {
+        if number > 0 {
+            key.push(KEY_SEPARATOR);
+        }
+        match part {
+            None => key.push_str(&own),
+            Some(field) => key.push_str(&decode(record.text, record.cell(*field)?).text),
+        }
+    }
+    Some(Cow::Owned(key))
+}
+
+/// Gives the pieces of one cell of `field`, with the rules that hold if no other field says otherwise.
 #[inline]
 pub fn pieces_of(table: &Table, field: &Field, text: &str, cell: &Cell, each: &mut impl FnMut(&Piece<'_>)) {
     let decoded = decode(text, cell);
@@ -40,18 +81,20 @@ pub fn pieces_of(table: &Table, field: &Field, text: &str, cell: &Cell, each: &m
         let span = cell.span;
         return each(&Piece { rule: *rule, text: value, span, within: 0..value.len(), cell, fits: true });
     }
-    let mut give = |rule: usize, within: std::ops::Range<usize>, fits: bool| {
+    let mut give = |rule: usize, within: Range<usize>, fits: bool| {
         let span = decoded.span(within.start, within.end);
         each(&Piece { rule, text: &value[within.clone()], span, within, cell, fits });
     };
     let first_rule = match &field.layout {
         Layout::Whole(rule) => *rule,
         Layout::Parts(_, rules) => rules[0],
+        Layout::Found(_, groups) => groups[0].1,
     };
     if table.rules[first_rule].is_none(value) {
         return give(first_rule, 0..value.len(), true);
     }
-    for item in items(value, field.list.as_deref()) {
+    let items = items(value, field.list.as_deref());
+    for item in items.into_iter().skip(usize::from(field.counted)) {
         match &field.layout {
             Layout::Whole(rule) => give(*rule, item, true),
             Layout::Parts(template, rules) => match template.matches(&value[item.clone()]) {
@@ -64,8 +107,27 @@ pub fn pieces_of(table: &Table, field: &Field, text: &str, cell: &Cell, each: &m
                     }
                 }
             },
+            Layout::Found(regex, groups) => {
+                for found in regex.captures_iter(&value[item.clone()]) {
+                    for (group, rule) in groups {
+                        if let Some(part) = found.get(*group) {
+                            give(*rule, item.start + part.start()..item.start + part.end(), true);
+                        }
+                    }
+                }
+            }
         }
     }
+}
+
+/// What is wrong with the count at the start of a counted list, if something is: what it says, how many
+/// items follow, and the place of the count within the value.
+pub fn wrong_count(field: &Field, value: &str) -> Option<(String, usize, Range<usize>)> {
+    let separator = field.list.as_deref().filter(|_| field.counted && !value.trim().is_empty())?;
+    let items = items(value, Some(separator));
+    let first = items.first()?.clone();
+    let said = &value[first.clone()];
+    (said.parse() != Ok(items.len() - 1)).then(|| (said.to_owned(), items.len() - 1, first))
 }
 
 /// The items of a list, blanks around them left out; a separator at the very end adds none.

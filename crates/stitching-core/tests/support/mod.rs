@@ -1,7 +1,9 @@
 //! Small projects written as one text each, and helpers to compare what comes of them.
 //!
 //! A bundle is a text with headings `=== path [flag]...`; what follows a heading is the content of
-//! that file. Flags: `crlf` (line ends), `bom` (byte order mark), `bare` (no line end at the end).
+//! that file. Flags: `crlf` (line ends), `bom` (byte order mark), `bare` (no line end at the end), `in=LABEL`
+//! (the encoding), `nul` (a zero byte for each `@`). What lies below a name that ends with `.zip` goes into
+//! an archive; the flag `stored` keeps it from being packed.
 //! Without a `stitching.toml` it has the layers `game` and `mod` and the languages `en` and `de`.
 #![allow(dead_code, reason = "each test program uses a part of it")]
 
@@ -47,10 +49,10 @@ pub fn sections(bundle: &str) -> BTreeMap<String, Vec<u8>> {
         if flags.contains(&"bom") {
             body.insert(0, '\u{feff}');
         }
-        let bytes = if flags.contains(&"latin1") {
-            body.chars().map(|c| c as u8).collect()
-        } else if flags.contains(&"utf16") {
-            "\u{feff}".chars().chain(body.chars()).flat_map(|c| (c as u16).to_le_bytes()).collect()
+        let label = flags.iter().find_map(|flag| flag.strip_prefix("in="));
+        let bytes = if let Some(label) = label {
+            let encoding = stitching_core::text::Encoding::for_label(label).expect("an encoding");
+            encoding.encode(&body).expect("it has all the letters")
         } else if flags.contains(&"nul") {
             body.replace('@', "\0").into_bytes()
         } else {
@@ -69,12 +71,53 @@ pub fn write(bundle: &str) -> TempDir {
     }
     let mut files = sections(bundle);
     files.entry("stitching.toml".to_owned()).or_insert_with(|| PROJECT.as_bytes().to_vec());
+    let mut archives: BTreeMap<String, Vec<(String, Vec<u8>, bool)>> = BTreeMap::new();
     for (path, bytes) in files {
+        if let Some((archive, inner)) = path.split_once(".zip/") {
+            let stored = bundle.contains(&format!("=== {path} stored"));
+            archives.entry(format!("{archive}.zip")).or_default().push((inner.to_owned(), bytes, stored));
+            continue;
+        }
         let path = folder.path().join(path);
         fs::create_dir_all(path.parent().expect("a folder")).expect("a folder");
         fs::write(path, bytes).expect("a file");
     }
+    for (path, entries) in archives {
+        let path = folder.path().join(path);
+        if path.is_dir() {
+            // A layer that is an archive stands in the place of the folder.
+            fs::remove_dir(&path).expect("an empty folder");
+        }
+        fs::create_dir_all(path.parent().expect("a folder")).expect("a folder");
+        fs::write(path, zip(&entries)).expect("an archive");
+    }
     folder
+}
+
+/// An archive with these entries: name, bytes, whether they are stored as they are.
+pub fn zip(entries: &[(String, Vec<u8>, bool)]) -> Vec<u8> {
+    use zip::write::SimpleFileOptions;
+    let mut writer = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    for (name, bytes, stored) in entries {
+        let method = if *stored { zip::CompressionMethod::Stored } else { zip::CompressionMethod::Deflated };
+        writer.start_file(name, SimpleFileOptions::default().compression_method(method)).expect("an entry");
+        std::io::Write::write_all(&mut writer, bytes).expect("an entry");
+    }
+    writer.finish().expect("an archive").into_inner()
+}
+
+/// The bytes of the file at `path` in a layer's folder, perhaps in an archive.
+pub fn bytes_at(layer: &Path, path: &str) -> Vec<u8> {
+    let (archive, inner) = match path.split_once(".zip/") {
+        Some((archive, inner)) if layer.join(format!("{archive}.zip")).is_file() => (format!("{archive}.zip"), inner),
+        _ if layer.is_file() => (String::new(), path),
+        _ => return fs::read(layer.join(path)).expect("a file"),
+    };
+    let file = if archive.is_empty() { layer.to_owned() } else { layer.join(archive) };
+    let mut archive = zip::ZipArchive::new(fs::File::open(file).expect("an archive")).expect("an archive");
+    let mut bytes = Vec::new();
+    std::io::Read::read_to_end(&mut archive.by_name(inner).expect("an entry"), &mut bytes).expect("bytes");
+    bytes
 }
 
 pub fn open(folder: &TempDir) -> Project {

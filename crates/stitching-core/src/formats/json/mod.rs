@@ -1,7 +1,9 @@
 //! JSON (RFC 8259), strict or with the liberties that many games take.
 //!
 //! Records are chosen by a path ([`JsonPath`]); a column is a member name, a path below the
-//! record (`position.x`, `needs[*]`), or `{member}`, the name under which the record is filed.
+//! record (`position.x`, `needs[*]`). `{member}` is the name under which the record is filed, and behind a
+//! path (`prices.*.{member}`) the names of the members it leads to; `{parent}.` begins at the object around
+//! the record.
 
 mod path;
 mod string;
@@ -27,28 +29,24 @@ pub struct Json {
 
 /// The column that stands for the name of the member a record is the value of.
 const MEMBER: &str = "{member}";
+/// The object around the record, before a path that begins there.
+const PARENT: &str = "{parent}.";
 /// How many records are looked at to learn their members.
 const SAMPLE: usize = 200;
 
 impl Format for Json {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
         let tree = Tree::parse(text, self, &mut |fault: Fault| sink.fault(fault));
-        let paths: Vec<Option<JsonPath>> =
-            columns.iter().map(|column| field_path(column.name).ok()).collect();
+        let paths: Vec<Option<FieldPath>> =
+            columns.iter().map(|column| FieldPath::parse(column.name).ok()).collect();
         let mut cells = Vec::new();
         for record in self.records.select(&tree, text.as_str(), 0) {
             cells.clear();
-            for (index, (column, path)) in columns.iter().zip(&paths).enumerate() {
-                let mut push = |cell| cells.push(ColumnCell { column: index as u16, cell });
-                if column.name == MEMBER {
-                    if let Some(span) = tree.nodes[record].name {
-                        push(Cell { span, form: Form::JsonString });
-                    }
-                } else if let Some(path) = path {
-                    for node in path.select(&tree, text.as_str(), record) {
-                        push_value(&tree, node, &mut push);
-                    }
-                }
+            for (index, path) in paths.iter().enumerate() {
+                let Some(path) = path else { continue };
+                path.cells(&tree, text.as_str(), record, &mut |cell| {
+                    cells.push(ColumnCell { column: index as u16, cell });
+                });
             }
             cells.sort_by_key(|cell: &ColumnCell| cell.cell.span.start);
             sink.record(&RawRecord { span: tree.nodes[record].span, cells: &cells });
@@ -62,7 +60,7 @@ impl Format for Json {
             for child in tree.children(record) {
                 let Some(span) = tree.nodes[child].name else { continue };
                 let name = decode_string(span.of(text.as_str()), span.start).text.into_owned();
-                if field_path(&name).is_ok() && !names.contains(&name) {
+                if FieldPath::parse(&name).is_ok() && !names.contains(&name) {
                     names.push(name);
                 }
             }
@@ -80,10 +78,7 @@ impl Format for Json {
     }
 
     fn check_column(&self, column: &str) -> Result<(), String> {
-        if column == MEMBER {
-            return Ok(());
-        }
-        field_path(column).map(|_| ()).map_err(|error| error.to_string())
+        FieldPath::parse(column).map(|_| ()).map_err(|error| error.to_string())
     }
 
     fn escape_byte(&self) -> Option<u8> {
@@ -91,9 +86,47 @@ impl Format for Json {
     }
 }
 
-/// A field's name read as a path below its record.
-fn field_path(column: &str) -> Result<JsonPath, JsonPathError> {
-    if column.starts_with('$') { JsonPath::parse(column) } else { JsonPath::parse(&format!("$.{column}")) }
+/// A field's name taken apart: how far up it begins, the path from there, and whether what is meant is
+/// the name of the member it leads to.
+struct FieldPath {
+    up: usize,
+    path: JsonPath,
+    member: bool,
+}
+
+impl FieldPath {
+    fn parse(column: &str) -> Result<FieldPath, JsonPathError> {
+        let (mut up, mut rest) = (0, column);
+        while let Some(after) = rest.strip_prefix(PARENT) {
+            up += 1;
+            rest = after;
+        }
+        let (rest, member) = match rest.strip_suffix(MEMBER) {
+            Some(rest) => (rest.strip_suffix('.').unwrap_or(rest), true),
+            None => (rest, false),
+        };
+        let path = match rest {
+            "" if member => JsonPath::parse("$"),
+            rest if rest.starts_with('$') => JsonPath::parse(rest),
+            rest => JsonPath::parse(&format!("$.{rest}")),
+        };
+        Ok(FieldPath { up, path: path?, member })
+    }
+
+    fn cells(&self, tree: &Tree, text: &str, record: usize, push: &mut impl FnMut(Cell)) {
+        let mut from = Some(record);
+        for _ in 0..self.up {
+            from = from.and_then(|node| tree.object_around(node));
+        }
+        let Some(from) = from else { return };
+        for node in self.path.select(tree, text, from) {
+            match (self.member, tree.nodes[node].name) {
+                (true, Some(span)) => push(Cell { span, form: Form::JsonString }),
+                (true, None) => {}
+                (false, _) => push_value(tree, node, push),
+            }
+        }
+    }
 }
 
 /// Gives the scalar at `node`, or the scalars in the array there. `null` counts as absent.

@@ -27,6 +27,8 @@ pub(super) struct Node {
     pub span: Span,
     /// The inside of the member name, for a member's value.
     pub name: Option<Span>,
+    /// The object or array that it stands in.
+    pub parent: Option<usize>,
     /// One past the last node below this one; its next sibling, if there is one.
     pub end: usize,
 }
@@ -90,6 +92,15 @@ impl Tree {
         };
         parser.run();
         Tree { nodes: parser.nodes }
+    }
+
+    /// The innermost object that `node` stands in.
+    pub fn object_around(&self, node: usize) -> Option<usize> {
+        let mut around = self.nodes[node].parent;
+        while let Some(node) = around.filter(|node| self.nodes[*node].kind != Kind::Object) {
+            around = self.nodes[node].parent;
+        }
+        around
     }
 
     /// The values directly inside `parent`.
@@ -346,7 +357,8 @@ impl Parser<'_, '_> {
     fn push(&mut self, kind: Kind, span: Span) {
         self.value_end = self.at;
         let end = self.nodes.len() + 1;
-        self.nodes.push(Node { kind, span, name: self.name.take(), end });
+        let parent = self.open.last().copied();
+        self.nodes.push(Node { kind, span, name: self.name.take(), parent, end });
     }
 
     fn top(&self) -> Option<Kind> {

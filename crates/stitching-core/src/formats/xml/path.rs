@@ -264,7 +264,7 @@ mod tests {
     #[rstest]
     #[case("wharf/offer", "does not begin with `/`")]
     #[case("/wharf/@id", "does not lead to elements")]
-    #[case("/wharf/", "ends too early")]
+    #[case("/wharf/", "is expected")]
     #[case("/wharf/offer[good]x", "`/` is expected")]
     #[case("/wharf/offer[@good=coal]", "not in quotes")]
     #[case("/wharf/offer[@good='coal", "never closed")]
