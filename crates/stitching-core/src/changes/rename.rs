@@ -394,6 +394,10 @@ impl Look<'_, '_> {
         if !item.key_done {
             for ((part, old), new) in table.key.iter().zip(old_parts).zip(new_parts) {
                 if let (KeyPart::Field(field), true) = (part, old != new) {
+                    if self.record.cell(*field).is_none() {
+                        let reason = format!("`{old}` is a name that the schema gives; it stands nowhere in the file");
+                        self.hits.push(Hit::Unfit(self.record.span, reason));
+                    }
                     self.rewrite_whole(*field, new);
                 }
             }

@@ -74,7 +74,7 @@ struct Section {
     name: Span,
     span: Span,
     cells: Vec<ColumnCell>,
-    /// The keys so far, for finding repeated ones.
+    /// The keys so far, each up to the end of its value, if they are asked for.
     seen: Vec<Span>,
 }
 
@@ -189,6 +189,10 @@ impl Format for Ini {
 
     fn escape_byte(&self) -> Option<u8> {
         None
+    }
+
+    fn absent(&self, column: &str) -> Option<&str> {
+        self.head.as_deref().filter(|_| column == SECTION)
     }
 }
 
@@ -345,6 +349,9 @@ impl<'r> Reader<'r> {
                 }
                 Line::More(span) => {
                     section.span.end = span.end;
+                    if let Some(key) = section.seen.last_mut().filter(|_| self.format.by_key && last.is_some()) {
+                        key.end = span.end;
+                    }
                     if let Some(column) = last.filter(|column| *column != u16::MAX) {
                         self.value_cell(section, column, span);
                     }
@@ -388,7 +395,7 @@ impl<'r> Reader<'r> {
             if let Some(column) = self.key {
                 section.cells.push(ColumnCell { column, cell: Cell { span: key, form: Form::Plain } });
             }
-            section.seen.push(key);
+            section.seen.push(Span { end: value.end.max(key.end), ..key });
             let column = self.value.unwrap_or(u16::MAX);
             self.value_cell(section, column, value);
             return column;
@@ -535,9 +542,7 @@ impl<'r> Reader<'r> {
             });
             cells.truncate(names.len());
             cells.extend(own.copied());
-            let end = cells.iter().map(|cell| cell.cell.span.end + u32::from(cell.cell.form == Form::Quoted)).max();
-            let span = Span { start: key.start, end: end.unwrap_or(key.end).max(key.end) };
-            sink.record(&RawRecord { span, cells: &cells });
+            sink.record(&RawRecord { span: *key, cells: &cells });
         }
     }
 }

@@ -162,6 +162,12 @@ pub trait Format: std::fmt::Debug + Send + Sync {
     /// Why the value cannot stand there.
     fn encode(&self, cell: &Cell, column: &str, value: &str) -> Result<String, String>;
 
+    /// What `column` is for a record in which it stands nowhere: the name under which something goes that
+    /// has none.
+    fn absent(&self, _column: &str) -> Option<&str> {
+        None
+    }
+
     /// What is wrong with `column` as a name in this format, if it cannot be one.
     fn check_column(&self, _column: &str) -> Result<(), String> {
         Ok(())

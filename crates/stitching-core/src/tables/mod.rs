@@ -63,7 +63,11 @@ impl<'a> RecordView<'a> {
                 KeyPart::Stem => out.push_str(self.path.stem()),
                 KeyPart::Path => out.push_str(self.path.as_str()),
                 KeyPart::Field(field) => {
-                    let cell = self.cell(*field).ok_or(*part)?;
+                    let Some(cell) = self.cell(*field) else {
+                        let name = &self.table.fields[*field].name;
+                        out.push_str(self.table.format.absent(name).ok_or(*part)?);
+                        continue;
+                    };
                     let start = out.len();
                     match cell.form {
                         Form::Plain => out.push_str(cell.span.of(self.text)),

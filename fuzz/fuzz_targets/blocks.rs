@@ -1,0 +1,8 @@
+//! Any bytes as a file of the format `blocks`.
+#![no_main]
+
+stitching_fuzz::fuzz_formats!(
+    (r##"{ kind = "blocks", records = "**/*", comment = ["#", "//"], escapes = true }"##, &["a","{name}","{label}"]),
+    (r##"{ kind = "blocks", entries = "**/*", assign = "", comment = "//", include = "#include" }"##, &["{name}","{value}"]),
+    (r#"{ kind = "blocks", items = "" }"#, &["{value}"]),
+);
