@@ -27,6 +27,11 @@ pub struct Change {
 pub enum Note {
     /// A file of the base is copied into the mod, because it must be edited: its path and layer.
     BroughtUp(String, String),
+    /// A record of the base, whose table counts together over all layers, got changed values in the mod:
+    /// its address, and the path.
+    Added(String, String),
+    /// A record of a base layer is there under its old key too: its address.
+    RecordStays(String),
     /// A file is moved: from, to.
     Moved(String, String),
     /// A file of the base could not be moved and is still there under its old path.

@@ -14,7 +14,7 @@ use crate::Error;
 use crate::formats::{Cell, Form, decode};
 use crate::layers::{FileId, RelPath};
 use crate::links::{
-    Address, FileHits, Found, Needles, TableScan, Thing, Wanted, find_records, fingerprint, load, own_part,
+    Address, FileHits, Found, Needles, Overrides, TableScan, Thing, Wanted, find_records, fingerprint, load, own_part,
     resolve, scan, things_of, wanted,
 };
 use crate::project::Project;
@@ -58,6 +58,8 @@ pub fn rename(project: &Project, address: &str, new: &str) -> Result<Change, Err
 /// A value to be rewritten: a part of a cell.
 struct Rewrite {
     table: TableId,
+    /// The record it belongs to, and its key, in tables whose layers count together.
+    record: Option<(Span, String)>,
     field: usize,
     cell: Cell,
     within: Range<usize>,
@@ -246,6 +248,53 @@ impl<'p> Work<'p> {
         refuse_taken(self.project, table, old, new, &shown_key(new))
     }
 
+    /// Takes out of `files` those of base layers to which the mod only adds what changes: their tables
+    /// count together over all layers. What the mod overrides already is left alone.
+    fn take_overlaid(
+        &mut self,
+        files: &mut BTreeMap<FileId, (Option<u64>, Vec<Rewrite>)>,
+    ) -> Result<BTreeMap<FileId, Overlay>, Error> {
+        let (stack, schema) = (&self.project.stack, &self.project.schema);
+        let mut out = BTreeMap::new();
+        let merged: Vec<FileId> = files.keys().copied().filter(|file| stack.files()[*file].merged).collect();
+        if merged.is_empty() {
+            return Ok(out);
+        }
+        let overrides = Overrides::read(stack, schema, stack.top());
+        for file in merged {
+            let layer = stack.files()[file].layer;
+            if let Some((_, rewrites)) = files.get_mut(&file) {
+                rewrites.retain(|rewrite| {
+                    let key = rewrite.record.as_ref().map(|(_, key)| key.as_str()).unwrap_or_default();
+                    let is_key = schema.tables[rewrite.table].is_key_field(rewrite.field);
+                    is_key || !overrides.hides(schema, rewrite.table, key, layer, rewrite.field)
+                });
+            }
+            let adds = |rewrite: &Rewrite| {
+                rewrite.record.is_some() && schema.tables[rewrite.table].format.adds_over().is_some()
+            };
+            let of_base = !stack.layers()[layer].is_mod;
+            let all_add = files.get(&file).is_some_and(|(_, rewrites)| rewrites.iter().all(adds));
+            if of_base && all_add && !self.moves.contains_key(&file)
+                && let Some((seen, rewrites)) = files.remove(&file)
+                && !rewrites.is_empty()
+            {
+                let path = stack.files()[file].path.to_string();
+                for rewrite in &rewrites {
+                    let table = &schema.tables[rewrite.table];
+                    let key = rewrite.record.as_ref().map(|(_, key)| key.as_str()).unwrap_or_default();
+                    let address = Address::show(&table.name, key);
+                    if table.is_key_field(rewrite.field) {
+                        self.notes.insert(Note::RecordStays(address.clone()));
+                    }
+                    self.notes.insert(Note::Added(address, path.clone()));
+                }
+                out.insert(file, Overlay { seen, rewrites });
+            }
+        }
+        Ok(out)
+    }
+
     /// Makes the edits of all files.
     fn finish(mut self) -> Result<Change, Error> {
         let project = self.project;
@@ -256,20 +305,30 @@ impl<'p> Work<'p> {
         for file in self.moves.keys() {
             files.entry(*file).or_default();
         }
-        self.change.values = files.values().map(|(_, rewrites)| rewrites.len()).sum();
+        let overlaid = self.take_overlaid(&mut files)?;
+        let of_overlays = overlaid.values().map(|overlay| overlay.rewrites.len()).sum::<usize>();
+        self.change.values = files.values().map(|(_, rewrites)| rewrites.len()).sum::<usize>() + of_overlays;
         let moves = &self.moves;
         let files: Vec<_> = files.into_iter().collect();
-        let changes: Vec<FileChange> = files
+        let mut changes: Vec<FileChange> = files
             .par_iter()
             .with_max_len(1)
             .map(|(file, (seen, rewrites))| file_change(project, *file, *seen, rewrites, moves.get(file)))
             .collect::<Result<_, Error>>()?;
+        for (file, overlay) in overlaid {
+            let own = changes.iter().position(|change| {
+                change.in_mod && change.from == project.stack.files()[file].path
+            });
+            let own = own.map(|at| changes.swap_remove(at));
+            changes.push(overlay_change(project, file, &overlay, own)?);
+        }
+        changes.sort_by(|a, b| a.to.cmp(&b.to));
         for file in &changes {
             let layer = project.layer_name(file.source).to_owned();
             let (from, to) = (file.from.to_string(), file.to.to_string());
-            if !file.in_mod && from == to {
+            if !file.in_mod && from == to && !project.stack.files()[file.source].merged {
                 self.notes.insert(Note::BroughtUp(from, layer));
-            } else if !file.in_mod {
+            } else if !file.in_mod && from != to {
                 self.notes.insert(Note::StaysInBase(from, to));
             } else if from != to {
                 self.notes.insert(Note::Moved(from, to));
@@ -323,10 +382,28 @@ impl Look<'_, '_> {
                 _ => old,
             })
             .collect();
+        self.follow_to_file(&key, &rewritten);
         let new_key = new_parts.join(&KEY_SEPARATOR.to_string());
         if new_key != key {
             let thing = Thing::Record(self.table, key);
             self.hits.push(Hit::Also(Item { thing, new: new_key, key_done: true }));
+        }
+    }
+
+    /// A file named after its record, in which a field repeats that name and is rewritten, is renamed too.
+    fn follow_to_file(&mut self, key: &str, rewritten: &[(usize, String)]) {
+        let table = self.record.table;
+        if table.key != [KeyPart::Stem] {
+            return;
+        }
+        for (field, new) in rewritten {
+            let Some(follows) = &table.fields[*field].follows else { continue };
+            let repeats = self.record.value(*field).is_some_and(|value| value == follows.fill_one(key));
+            let new = follows.extract(new, "key").filter(|_| repeats);
+            if let Some(new) = new.and_then(|new| self.record.path.with_stem(new).ok()) {
+                let thing = Thing::File(self.record.path.clone());
+                self.hits.push(Hit::Also(Item { thing, new: new.to_string(), key_done: false }));
+            }
         }
     }
 
@@ -353,7 +430,8 @@ impl Look<'_, '_> {
                         {
                             let within = 0..decode(record.text, cell).text.len();
                             let (field, cell, new) = (*field, *cell, new.to_owned());
-                            hits.push(Hit::Rewrite(Rewrite { table, field, cell, within, new }));
+                            let record = merged_record(record);
+                            hits.push(Hit::Rewrite(Rewrite { table, record, field, cell, within, new }));
                         }
                     }
                     let own = own_part(rule, &item.new);
@@ -373,6 +451,7 @@ impl Look<'_, '_> {
                     rewritten.push((field, new.clone()));
                     hits.push(Hit::Rewrite(Rewrite {
                         table,
+                        record: merged_record(record),
                         field,
                         cell: *piece.cell,
                         within: piece.within.clone(),
@@ -446,10 +525,16 @@ impl Look<'_, '_> {
     fn rewrite_whole(&mut self, field: usize, new: &str) {
         if let Some(cell) = self.record.cell(field) {
             let within = 0..decode(self.record.text, cell).text.len();
-            let rewrite = Rewrite { table: self.table, field, cell: *cell, within, new: new.to_owned() };
+            let record = merged_record(self.record);
+            let rewrite = Rewrite { table: self.table, record, field, cell: *cell, within, new: new.to_owned() };
             self.hits.push(Hit::Rewrite(rewrite));
         }
     }
+}
+
+/// What must be remembered of a record in a table whose layers count together.
+fn merged_record(record: &RecordView<'_>) -> Option<(Span, String)> {
+    record.table.merged.then(|| record.key()).flatten().map(|key| (record.span, key))
 }
 
 /// If `value` of `field` carries the key `old`, the value and what it becomes with the key `new`.
@@ -519,6 +604,72 @@ fn file_change(
     }
     let edits = EditSet::new(edits).map_err(|error| refused(error.to_string()))?;
     FileChange::new(project, file, to, &before, Some(&text), edits)
+}
+
+/// What the mod adds over a file of a base layer.
+struct Overlay {
+    seen: Option<u64>,
+    rewrites: Vec<Rewrite>,
+}
+
+/// The mod's file over `file` with the changed values added; `own` is what the change does to it anyway.
+fn overlay_change(
+    project: &Project,
+    file: FileId,
+    overlay: &Overlay,
+    own: Option<FileChange>,
+) -> Result<FileChange, Error> {
+    let (stack, entry) = (&project.stack, &project.stack.files()[file]);
+    let target = stack.find(stack.top(), &entry.path);
+    let mut before = Vec::new();
+    stack.read(target.unwrap_or(file), &mut before)?;
+    let mut buffer = before.clone();
+    let old = Text::decode(&mut buffer, entry.encoding);
+    let refused = |reason: String| {
+        Error::refused(format!("`{}`: {reason}", entry.path), "choose another key; nothing was changed")
+    };
+    let mut new = match (&own, target) {
+        (Some(own), _) => {
+            let bytes = own.edits.apply(old.as_str().as_bytes()).map_err(|error| refused(error.to_string()))?;
+            String::from_utf8(bytes).map_err(|error| refused(error.to_string()))?
+        }
+        (None, Some(_)) => old.as_str().to_owned(),
+        (None, None) => String::new(),
+    };
+    let mut below = Vec::new();
+    stack.read(file, &mut below)?;
+    let below = Text::decode(&mut below, entry.encoding);
+    if overlay.seen.is_some_and(|seen| seen != fingerprint(&below)) {
+        return Err(changed_meanwhile(&entry.path));
+    }
+    for of_cell in by_cell(&overlay.rewrites) {
+        let table = &project.schema.tables[of_cell[0].table];
+        let (record, whole) = match &of_cell[0].record {
+            Some((record, _)) => (*record, table.is_key_field(of_cell[0].field)),
+            None => continue,
+        };
+        let edits = cell_edits(table, &below, of_cell).map_err(refused)?;
+        let edits = EditSet::new(edits).map_err(|error| refused(error.to_string()))?;
+        if let Some(adds) = table.format.adds_over() {
+            new = adds.add_over(&below, record, &edits, whole, &new);
+        }
+    }
+    let edit = one_edit(old.as_str(), &new, target.is_none());
+    FileChange::new(project, target.unwrap_or(file), &entry.path, &before, Some(&old), edit)
+}
+
+/// The one edit that turns `old` into `new`: what is equal at both ends stays.
+fn one_edit(old: &str, new: &str, whole: bool) -> EditSet {
+    let equal = |a: &mut dyn Iterator<Item = char>, b: &mut dyn Iterator<Item = char>| {
+        a.zip(b).take_while(|(a, b)| a == b).map(|(a, _)| a.len_utf8()).sum::<usize>()
+    };
+    let head = if whole { 0 } else { equal(&mut old.chars(), &mut new.chars()) };
+    let tail = if whole { 0 } else { equal(&mut old[head..].chars().rev(), &mut new[head..].chars().rev()) };
+    let edit = Edit {
+        span: Span::new(head, old.len() - tail),
+        text: new[head..new.len() - tail].to_owned(),
+    };
+    EditSet::new(vec![edit]).unwrap_or_default()
 }
 
 /// The rewrites in groups of one cell each, without repetitions.
@@ -673,8 +824,10 @@ fn refuse_taken(project: &Project, table: TableId, old: &str, new: &str, shown: 
 fn refuse_duplicates(project: &Project, found: &Found) -> Result<(), Error> {
     let (stack, table) = (&project.stack, &project.schema.tables[found.table]);
     let language = |file: FileId| table.language_of(&stack.files()[file].path).map(str::to_owned);
+    // In a table whose layers count together each layer may have a part of the record.
+    let layer = |file: FileId| table.merged.then(|| stack.files()[file].layer);
     let mut seen = BTreeSet::new();
-    let repeated = found.places.iter().find(|place| !seen.insert(language(place.file)));
+    let repeated = found.places.iter().find(|place| !seen.insert((language(place.file), layer(place.file))));
     let Some(place) = repeated else { return Ok(()) };
     let at = load(stack, place.file)?.place(place.span);
     let shown = Address::show(&table.name, &found.key);

@@ -59,6 +59,9 @@ fn in_table(index: &Index<'_>, table: usize) -> Vec<(u32, Seed)> {
                 let links = links.filter(|links| links.rule == rule && links.kind == LinkKind::Value);
                 for link in links.flat_map(|links| &links.links) {
                     let record = RecordId { file: file.file, slot: file.slot, record: link.record };
+                    if index.is_hidden(file.file, file.slot, link.record, rule) {
+                        continue;
+                    }
                     let first = *seen.entry(link.hash).or_insert(record);
                     if first != record {
                         let seed = Seed {

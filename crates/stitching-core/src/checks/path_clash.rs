@@ -37,7 +37,8 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
     for file in &index.files {
         let entry = &index.stack.files()[file.id];
         let first = *seen.entry(entry.path.folded()).or_insert(file.id);
-        if first == file.id {
+        // Files of one path in several layers may count together.
+        if index.stack.files()[first].path == entry.path {
             continue;
         }
         // The one in the higher layer is the one to be renamed.

@@ -288,7 +288,18 @@ impl Finder<'_, '_> {
 pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
     let mut seeds = Vec::new();
     for (file, indexed) in index.files.iter().enumerate() {
-        seeds.extend(indexed.facts.seeds.iter().map(|seed| (file as u32, seed.clone())));
+        let counts = |seed: &&Seed| {
+            let (Some(table), Some(record)) = (seed.table, seed.record) else { return true };
+            if !index.schema.tables[table].merged {
+                return true;
+            }
+            let slot = indexed.facts.tables.iter().position(|facts| facts.table == table).unwrap_or(0) as u32;
+            let hidden = seed.rule.is_some_and(|rule| index.is_hidden(file as u32, slot, record, rule));
+            // What a record of a higher layer lacks, that of a lower one may have.
+            let lacking = seed.code == "required-empty" && index.adds_to_lower(file as u32, slot, record);
+            !hidden && !lacking
+        };
+        seeds.extend(indexed.facts.seeds.iter().filter(counts).map(|seed| (file as u32, seed.clone())));
         if let Some(FileFault::Text(fault)) = &indexed.fault {
             let fault = super::not_text::fault(fault);
             let (span, code) = (fault.span, fault.code);
@@ -303,11 +314,14 @@ pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
 pub(super) fn dangling_links(index: &Index<'_>, check: &Check, kind: crate::tables::LinkKind) -> Vec<Placed> {
     let of_file = |(file, indexed): (usize, &crate::links::IndexedFile)| {
         let mut seeds = Vec::new();
-        for facts in &indexed.facts.tables {
+        for (slot, facts) in indexed.facts.tables.iter().enumerate() {
             let table = &index.schema.tables[facts.table];
             for links in facts.links.iter().filter(|links| links.kind == kind) {
                 let rule = &table.rules[links.rule];
                 for link in links.links.iter().filter(|link| !index.resolves(rule, kind, link)) {
+                    if index.is_hidden(file as u32, slot as u32, link.record, links.rule) {
+                        continue;
+                    }
                     let seed = Seed {
                         code: check.code,
                         table: Some(facts.table),

@@ -4,8 +4,8 @@
 //! `{value}`. The section's name is `{section}`, or the parts of a template (`[[reach {name}]]`). A value
 //! that goes over several lines has a cell for each, and so has a key that is written several times.
 
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, Ignore, RawRecord, RecordSink};
-use crate::text::{Span, Template, Text};
+use super::{AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, RawRecord, RecordSink};
+use crate::text::{Edit, EditSet, Span, Template, Text};
 use memchr::memchr;
 use std::collections::HashMap;
 
@@ -14,8 +14,8 @@ use std::collections::HashMap;
 pub struct Ini {
     /// Whether each key is a record, and not each section.
     pub by_key: bool,
-    /// Which sections: a template of their names, whose parts are columns.
-    pub section: Template,
+    /// Which sections: a template of their names, whose parts are columns; `None` for all.
+    pub section: Option<Template>,
     /// Under what name the keys before the first section go; `None` if there may be none.
     pub head: Option<String>,
     /// What begins a note.
@@ -146,9 +146,10 @@ impl Format for Ini {
                     return Ok(value.to_owned());
                 }
                 _ => {
-                    let filled = self.section.fill(|name| Some(if name == part { value } else { "x" }.to_owned()));
-                    let filled = filled.unwrap_or_default();
-                    let whole = column == SECTION || self.section.extract(&filled, part) == Some(value);
+                    let whole = column == SECTION || self.section.as_ref().is_none_or(|section| {
+                        let filled = section.fill(|name| Some(if name == part { value } else { "x" }.to_owned()));
+                        section.extract(&filled.unwrap_or_default(), part) == Some(value)
+                    });
                     if value.contains(']') || value.trim_matches(BLANKS) != value || !whole {
                         return Err("the name of a section cannot hold it".to_owned());
                     }
@@ -183,12 +184,16 @@ impl Format for Ini {
         };
         let known = column == SECTION
             || (self.by_key && [KEY, VALUE].contains(&column))
-            || self.section.parts().iter().any(|name| name == part);
+            || self.parts().iter().any(|name| name == part);
         if known { Ok(()) } else { Err(format!("an INI file has no column `{column}`")) }
     }
 
     fn escape_byte(&self) -> Option<u8> {
         None
+    }
+
+    fn adds_over(&self) -> Option<&dyn AddsOver> {
+        Some(self)
     }
 
     fn absent(&self, column: &str) -> Option<&str> {
@@ -197,6 +202,11 @@ impl Format for Ini {
 }
 
 impl Ini {
+    /// The parts of the template of sections.
+    fn parts(&self) -> &[String] {
+        self.section.as_ref().map_or(&[], |section| section.parts())
+    }
+
     fn same(&self, a: &str, b: &str) -> bool {
         a == b || (self.ignore_case && a.to_lowercase() == b.to_lowercase())
     }
@@ -224,6 +234,99 @@ impl Ini {
     }
 }
 
+impl AddsOver for Ini {
+    fn add_over(&self, below: &Text<'_>, record: Span, edits: &EditSet, whole: bool, above: &str) -> String {
+        let text = below.as_str();
+        let every = Ini { by_key: true, section: None, head: Some(String::new()), ..self.clone() };
+        let keys = every.keys_of(below);
+        let mine = keys.iter().filter(|key| key.span.start >= record.start && key.span.end <= record.end);
+        let touched = |key: &&KeyPlace| {
+            whole || edits.edits().iter().any(|edit| edit.span.start >= key.span.start && edit.span.end <= key.span.end)
+        };
+        let mine: Vec<&KeyPlace> = mine.collect();
+        let section = mine.first().map_or_else(
+            || self.section_at(below, record),
+            |key| key.section.of(text).to_owned(),
+        );
+        // Where the section's own name is what changes, it changes with it.
+        let name_span = mine.first().map_or(record, |key| key.section);
+        let section = edited(text, name_span, edits).filter(|_| !name_span.is_empty()).unwrap_or(section);
+        let line_end = if above.contains("\r\n") || (above.is_empty() && text.contains("\r\n")) { "\r\n" } else { "\n" };
+        let there = Text::of_str(above);
+        let mut theirs = every.keys_of(&there);
+        theirs.retain(|key| self.same(key.section.of(above).trim(), section.trim()));
+        let name = |text: &str, key: &KeyPlace| {
+            let line = key.span.of(text);
+            line[..line.find(self.assign).unwrap_or(line.len())].trim().to_owned()
+        };
+        let mut lines = String::new();
+        for key in mine.into_iter().filter(touched) {
+            // What the higher file has already stays as it is.
+            if theirs.iter().any(|own| self.same(&name(above, own), &name(text, key))) {
+                continue;
+            }
+            lines.push_str(&edited(text, key.span, edits).unwrap_or_default());
+            lines.push_str(line_end);
+        }
+        if let Some(last) = theirs.last() {
+            let at = last.span.end as usize;
+            let at = memchr(b'\n', &above.as_bytes()[at..]).map_or(above.len(), |end| at + end + 1);
+            let gap = if above[..at].ends_with('\n') { "" } else { line_end };
+            return format!("{}{gap}{lines}{}", &above[..at], &above[at..]);
+        }
+        let gap = match above {
+            "" => String::new(),
+            above if above.ends_with('\n') => line_end.to_owned(),
+            _ => line_end.repeat(2),
+        };
+        match section.is_empty() {
+            true => format!("{lines}{above}"),
+            false => format!("{above}{gap}[{section}]{line_end}{lines}"),
+        }
+    }
+}
+
+/// A key with its value, and the name of the section it is in (empty before the first).
+struct KeyPlace {
+    span: Span,
+    section: Span,
+}
+
+impl Ini {
+    /// All keys of a file; the format must be one in which each key is a record, of any section.
+    fn keys_of(&self, text: &Text<'_>) -> Vec<KeyPlace> {
+        struct Places(Vec<KeyPlace>);
+        impl RecordSink for Places {
+            fn record(&mut self, record: &RawRecord<'_>) {
+                let section = record.cells.first().map_or(Span::default(), |cell| cell.cell.span);
+                self.0.push(KeyPlace { span: record.span, section });
+            }
+            fn fault(&mut self, _fault: Fault) {}
+        }
+        let mut places = Places(Vec::new());
+        self.read(text, &[Column { name: SECTION, optional: false }], &mut places);
+        places.0
+    }
+
+    /// The name of the section at `record`, which has no key.
+    fn section_at(&self, text: &Text<'_>, record: Span) -> String {
+        let line = text.as_str().get(record.start as usize..).unwrap_or("");
+        let inside = line.trim_start_matches('[').split([']', '\n']).next().unwrap_or("");
+        inside.trim().to_owned()
+    }
+}
+
+/// What stands at `span` after `edits`.
+fn edited(text: &str, span: Span, edits: &EditSet) -> Option<String> {
+    let inside = edits.edits().iter().filter(|edit| edit.span.start >= span.start && edit.span.end <= span.end);
+    let shifted = inside.map(|edit| Edit {
+        span: Span { start: edit.span.start - span.start, end: edit.span.end - span.start },
+        text: edit.text.clone(),
+    });
+    let bytes = EditSet::new(shifted.collect()).ok()?.apply(span.of(text).as_bytes()).ok()?;
+    String::from_utf8(bytes).ok()
+}
+
 struct Reader<'r> {
     format: &'r Ini,
     text: &'r str,
@@ -233,8 +336,6 @@ struct Reader<'r> {
     /// For each part of the section's template, and for its whole, the column.
     parts: Vec<Option<u16>>,
     whole: Option<u16>,
-    /// Whether every section is wanted, and its name taken whole.
-    any: bool,
     key: Option<u16>,
     value: Option<u16>,
     /// The next section's name, if its line has been read.
@@ -254,9 +355,8 @@ impl<'r> Reader<'r> {
             text: text.as_str(),
             at: text.body(),
             wanted: plain.map(|(at, column)| (column.name, at as u16)).collect(),
-            parts: format.section.parts().iter().map(|part| at(&format!("{{{part}}}"))).collect(),
+            parts: format.parts().iter().map(|part| at(&format!("{{{part}}}"))).collect(),
             whole: at(SECTION),
-            any: format.section.source() == SECTION,
             key: at(KEY),
             value: at(VALUE),
             pending: None,
@@ -279,8 +379,8 @@ impl<'r> Reader<'r> {
                 section.name = Span::new(self.at, self.at);
                 section.span = section.name;
                 let name = self.format.head.as_deref();
-                self.format.by_key && self.format.section.matches(name.unwrap_or("")).is_some()
-                    || name.is_some_and(|name| self.format.section.matches(name).is_some())
+                let fits = |name: &str| self.format.section.as_ref().is_none_or(|section| section.matches(name).is_some());
+                self.format.by_key && fits(name.unwrap_or("")) || name.is_some_and(fits)
             } else {
                 let (name, start) = self.pending.take()?;
                 section.name = name;
@@ -299,12 +399,12 @@ impl<'r> Reader<'r> {
     /// The cells of the section's name; gives whether the section is wanted at all.
     fn name_cells(&self, section: &mut Section) -> bool {
         let form = Form::Plain;
-        if self.any {
+        let Some(template) = &self.format.section else {
             let column = self.whole.map(|column| ColumnCell { column, cell: Cell { span: section.name, form } });
             section.cells.extend(column);
             return true;
-        }
-        let Some(parts) = self.format.section.matches(section.name.of(self.text)) else { return false };
+        };
+        let Some(parts) = template.matches(section.name.of(self.text)) else { return false };
         if let Some(column) = self.whole.filter(|column| !self.parts.contains(&Some(*column))) {
             section.cells.push(ColumnCell { column, cell: Cell { span: section.name, form } });
         }

@@ -26,7 +26,7 @@ pub use po::Po;
 pub use whole_file::WholeFile;
 pub use xml::{Xml, XmlPath};
 
-use crate::text::{Edit, Span, Text};
+use crate::text::{Edit, EditSet, Span, Text};
 use std::borrow::Cow;
 
 /// A value's place in the file and the way it is written there.
@@ -146,6 +146,14 @@ impl RecordSink for Ignore {
     fn fault(&mut self, _fault: Fault) {}
 }
 
+/// Adding to a file of a higher layer what is to differ from a lower one, where the two count together.
+pub trait AddsOver {
+    /// The content of the higher file, which is `above` now, with a record of the lower file added: the
+    /// one at `record` of `below`, with `edits` made. Without `whole` only the values that are edited are
+    /// added.
+    fn add_over(&self, below: &Text<'_>, record: Span, edits: &EditSet, whole: bool, above: &str) -> String;
+}
+
 /// One way of laying out records in a text.
 pub trait Format: std::fmt::Debug + Send + Sync {
     /// Reads all records of `text` into `sink`, with cells for `columns` only.
@@ -165,6 +173,11 @@ pub trait Format: std::fmt::Debug + Send + Sync {
     /// What `column` is for a record in which it stands nowhere: the name under which something goes that
     /// has none.
     fn absent(&self, _column: &str) -> Option<&str> {
+        None
+    }
+
+    /// What adds single values over those of a lower layer, if the format can.
+    fn adds_over(&self) -> Option<&dyn AddsOver> {
         None
     }
 

@@ -17,8 +17,9 @@ pub use rel_path::{RelPath, RelPathError};
 pub use writable::{ModRoot, WritePath};
 
 use crate::Error;
-use crate::text::Encoding;
+use crate::text::{Encoding, Text};
 use globset::GlobMatcher;
+use regex::Regex;
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Read;
@@ -50,6 +51,8 @@ pub struct FileTraits {
     pub encoding: Option<Encoding>,
     /// Whether the files of all layers count together, instead of the topmost alone.
     pub merged: bool,
+    /// The mark in a file that makes it replace those below all the same.
+    pub replaces: Option<Regex>,
 }
 
 /// A file of one layer.
@@ -150,7 +153,30 @@ impl Stack {
         // A folder `a.zip` and entries of an archive `a.zip` cannot stand side by side, but two names in
         // one archive that differ only in slashes could.
         files.dedup_by(|b, a| (&a.path, a.layer) == (&b.path, b.layer));
-        Ok(Stack { layers, files, archives, traits: Arc::new(traits), faults })
+        let mut stack = Stack { layers, files, archives, traits: Arc::new(traits), faults };
+        stack.look_for_marks();
+        Ok(stack)
+    }
+
+    /// Finds out which files of those that count together replace what lies below all the same.
+    fn look_for_marks(&mut self) {
+        let mut buffer = Vec::new();
+        for id in 1..self.files.len() {
+            let (below, entry) = (&self.files[id - 1], &self.files[id]);
+            if !entry.merged || below.path != entry.path {
+                continue;
+            }
+            let path = entry.path.as_str();
+            let marks = self.traits.iter().filter(|of| of.files.iter().any(|pattern| pattern.is_match(path)));
+            let marks: Vec<&Regex> = marks.filter_map(|of| of.replaces.as_ref()).collect();
+            if marks.is_empty() || self.read(id, &mut buffer).is_err() {
+                continue;
+            }
+            let text = Text::decode(&mut buffer, entry.encoding);
+            if marks.iter().any(|mark| mark.is_match(text.as_str())) {
+                self.files[id].merged = false;
+            }
+        }
     }
 
     /// The layers, lowest first.
@@ -184,10 +210,10 @@ impl Stack {
             if file.archived.is_some_and(|(archive, _)| hidden[archive]) {
                 continue;
             }
-            match out.last_mut() {
-                Some(last) if !file.merged && self.files[*last].path == file.path => *last = id,
-                _ => out.push(id),
+            while !file.merged && out.last().is_some_and(|last| self.files[*last].path == file.path) {
+                out.pop();
             }
+            out.push(id);
         }
         out
     }
@@ -287,7 +313,9 @@ impl Stack {
             }
         }
         files.sort_by(|a, b| (&a.path, a.layer).cmp(&(&b.path, b.layer)));
-        Stack { files, ..self.clone() }
+        let mut stack = Stack { files, ..self.clone() };
+        stack.look_for_marks();
+        stack
     }
 
     /// The mod layer as a place to write to; `None` when the stack has no layer.

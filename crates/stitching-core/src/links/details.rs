@@ -3,6 +3,7 @@
 use super::labels::{Labels, text_key, texts_of};
 use super::{Found, find_records, load, with_text};
 use crate::Error;
+use std::collections::HashSet;
 use crate::layers::{LayerId, RelPath, Stack};
 use crate::problem::Place;
 use crate::schema::{Layout, Schema, Table, TableId};
@@ -61,7 +62,14 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
         places: Vec::new(),
         fields: Vec::new(),
     };
-    for place in &found.places {
+    let merged = schema.tables[found.table].merged;
+    let mut places = found.places.clone();
+    if merged {
+        // The topmost layer's values come first, and what it does not have from those below.
+        places.sort_by_key(|place| std::cmp::Reverse(stack.files()[place.file].layer));
+    }
+    let mut given: HashSet<String> = HashSet::new();
+    for place in &places {
         let loaded = load(stack, place.file)?;
         details.places.push(loaded.place(place.span));
         let path = &stack.files()[place.file].path;
@@ -79,6 +87,10 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
         }
         let mut values = record.values;
         values.sort_by_key(|value| value.span);
+        values.retain(|value| !given.contains(&table.fields[value.field].name));
+        if merged {
+            given.extend(values.iter().map(|value| table.fields[value.field].name.clone()));
+        }
         for value in values {
             let field = &table.fields[value.field];
             let texts = text_key(&table, value.field, &value.text)

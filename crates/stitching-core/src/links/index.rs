@@ -1,6 +1,6 @@
 //! The index: which keys there are, and what each file's values point to.
 
-use super::{with_blocks, with_text};
+use super::{Overrides, with_blocks, with_text};
 use crate::Error;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Rule, Schema, TableId, Texts};
@@ -30,6 +30,7 @@ pub struct Index<'p> {
     columns: HashMap<(TableId, usize), HashSet<u64>>,
     nearest: Vec<OnceLock<NearestIndex>>,
     nearest_paths: OnceLock<NearestIndex>,
+    overrides: Overrides,
 }
 
 /// A file of the index.
@@ -122,8 +123,13 @@ impl<'p> Index<'p> {
                 of_tables[facts.table].push(TableFile { file: file as u32, slot: slot as u32 });
             }
         }
-        let tables =
-            of_tables.into_par_iter().with_max_len(1).map(|own| TableIndex::build(own, &files)).collect();
+        let layer = |file: u32| stack.files()[files[file as usize].id].layer;
+        let tables = of_tables
+            .into_par_iter()
+            .enumerate()
+            .with_max_len(1)
+            .map(|(table, own)| TableIndex::build(own, &files, schema.tables[table].merged, &layer))
+            .collect();
         let columns = (0..schema.tables.len()).flat_map(|table| {
             let wanted = targets[table].iter().enumerate().filter(|(_, wanted)| **wanted);
             wanted.map(move |(rule, _)| (table, rule))
@@ -135,6 +141,7 @@ impl<'p> Index<'p> {
             paths: ids.iter().filter_map(|id| path_hash(stack.files()[*id].path.as_str())).collect(),
             nearest: schema.tables.iter().map(|_| OnceLock::new()).collect(),
             nearest_paths: OnceLock::new(),
+            overrides: Overrides::read(stack, schema, through),
             files,
             tables,
             texts: HashMap::new(),
@@ -207,6 +214,30 @@ impl<'p> Index<'p> {
         }
     }
 
+    /// Whether a value of a record of the file at position `file` is overridden by a higher layer, or, for
+    /// one that is lacking, supplied by a lower one.
+    pub fn is_hidden(&self, file: u32, slot: u32, record: u32, rule: usize) -> bool {
+        let facts = self.facts(file, slot);
+        let table = &self.schema.tables[facts.table];
+        if !table.merged {
+            return false;
+        }
+        let layer = self.stack.files()[self.files[file as usize].id].layer;
+        let field = table.rules[rule].field;
+        facts.key(record).is_some_and(|key| self.overrides.hides(self.schema, facts.table, key, layer, field))
+    }
+
+    /// Whether a lower layer has the record too, in a table whose layers count together.
+    pub fn adds_to_lower(&self, file: u32, slot: u32, record: u32) -> bool {
+        let facts = self.facts(file, slot);
+        if !self.schema.tables[facts.table].merged {
+            return false;
+        }
+        let layer = |file: u32| self.stack.files()[self.files[file as usize].id].layer;
+        let key = facts.key(record).unwrap_or_default();
+        self.find_all(facts.table, key).iter().any(|other| layer(other.file) < layer(file))
+    }
+
     /// In which languages the text key of this hash has a text, a bit for each.
     pub fn text_languages(&self, hash: u64) -> u64 {
         self.texts.get(&hash).copied().unwrap_or(0)
@@ -270,7 +301,12 @@ impl<'p> Index<'p> {
 }
 
 impl TableIndex {
-    fn build(own: Vec<TableFile>, files: &[IndexedFile]) -> TableIndex {
+    fn build(
+        own: Vec<TableFile>,
+        files: &[IndexedFile],
+        merged: bool,
+        layer: &dyn Fn(u32) -> LayerId,
+    ) -> TableIndex {
         let facts = |file: &TableFile| &files[file.file as usize].facts.tables[file.slot as usize];
         let records = own.iter().map(|file| facts(file).starts.len()).sum();
         let mut index = TableIndex {
@@ -300,7 +336,12 @@ impl TableIndex {
                 match index.keys.find(hash, same).copied() {
                     Some(first) => {
                         let later = RecordId { file: file.file, slot: file.slot, record };
-                        index.duplicates.push((later, index.record_id(&first)));
+                        let first = index.record_id(&first);
+                        // A higher layer adds to the record of a lower one.
+                        match merged && layer(first.file) != layer(later.file) {
+                            true => index.records -= 1,
+                            false => index.duplicates.push((later, first)),
+                        }
                     }
                     None => {
                         index.keys.insert_unique(hash, entry, |entry| entry.hash);

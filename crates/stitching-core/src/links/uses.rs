@@ -1,5 +1,6 @@
 //! Who uses a record.
 
+use super::Overrides;
 use super::scan::{Needles, TableScan, scan};
 use crate::Error;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
@@ -241,13 +242,14 @@ pub fn find_uses(
         .collect();
     let fields: Vec<Vec<usize>> =
         (0..schema.tables.len()).map(|table| wanted.fields(schema, table)).collect();
-    let hits = scan(stack, schema, through, &plan, &|table, record, hits: &mut Vec<Use>| {
+    let hits = scan(stack, schema, through, &plan, &|table, record, hits: &mut Vec<(Option<String>, Use)>| {
         for &field in &fields[table] {
             for_each_piece(record, field, |piece| {
                 if let Some(thing) = wanted.thing(table, record, piece) {
-                    let key = record.key().map(|key| shown_key(&key));
+                    let kept = record.key();
+                    let key = kept.as_deref().map(shown_key);
                     let label_value = record.table.label.and_then(|label| record.value(label));
-                    hits.push(Use {
+                    let hit = Use {
                         file: 0,
                         span: piece.span,
                         table,
@@ -256,14 +258,21 @@ pub fn find_uses(
                         field,
                         rule: piece.rule,
                         thing,
-                    });
+                    };
+                    hits.push((kept, hit));
                 }
             });
         }
     })?;
+    let overrides = Overrides::read(stack, schema, through);
     let mut uses = Vec::new();
-    for file in hits {
-        let mut own: Vec<Use> = file.hits.into_iter().map(|hit| Use { file: file.file, ..hit }).collect();
+    for mut file in hits {
+        let layer = stack.files()[file.file].layer;
+        file.hits.retain(|(key, hit)| {
+            let key = key.as_deref().filter(|_| schema.tables[hit.table].merged);
+            key.is_none_or(|key| !overrides.hides(schema, hit.table, key, layer, hit.field))
+        });
+        let mut own: Vec<Use> = file.hits.into_iter().map(|(_, hit)| Use { file: file.file, ..hit }).collect();
         own.sort_by_key(|hit| (hit.span, hit.table, hit.rule));
         uses.append(&mut own);
     }

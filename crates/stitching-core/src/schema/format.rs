@@ -212,8 +212,8 @@ fn sign<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, name: &str) -> Opt
 fn ini<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>) -> Option<Ini> {
     reader.check_keys(table, keys::INI, |_| false);
     let section = match reader.text(table, "section") {
-        None => Template::parse("{section}").ok()?,
-        Some(text) => template(reader, text.span(), text.get_ref())?,
+        None => None,
+        Some(text) => Some(template(reader, text.span(), text.get_ref())?),
     };
     let repeated = [
         ("problem", Repeated::Problem),

@@ -71,6 +71,16 @@ pub(crate) const TABLE: &[KeyDoc] = &[
         "boolean|string|object",
         "Makes it a table of texts: the field that holds the text, or a field for each language.",
     ),
+    doc(
+        "layering",
+        "string",
+        "\"replace\" (the default): the topmost layer's file counts alone; \"merge\": the files of all layers count together, and a higher one overrides single fields.",
+    ),
+    doc(
+        "replaces",
+        "string",
+        "With layering = \"merge\": a regular expression; a file in which it is found replaces those below all the same.",
+    ),
     doc("ignore_case", "boolean", "Keys that differ only in upper and lower case are the same."),
     doc("fields", "object", "The fields, by name."),
 ];

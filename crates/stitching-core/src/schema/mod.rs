@@ -45,9 +45,11 @@ impl Schema {
         let traits = |table: &Table| FileTraits {
             files: table.files.iter().map(|pattern| pattern.matcher.clone()).collect(),
             encoding: table.encoding,
-            merged: false,
+            merged: table.merged,
+            replaces: table.replaces.clone(),
         };
-        self.tables.iter().filter(|table| table.encoding.is_some()).map(traits).collect()
+        let special = |table: &&Table| table.encoding.is_some() || table.merged;
+        self.tables.iter().filter(special).map(traits).collect()
     }
 
     /// The table names most like `name`.

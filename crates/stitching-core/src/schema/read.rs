@@ -159,6 +159,8 @@ impl<'t> TableBuilder<'_, 't> {
             fields: Vec::new(),
             rules: Vec::new(),
             encoding: self.encoding(body),
+            merged: self.merged(body),
+            replaces: self.replaces(body),
             ignore_case: self.reader.flag(body, "ignore_case").unwrap_or(false),
             texts: None,
             place: self.reader.place(name.span()),
@@ -209,6 +211,29 @@ impl<'t> TableBuilder<'_, 't> {
             }
         }
         (!out.is_empty()).then_some(out)
+    }
+
+    fn merged(&mut self, body: &DeTable<'t>) -> bool {
+        let Some(layering) = self.reader.text(body, "layering") else { return false };
+        match layering.get_ref().as_str() {
+            "merge" => true,
+            "replace" => false,
+            other => {
+                let message = format!("`layering` cannot be \"{other}\"");
+                self.reader.problem(layering.span(), message, "it is \"replace\" or \"merge\"");
+                false
+            }
+        }
+    }
+
+    fn replaces(&mut self, body: &DeTable<'t>) -> Option<Regex> {
+        let given = self.reader.text(body, "replaces")?;
+        let regex = regex::RegexBuilder::new(given.get_ref()).multi_line(true).build().ok();
+        if regex.is_none() {
+            let message = format!("`{}` is not a regular expression", given.get_ref());
+            self.reader.problem(given.span(), message, "a line that is just a mark is \"^; replace$\"");
+        }
+        regex
     }
 
     fn encoding(&mut self, body: &DeTable<'t>) -> Option<Encoding> {

@@ -32,6 +32,10 @@ pub struct Table {
     pub rules: Vec<Rule>,
     /// What its files are written in, if that is not to be recognised.
     pub encoding: Option<Encoding>,
+    /// Whether the files of all layers count together, a higher one overriding single fields.
+    pub merged: bool,
+    /// The mark of a file that replaces those below all the same.
+    pub replaces: Option<Regex>,
     /// Whether keys that differ only in case are the same key.
     pub ignore_case: bool,
     /// What the texts are, if it is a table of texts.

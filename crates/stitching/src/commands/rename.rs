@@ -85,6 +85,14 @@ fn tell_notes(change: &Change, ui: &Ui) {
     } else {
         brought_up.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
     }
+    let (follows, others): (Vec<&Note>, Vec<&Note>) =
+        others.into_iter().partition(|note| matches!(note, Note::Follows(..)));
+    if follows.len() > LISTED / 4 {
+        let number = count(follows.len(), "record");
+        ui.note(&format!("note: {number} have the renamed key as a part of their own, and follow (`--format json` names them)"));
+    } else {
+        follows.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
+    }
     others.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
 }
 
@@ -92,6 +100,12 @@ fn sentence(note: &Note) -> String {
     match note {
         Note::BroughtUp(path, layer) => {
             format!("`{path}` lay only in the layer `{layer}`; the mod now has a copy of it")
+        }
+        Note::Added(address, path) => {
+            format!("{address} lies in a base layer; the mod's `{path}` now has what changes of it")
+        }
+        Note::RecordStays(address) => {
+            format!("{address} is still in a base layer under its old key, where nothing refers to it any more")
         }
         Note::Moved(from, to) => format!("`{from}` is now `{to}`"),
         Note::StaysInBase(from, to) => {

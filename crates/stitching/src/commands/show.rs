@@ -4,6 +4,7 @@ use crate::args::{Global, Show};
 use crate::render::{human, json, table};
 use crate::ui::{BOLD, CYAN, DIM, RED, Ui, count, styled, wants_json};
 use serde_json::{Map, Value, json};
+use std::collections::HashMap;
 use std::process::ExitCode;
 use stitching_core::links::{
     FieldDetail, Labels, details, find_table, find_uses, resolve, things_of, with_text,
@@ -143,6 +144,8 @@ fn rows(project: &Project, id: TableId, through: usize) -> Result<(Vec<String>, 
     }
     let labels = Labels::read(stack, schema, through);
     let mut rows = Vec::new();
+    // In tables whose layers count together, what a higher layer has stands over what lies below.
+    let mut by_key: HashMap<String, usize> = HashMap::new();
     for file in files {
         let entry = &stack.files()[file];
         for record in with_text(stack, file, |text| read_all(&wide, &entry.path, text))? {
@@ -159,6 +162,19 @@ fn rows(project: &Project, id: TableId, through: usize) -> Result<(Vec<String>, 
                 .label
                 .and_then(|field| record.value(field))
                 .and_then(|value| labels.name(&wide, &value.text));
+            let below = record.key.as_ref().filter(|_| described.merged).and_then(|key| by_key.get(key));
+            if let Some(&below) = below {
+                let row: &mut Row = &mut rows[below];
+                for (old, new) in row.cells.iter_mut().zip(cells).filter(|(_, new)| !new.is_empty()) {
+                    *old = new;
+                }
+                row.label = label.or(row.label.take());
+                (row.path, row.layer) = (entry.path.to_string(), project.layer_name(file).to_owned());
+                continue;
+            }
+            if let Some(key) = record.key.clone().filter(|_| described.merged) {
+                by_key.insert(key, rows.len());
+            }
             rows.push(Row {
                 key: record.key.as_deref().map(shown_key).unwrap_or_default(),
                 label,
@@ -225,10 +241,17 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
     let mut out =
         format!("{}\n", styled(BOLD, human::record(&described.name, &record.key, record.label.as_deref())));
     let paths = human::Paths::of(project);
-    for place in &record.places {
+    if described.merged && record.places.len() > 1 {
+        for place in &record.places {
+            out.push_str(&format!("  {}\n", styled(CYAN, paths.place(place))));
+        }
+        out.push('\n');
+        write_fields(&fields, true, &mut out);
+    }
+    for place in record.places.iter().filter(|_| !described.merged || record.places.len() == 1) {
         out.push_str(&format!("  {}\n\n", styled(CYAN, paths.place(place))));
         let here: Vec<_> = fields.iter().copied().filter(|field| field.place.path == place.path).collect();
-        write_fields(&here, &mut out);
+        write_fields(&here, false, &mut out);
         if !here.is_empty() && place != record.places.last().unwrap_or(place) {
             out.push('\n');
         }
@@ -244,11 +267,12 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
     Ok(ExitCode::SUCCESS)
 }
 
-/// One line a field, and one for each further thing it points to.
-fn write_fields(fields: &[&FieldDetail], out: &mut String) {
+/// One line a field, and one for each further thing it points to; perhaps with the layer of each value.
+fn write_fields(fields: &[&FieldDetail], with_layer: bool, out: &mut String) {
     /// Longer values do not push what stands behind them further to the right.
     const WIDEST: usize = 32;
     let names = fields.iter().map(|field| field.name.chars().count()).max().unwrap_or(0);
+    let layers = fields.iter().map(|field| field.place.layer.chars().count()).max().unwrap_or(0);
     let values = fields.iter().map(|field| field.value.text.chars().count()).max().unwrap_or(0).min(WIDEST);
     for field in fields {
         let value = human::clean(&field.value.text);
@@ -260,6 +284,7 @@ fn write_fields(fields: &[&FieldDetail], out: &mut String) {
             .map(|unit| format!(" {unit}"))
             .unwrap_or_default();
         let mut extra: Vec<String> = Vec::new();
+        let layer = if with_layer { format!("{:<layers$}  ", field.place.layer) } else { String::new() };
         for (table, key, label) in &field.points_to {
             extra.push(format!("-> {}", human::record(table, key, label.as_deref())));
         }
@@ -280,11 +305,12 @@ fn write_fields(fields: &[&FieldDetail], out: &mut String) {
         }
         let pad = values.saturating_sub(field.value.text.chars().count() + unit.chars().count());
         let first = extra.first().map(String::as_str).unwrap_or_default();
-        let line = format!("  {:<names$}  {value}{unit}{}  {first}", field.name, " ".repeat(pad));
+        let line = format!("  {:<names$}  {layer}{value}{unit}{}  {first}", field.name, " ".repeat(pad));
         out.push_str(line.trim_end());
         out.push('\n');
         for more in extra.iter().skip(1) {
-            out.push_str(&format!("  {}  {}  {more}\n", " ".repeat(names), " ".repeat(values)));
+            let indent = " ".repeat(names + layer.chars().count());
+            out.push_str(&format!("  {indent}  {}  {more}\n", " ".repeat(values)));
         }
     }
 }

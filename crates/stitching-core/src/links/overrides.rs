@@ -1,0 +1,61 @@
+//! Tables whose files in all layers count together: which values of lower layers a higher one has too,
+//! so that the game does not see them.
+
+use super::with_text;
+use crate::layers::{LayerId, Stack};
+use crate::schema::{Schema, TableId};
+use crate::tables::read_all;
+use std::collections::{HashMap, HashSet};
+
+/// For each such table, by key, the layers above the lowest that have the record, and with which fields.
+#[derive(Debug, Default)]
+pub struct Overrides {
+    tables: HashMap<TableId, HashMap<String, Vec<(LayerId, HashSet<usize>)>>>,
+}
+
+impl Overrides {
+    /// Reads the files of such tables in all layers but the lowest, up to `through`. Files that cannot be
+    /// read override nothing.
+    pub fn read(stack: &Stack, schema: &Schema, through: LayerId) -> Overrides {
+        let mut overrides = Overrides::default();
+        for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.merged) {
+            let files = stack.effective(through).into_iter().filter(|file| {
+                let entry = &stack.files()[*file];
+                entry.layer > 0 && table.takes(&entry.path)
+            });
+            for file in files {
+                let entry = &stack.files()[file];
+                let read = with_text(stack, file, |text| read_all(table, &entry.path, text));
+                for record in read.unwrap_or_default() {
+                    let Some(key) = record.key else { continue };
+                    let key = if table.ignore_case { key.to_lowercase() } else { key };
+                    let fields = record.values.iter().map(|value| value.field).collect();
+                    let own = overrides.tables.entry(id).or_default();
+                    own.entry(key).or_default().push((entry.layer, fields));
+                }
+            }
+        }
+        overrides
+    }
+
+    /// Whether nothing is overridden at all.
+    pub fn is_empty(&self) -> bool {
+        self.tables.is_empty()
+    }
+
+    /// Whether a layer above `layer` has `field` of the record with `key` (as kept in memory).
+    pub fn hides(&self, schema: &Schema, table: TableId, key: &str, layer: LayerId, field: usize) -> bool {
+        self.layers(schema, table, key).any(|(other, fields)| *other > layer && fields.contains(&field))
+    }
+
+    fn layers(
+        &self,
+        schema: &Schema,
+        table: TableId,
+        key: &str,
+    ) -> impl Iterator<Item = &(LayerId, HashSet<usize>)> {
+        let folded = schema.tables[table].ignore_case.then(|| key.to_lowercase());
+        let own = self.tables.get(&table).and_then(|own| own.get(folded.as_deref().unwrap_or(key)));
+        own.into_iter().flatten()
+    }
+}
