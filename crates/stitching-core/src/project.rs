@@ -1,6 +1,6 @@
 //! A project: a folder with a `stitching.toml`.
 
-use crate::layers::{FileId, Layer, LayerId, Stack};
+use crate::layers::{FileId, Kept, Layer, LayerId, Stack};
 use crate::problem::{Place, Problem, Severity};
 use crate::schema::toml_reader::{TomlReader, Value, plain};
 use crate::schema::{Schema, keys};
@@ -69,7 +69,8 @@ impl Project {
         if !problems.is_empty() {
             return Err(Error::Description(problems));
         }
-        let stack = Stack::open(layers, schema.file_traits())?;
+        let kept = Kept::read(&crate::journal::own_folder(folder))?;
+        let stack = Stack::open(layers, schema.file_traits())?.with_kept(kept);
         Ok(Project { folder: folder.to_owned(), name: described.name, stack, schema })
     }
 

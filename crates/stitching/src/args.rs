@@ -95,6 +95,14 @@ pub enum Command {
         after_help = "Examples:\n  stitching rename reaches:frost_cut ice_cut --preview\n  stitching rename offers:\"north wharf/coal\" \"north wharf/peat\"\n\nThe preview is a diff that `git apply` takes in the project's folder."
     )]
     Rename(Rename),
+    /// Switch an entry off, or list what is off
+    #[command(
+        after_help = "Examples:\n  stitching off\n  stitching off offers:north/coal\n  stitching off barges:scow.crew\n  stitching off layouts:frost_cut.needs[*]=lamp\n  stitching off scripts/load.list:3\n\nAn entry becomes a note in the format's own syntax. Where there is none that fits, it is taken out of\nthe file and kept in `.stitching/off.json`. `stitching on` brings it back to the byte."
+    )]
+    Off(Off),
+    /// Switch an entry on again
+    #[command(after_help = "Example:\n  stitching on offers:north/coal")]
+    On(On),
     /// List the changes made
     #[command(after_help = "Example:\n  stitching history")]
     History,
@@ -183,6 +191,35 @@ pub struct Explain {
 }
 
 #[derive(Debug, Args)]
+pub struct Off {
+    /// A record, a field, one item of a field, or a line of a file; without it what is off is listed
+    #[arg(value_name = "TABLE:KEY[.FIELD[=VALUE]] | PATH:LINE")]
+    pub address: Option<String>,
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+#[derive(Debug, Args)]
+pub struct On {
+    /// The address, as `stitching off` lists it
+    #[arg(value_name = "ADDRESS")]
+    pub address: String,
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+/// What all commands that change files understand.
+#[derive(Debug, Args, Default)]
+pub struct Editing {
+    /// Write nothing; print what would change as a diff
+    #[arg(long)]
+    pub preview: bool,
+    /// Make the change even if it brings errors
+    #[arg(long)]
+    pub allow_errors: bool,
+}
+
+#[derive(Debug, Args)]
 pub struct Rename {
     /// The address of the record
     #[arg(value_name = "TABLE:KEY")]
@@ -190,10 +227,6 @@ pub struct Rename {
     /// Its new key
     #[arg(value_name = "NEWKEY")]
     pub new: String,
-    /// Write nothing; print what would change as a diff
-    #[arg(long)]
-    pub preview: bool,
-    /// Make the change even if it brings errors
-    #[arg(long)]
-    pub allow_errors: bool,
+    #[command(flatten)]
+    pub editing: Editing,
 }

@@ -4,7 +4,7 @@ use crate::Error;
 use crate::layers::{Archive, EntryChange, Fingerprint};
 use crate::layers::{FileId, RelPath, Stack};
 use crate::project::Project;
-use crate::text::{EditSet, LineTable, Patch, Text, TextFault, round_trips};
+use crate::text::{EditSet, LineTable, Patch, Splice, Text, TextFault, round_trips};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -16,10 +16,23 @@ pub struct Change {
     pub title: String,
     /// The files it touches, sorted by path.
     pub files: Vec<FileChange>,
+    /// What changes in the tool's own folder with it.
+    pub own: Vec<OwnChange>,
     /// What the user should know about it.
     pub notes: Vec<Note>,
     /// How many values are rewritten.
     pub values: usize,
+}
+
+/// A file of the tool's own that changes.
+#[derive(Debug, Clone)]
+pub struct OwnChange {
+    /// Its name in the tool's own folder.
+    pub name: String,
+    /// Its bytes before, if it was there.
+    pub before: Option<Vec<u8>>,
+    /// Its bytes after.
+    pub after: Vec<u8>,
 }
 
 /// Something the user should know about a change.
@@ -32,6 +45,8 @@ pub enum Note {
     Added(String, String),
     /// A record of a base layer is there under its old key too: its address.
     RecordStays(String),
+    /// A piece of the file at this path is taken out and kept aside, since it cannot be made a note.
+    KeptAside(String),
     /// A file is moved: from, to.
     Moved(String, String),
     /// A file of the base could not be moved and is still there under its old path.
@@ -138,6 +153,8 @@ fn byte_patch(path: &RelPath, before: &[u8], text: &Text<'_>, edits: &EditSet) -
 /// A file on disk before and after. Paths are within the mod layer (its folder, or that of its archive).
 #[derive(Debug, Clone)]
 pub struct DiskChange {
+    /// Whether the file is one of the tool's own, in its folder.
+    pub is_own: bool,
     /// The path before; `None` if it is new.
     pub from: Option<RelPath>,
     /// The path after; `None` if it goes.
@@ -166,8 +183,27 @@ pub enum DiskContent {
 }
 
 impl DiskChange {
+    fn own(own: &OwnChange) -> Result<DiskChange, Error> {
+        let path = RelPath::parse(&own.name).map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
+        let whole = |before: &[u8], after: &[u8]| {
+            Patch { splices: vec![Splice { start: 0, end: before.len() as u64, bytes: after.to_vec() }] }
+        };
+        let before = own.before.as_deref().unwrap_or_default();
+        Ok(DiskChange {
+            is_own: true,
+            from: own.before.is_some().then(|| path.clone()),
+            to: Some(path),
+            before: own.before.as_ref().map(|bytes| Fingerprint::of_bytes(blake3::hash(bytes))),
+            after: Some(Fingerprint::of_bytes(blake3::hash(&own.after))),
+            redo: whole(before, &own.after),
+            undo: whole(&own.after, before),
+            content: DiskContent::Bytes(Arc::new(own.after.clone())),
+        })
+    }
+
     fn plain(file: &FileChange) -> DiskChange {
         DiskChange {
+            is_own: false,
             from: file.in_mod.then(|| file.from.clone()),
             to: Some(file.to.clone()),
             before: file.in_mod.then(|| Fingerprint::of_bytes(file.seen)),
@@ -180,6 +216,7 @@ impl DiskChange {
 
     fn removed(file: &FileChange) -> DiskChange {
         DiskChange {
+            is_own: false,
             from: Some(file.from.clone()),
             to: None,
             before: Some(Fingerprint::of_bytes(file.seen)),
@@ -235,14 +272,15 @@ impl ArchiveChange {
         let content = DiskContent::Patched(place.clone());
         if self.new.is_some() {
             let (from, before, undo) = (None, None, Patch::default());
-            return Ok(DiskChange { from, to: Some(path), before, after, redo, undo, content });
+            return Ok(DiskChange { is_own: false, from, to: Some(path), before, after, redo, undo, content });
         }
         let undo = archive.reversed(&redo).map_err(io)?;
         let grown = redo.splices.iter().fold(archive.size as i64, |size, splice| {
             size + splice.bytes.len() as i64 - (splice.end - splice.start) as i64
         });
         let before = Some(Fingerprint::after(grown as u64, &undo));
-        Ok(DiskChange { from: Some(path.clone()), to: Some(path), before, after, redo, undo, content })
+        let (is_own, from) = (false, Some(path.clone()));
+        Ok(DiskChange { is_own, from, to: Some(path), before, after, redo, undo, content })
     }
 }
 
@@ -318,6 +356,9 @@ impl Change {
         let own = root.as_ref().and_then(|root| root.archive());
         for (_, change) in archives {
             out.push(change.on_disk(own)?);
+        }
+        for own in &self.own {
+            out.push(DiskChange::own(own)?);
         }
         Ok(out)
     }

@@ -3,9 +3,11 @@
 mod change;
 mod preview;
 mod rename;
+mod switch;
 mod verify;
 
-pub use change::{Change, DiskChange, DiskContent, FileChange, Note};
+pub use change::{Change, DiskChange, DiskContent, FileChange, Note, OwnChange};
 pub use preview::unified_diff;
 pub use rename::rename;
+pub use switch::{switch_off, switch_on};
 pub use verify::verify;

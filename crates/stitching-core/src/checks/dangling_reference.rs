@@ -47,6 +47,16 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     if !subject.suggest {
         return words;
     }
+    let keys = || targets.iter().filter(|target| target.rule.is_none());
+    if let Some(off) = keys().find_map(|target| context.switched_off(target.table, value)) {
+        let place = match off.place.line {
+            0 => format!("kept aside from `{}`", off.place.path),
+            line => format!("at {}:{line}", off.place.path),
+        };
+        let address = off.address(schema).unwrap_or_default();
+        words.help = Some(format!("it is switched off, {place}; `stitching on {address}` switches it on"));
+        return words;
+    }
     let lost = targets
         .iter()
         .filter(|target| target.rule.is_none())

@@ -4,7 +4,7 @@
 
 use super::{CHECKS, Check, Run, Subject, Words};
 use crate::formats::Fault;
-use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, load, with_text};
+use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, Switched, load, switched, with_text};
 use crate::problem::{Fix, Place, Problem, Related};
 use crate::schema::{Rule, Table};
 use crate::tables::{
@@ -27,6 +27,7 @@ pub struct Context<'i> {
     labels: OnceLock<Labels>,
     overridden: Vec<OnceLock<HashMap<String, (String, String)>>>,
     loaded: Mutex<HashMap<u32, Option<Arc<LoadedFile>>>>,
+    switched: OnceLock<Vec<Switched>>,
 }
 
 /// A problem in the making and its file, as a position in the index.
@@ -35,7 +36,7 @@ pub(super) type Placed = (u32, Seed);
 impl<'i> Context<'i> {
     pub(super) fn new(index: &'i Index<'i>) -> Context<'i> {
         let overridden = index.schema.tables.iter().map(|_| OnceLock::new()).collect();
-        Context { index, labels: OnceLock::new(), overridden, loaded: Mutex::new(HashMap::new()) }
+        Context { index, labels: OnceLock::new(), overridden, loaded: Mutex::new(HashMap::new()), switched: OnceLock::new() }
     }
 
     /// The tables that have a record with this key, by name. A table whose key is itself a
@@ -74,6 +75,15 @@ impl<'i> Context<'i> {
             out.extend(records.into_iter().filter_map(|record| Some((record.key?, place.clone()))));
         }
         out
+    }
+
+    /// The entry of the mod that is switched off and is the record of `table` with `key`, if there is one.
+    /// What is off is looked for at the first call.
+    pub fn switched_off(&self, table: usize, key: &str) -> Option<&Switched> {
+        let all = self.switched.get_or_init(|| switched(self.index.stack, self.index.schema));
+        let folded = self.index.schema.tables[table].ignore_case;
+        let same = |own: &str| own == key || (folded && own.to_lowercase() == key.to_lowercase());
+        all.iter().find(|own| matches!(&own.what, Some((id, own, None)) if *id == table && same(own)))
     }
 
     fn labels(&self) -> &Labels {

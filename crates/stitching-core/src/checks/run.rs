@@ -3,7 +3,7 @@
 use super::report::all_problems;
 use super::value_checks;
 use crate::layers::{LayerId, Stack};
-use crate::links::{FactsCache, Index, TableFile, TableIndex};
+use crate::links::{FactsCache, Index, TableFile, TableIndex, switched};
 use crate::problem::{Problem, Severity};
 use crate::schema::Schema;
 use std::collections::HashMap;
@@ -45,6 +45,8 @@ pub struct Summary {
     pub records: usize,
     /// Values that point somewhere.
     pub references: usize,
+    /// Entries of the mod that are switched off.
+    pub off: usize,
 }
 
 /// Checks the stack as if it ended at layer `through`.
@@ -75,6 +77,7 @@ pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
         files,
         records,
         references,
+        off: if through == stack.top() { switched(stack, schema).len() } else { 0 },
     };
     Report { problems, summary, tables }
 }

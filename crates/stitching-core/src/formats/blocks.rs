@@ -8,7 +8,7 @@
 //!
 //! No recursion: open blocks are on a stack of our own.
 
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink};
+use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
 use crate::text::{Span, Text};
 use std::ops::Range;
 
@@ -258,6 +258,16 @@ impl Format for Blocks {
 
     fn check_column(&self, column: &str) -> Result<(), String> {
         column_path(column).map(|_| ())
+    }
+
+    fn off_style(&self) -> OffStyle {
+        self.comments.first().cloned().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, false))
+    }
+
+    fn entry(&self, text: &Text<'_>, cell: Span) -> Option<Span> {
+        let (tree, _) = Parser::parse_well(self, text);
+        let inside = |node: &&Node| node.span.start <= cell.start && cell.end <= node.span.end;
+        tree.nodes.iter().rfind(inside).map(|node| node.span)
     }
 
     fn escape_byte(&self) -> Option<u8> {

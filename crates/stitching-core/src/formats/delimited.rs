@@ -1,6 +1,6 @@
 //! Delimited text: a row a line, cells between delimiters.
 
-use super::{BlockState, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, RawRecord, RecordSink};
+use super::{BlockState, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink};
 use crate::text::{Span, Text, nearest_of};
 use memchr::{memchr, memchr2};
 
@@ -165,6 +165,10 @@ impl Format for Delimited {
             }
         }
         true
+    }
+
+    fn off_style(&self) -> OffStyle {
+        self.comment.clone().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, true))
     }
 
     fn escape_byte(&self) -> Option<u8> {

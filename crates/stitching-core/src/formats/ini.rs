@@ -4,7 +4,7 @@
 //! `{value}`. The section's name is `{section}`, or the parts of a template (`[[reach {name}]]`). A value
 //! that goes over several lines has a cell for each, and so has a key that is written several times.
 
-use super::{AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, RawRecord, RecordSink};
+use super::{AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink};
 use crate::text::{Edit, EditSet, Span, Template, Text};
 use memchr::memchr;
 use std::collections::HashMap;
@@ -186,6 +186,17 @@ impl Format for Ini {
             || (self.by_key && [KEY, VALUE].contains(&column))
             || self.parts().iter().any(|name| name == part);
         if known { Ok(()) } else { Err(format!("an INI file has no column `{column}`")) }
+    }
+
+    fn off_style(&self) -> OffStyle {
+        self.comments.first().cloned().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, false))
+    }
+
+    fn entry(&self, text: &Text<'_>, cell: Span) -> Option<Span> {
+        let every = Ini { by_key: true, section: None, head: Some(String::new()), ..self.clone() };
+        let keys = every.keys_of(text).into_iter();
+        let mut around = keys.map(|key| key.span).filter(|key| key.start <= cell.start && cell.end <= key.end);
+        around.next()
     }
 
     fn escape_byte(&self) -> Option<u8> {

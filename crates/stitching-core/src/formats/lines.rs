@@ -4,7 +4,7 @@
 //! a fixed number of lines. Blank lines and notes are passed over; any other line that does not fit is a
 //! fault, unless the table only draws on some lines of the file.
 
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink};
+use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
 use crate::text::{Span, Template, Text};
 
 /// The settings of a file of like lines.
@@ -78,6 +78,10 @@ impl Format for Lines {
         }
         let parts: Vec<String> = self.parts().map(|part| format!("`{part}`")).collect();
         Err(format!("the line template has no part `{column}`; its parts are {}", parts.join(", ")))
+    }
+
+    fn off_style(&self) -> OffStyle {
+        self.comments.first().cloned().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, false))
     }
 
     fn escape_byte(&self) -> Option<u8> {

@@ -13,6 +13,7 @@ mod delimited;
 mod ini;
 mod json;
 mod lines;
+mod off;
 mod po;
 mod whole_file;
 mod xml;
@@ -22,6 +23,7 @@ pub use delimited::{Delimited, Header};
 pub use ini::{GoesOn, Ini, Repeated};
 pub use json::{Json, JsonPath, JsonPathError};
 pub use lines::Lines;
+pub use off::{OffPiece, OffStyle};
 pub use po::Po;
 pub use whole_file::WholeFile;
 pub use xml::{Xml, XmlPath};
@@ -138,6 +140,17 @@ pub trait RecordSink {
     fn fault(&mut self, fault: Fault);
 }
 
+/// The lines of `span` with their line end, if nothing else stands on them.
+fn whole_line(text: &str, span: Span) -> Span {
+    let (start, end) = (span.start as usize, span.end as usize);
+    let line = text[..start].rfind('\n').map_or(0, |at| at + 1);
+    let line = if line == 0 && text.starts_with('\u{feff}') { 3 } else { line };
+    let next = memchr::memchr(b'\n', &text.as_bytes()[end..]).map_or(text.len(), |at| end + at + 1);
+    let alone = text.get(line..start).is_some_and(|before| before.trim().is_empty())
+        && text[end..next].trim().is_empty();
+    if alone { Span::new(line, next) } else { span }
+}
+
 /// Takes nothing.
 struct Ignore;
 
@@ -174,6 +187,29 @@ pub trait Format: std::fmt::Debug + Send + Sync {
     /// has none.
     fn absent(&self, _column: &str) -> Option<&str> {
         None
+    }
+
+    /// How a piece of a file is switched off.
+    fn off_style(&self) -> OffStyle {
+        OffStyle::None
+    }
+
+    /// The whole entry in which the value at `cell` stands: its key, element or member with it. `None` if
+    /// it cannot be there without its record.
+    fn entry(&self, _text: &Text<'_>, _cell: Span) -> Option<Span> {
+        None
+    }
+
+    /// What must be made a note together with a record or an entry at `span`: its separator too, where one
+    /// too many would be wrong.
+    fn wrapped_span(&self, _text: &str, span: Span) -> Span {
+        span
+    }
+
+    /// What must be taken out of `text` with a record or an entry at `span`, so that what is left is well
+    /// formed: its separator, its line end.
+    fn with_separator(&self, text: &str, span: Span) -> Span {
+        whole_line(text, span)
     }
 
     /// What adds single values over those of a lower layer, if the format can.

@@ -4,7 +4,7 @@
 //! `msgstr[0]`...). A text over several quoted lines is one value. The first entry, whose `msgid` is
 //! empty, holds settings and is no record; entries commented out with `#~` are notes.
 
-use super::{Cell, Column, ColumnCell, Decoded, Fault, Form, Format, RawRecord, RecordSink};
+use super::{Cell, Column, ColumnCell, Decoded, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
 use crate::text::{Span, Text};
 use std::borrow::Cow;
 
@@ -90,6 +90,10 @@ impl Format for Po {
             true => Ok(()),
             false => Err(format!("a PO file has no `{column}`; its keywords are {}", KEYWORDS.join(", "))),
         }
+    }
+
+    fn off_style(&self) -> OffStyle {
+        OffStyle::Lines("#".to_owned(), false)
     }
 
     fn escape_byte(&self) -> Option<u8> {

@@ -33,6 +33,9 @@ pub struct Entry {
 /// One file in a change of the history; paths are within the mod layer.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct FileEntry {
+    /// Whether the file is one of the tool's own; its paths are within the tool's folder then.
+    #[serde(default)]
+    pub is_own: bool,
     /// The path before; `None` if the change made the file.
     pub from: Option<String>,
     /// The path after; `None` if the change removed the file.
@@ -61,6 +64,7 @@ impl FileEntry {
         let both = file.before.is_some() && file.after.is_some();
         let patch = |patch: &Patch| if both { patch.clone() } else { Patch::default() };
         FileEntry {
+            is_own: file.is_own,
             from: file.from.as_ref().map(ToString::to_string),
             to: file.to.as_ref().map(ToString::to_string),
             before: file.before.clone(),

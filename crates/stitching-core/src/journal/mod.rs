@@ -116,6 +116,7 @@ impl<'h> Journal<'h> {
         for file in change.on_disk(stack)? {
             files.push(FileEntry::new(&file));
             let stays = file.from == file.to;
+            let root = if file.is_own { Root::Own } else { Root::Mod };
             if let Some(to) = &file.to {
                 let expected = file.before.clone().filter(|_| stays);
                 let expected = expected.map_or(Expected::Absent, Expected::Is);
@@ -124,10 +125,10 @@ impl<'h> Journal<'h> {
                     DiskContent::Patched(source) => Content::Patched(source, file.redo),
                     DiskContent::Nothing => Content::Nothing,
                 };
-                operations.push(Operation::new(Target::new(Root::Mod, to), content, file.after, expected));
+                operations.push(Operation::new(Target::new(root, to), content, file.after, expected));
             }
             if let (Some(from), Some(before), false) = (&file.from, file.before, stays) {
-                operations.push(Operation::delete(Target::new(Root::Mod, from), Expected::Is(before)));
+                operations.push(Operation::delete(Target::new(root, from), Expected::Is(before)));
             }
         }
         let entry = history.next(change, files);
@@ -189,6 +190,7 @@ impl<'h> Journal<'h> {
     /// What takes one file back.
     fn reverse(&self, file: &FileEntry) -> Result<Vec<Operation>, Error> {
         self.turn(
+            if file.is_own { Root::Own } else { Root::Mod },
             (file.to.as_deref(), file.after.as_ref()),
             (file.from.as_deref(), file.before.as_ref()),
             &file.undo,
@@ -198,6 +200,7 @@ impl<'h> Journal<'h> {
     /// What makes one file's change again.
     fn repeat(&self, file: &FileEntry) -> Result<Vec<Operation>, Error> {
         self.turn(
+            if file.is_own { Root::Own } else { Root::Mod },
             (file.from.as_deref(), file.before.as_ref()),
             (file.to.as_deref(), file.after.as_ref()),
             &file.redo,
@@ -208,6 +211,7 @@ impl<'h> Journal<'h> {
     /// vanish is kept; one that is to appear was kept.
     fn turn(
         &self,
+        root: Root,
         (is_at, is): (Option<&str>, Option<&Fingerprint>),
         (to_be_at, to_be): (Option<&str>, Option<&Fingerprint>),
         patch: &Patch,
@@ -216,7 +220,7 @@ impl<'h> Journal<'h> {
         let now = match (is_at, is) {
             (Some(path), Some(is)) => {
                 let path = rel(path)?;
-                Some((self.expect(&path, is)?, path, is.clone()))
+                Some((self.expect(root, &path, is)?, path, is.clone()))
             }
             _ => None,
         };
@@ -234,7 +238,7 @@ impl<'h> Journal<'h> {
                     Content::Bytes(Arc::new(bytes))
                 };
                 let expected = if path == *from { Expected::Is(is.clone()) } else { Expected::Absent };
-                let target = Target::new(Root::Mod, &path);
+                let target = Target::new(root, &path);
                 operations.push(Operation::new(target, content, Some(to_be.clone()), expected));
             }
             (Some(path), Some(to_be), None) => {
@@ -245,7 +249,7 @@ impl<'h> Journal<'h> {
                     return Err(self.damaged(&path));
                 }
                 let content = Content::Patched(kept, Patch::default());
-                let target = Target::new(Root::Mod, &path);
+                let target = Target::new(root, &path);
                 operations.push(Operation::new(target, content, Some(to_be.clone()), Expected::Absent));
             }
             (_, _, Some((place, _, is))) => operations.push(history::keep(place, is)),
@@ -254,14 +258,14 @@ impl<'h> Journal<'h> {
         if let Some((_, path, is)) = now
             && to_be_at != Some(path.as_str())
         {
-            operations.push(Operation::delete(Target::new(Root::Mod, &path), Expected::Is(is)));
+            operations.push(Operation::delete(Target::new(root, &path), Expected::Is(is)));
         }
         Ok(operations)
     }
 
     /// The place of `path`, which must have the content that it had.
-    fn expect(&self, path: &RelPath, fingerprint: &Fingerprint) -> Result<PathBuf, Error> {
-        let place = self.roots.place(&Target::new(Root::Mod, path))?;
+    fn expect(&self, root: Root, path: &RelPath, fingerprint: &Fingerprint) -> Result<PathBuf, Error> {
+        let place = self.roots.place(&Target::new(root, path))?;
         let now = fingerprint.now(&place).map_err(|source| Error::io("read", &place, source))?;
         if now.as_ref() == Some(fingerprint) {
             return Ok(place);

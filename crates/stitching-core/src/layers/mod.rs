@@ -8,11 +8,13 @@
 mod archive;
 mod fingerprint;
 mod folder;
+mod kept;
 mod rel_path;
 mod writable;
 
 pub use archive::{Archive, EntryChange};
 pub use fingerprint::Fingerprint;
+pub use kept::Kept;
 pub use rel_path::{RelPath, RelPathError};
 pub use writable::{ModRoot, WritePath};
 
@@ -108,6 +110,7 @@ pub struct Stack {
     archives: Vec<Arc<Archive>>,
     traits: Arc<Vec<FileTraits>>,
     faults: Vec<LayerFault>,
+    kept: Vec<Kept>,
 }
 
 /// A position in [`Stack::files`].
@@ -153,9 +156,20 @@ impl Stack {
         // A folder `a.zip` and entries of an archive `a.zip` cannot stand side by side, but two names in
         // one archive that differ only in slashes could.
         files.dedup_by(|b, a| (&a.path, a.layer) == (&b.path, b.layer));
-        let mut stack = Stack { layers, files, archives, traits: Arc::new(traits), faults };
+        let traits = Arc::new(traits);
+        let mut stack = Stack { layers, files, archives, traits, faults, kept: Vec::new() };
         stack.look_for_marks();
         Ok(stack)
+    }
+
+    /// The stack with the pieces that were taken out of files of the mod and are kept aside.
+    pub fn with_kept(self, kept: Vec<Kept>) -> Stack {
+        Stack { kept, ..self }
+    }
+
+    /// The pieces that were taken out of files of the mod and are kept aside.
+    pub fn kept(&self) -> &[Kept] {
+        &self.kept
     }
 
     /// Finds out which files of those that count together replace what lies below all the same.

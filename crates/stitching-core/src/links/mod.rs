@@ -8,6 +8,7 @@ mod loaded;
 mod overrides;
 mod scan;
 mod search;
+mod switched;
 mod uses;
 
 pub(crate) use address::find_records;
@@ -19,5 +20,6 @@ pub use loaded::{LoadedFile, load, with_blocks, with_text};
 pub use overrides::Overrides;
 pub use scan::{FileHits, Needles, TableScan, fingerprint, scan};
 pub use search::{Matched, SearchHit, search};
+pub use switched::{Switched, SwitchedBy, switched};
 pub(crate) use uses::{add_key_fields, own_part};
 pub use uses::{Thing, Use, Wanted, find_uses, things_of, wanted};

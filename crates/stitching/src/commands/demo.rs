@@ -1,6 +1,6 @@
 //! `stitching demo`
 
-use crate::args::{Check, Demo, Find, Global, Rename, Through, Uses};
+use crate::args::{Check, Demo, Editing, Find, Global, Rename, Through, Uses};
 use crate::ui::{BOLD, DIM, Ui, styled};
 use include_dir::{Dir, include_dir};
 use std::path::Path;
@@ -63,8 +63,7 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let rename = Rename {
         address: "reaches:frost_cut".to_owned(),
         new: "ice_cut".to_owned(),
-        preview: false,
-        allow_errors: false,
+        editing: Editing::default(),
     };
     super::rename::run(&right, &rename, global, ui)?;
 

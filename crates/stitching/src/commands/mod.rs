@@ -2,11 +2,13 @@
 
 mod check;
 mod demo;
+mod edit;
 mod explain;
 mod find;
 mod history;
 mod rename;
 mod show;
+mod switch;
 mod tables;
 mod uses;
 
@@ -28,6 +30,8 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),
         Command::Explain(args) => explain::run(args, global, ui),
         Command::Rename(args) => rename::run(&open(global, ui)?, args, global, ui),
+        Command::Off(args) => switch::off(&open(global, ui)?, args, global, ui),
+        Command::On(args) => switch::on(&open(global, ui)?, args, global, ui),
         Command::History => history::list(&open(global, ui)?, global, ui),
         Command::Undo => history::undo(&open(global, ui)?, global, ui),
         Command::Redo => history::redo(&open(global, ui)?, global, ui),

@@ -12,8 +12,8 @@ mod tree;
 pub use path::{JsonPath, JsonPathError};
 pub(super) use string::decode_string;
 
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink};
-use crate::text::Text;
+use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
+use crate::text::{Span, Text};
 use tree::{Kind, Node, Tree};
 
 /// The settings of a JSON file.
@@ -81,8 +81,61 @@ impl Format for Json {
         FieldPath::parse(column).map(|_| ()).map_err(|error| error.to_string())
     }
 
+    fn off_style(&self) -> OffStyle {
+        if self.comments { OffStyle::Wrap("/*", "*/") } else { OffStyle::None }
+    }
+
+    fn entry(&self, text: &Text<'_>, cell: Span) -> Option<Span> {
+        let tree = Tree::parse(text, self, &mut |_| ());
+        let node = tree.nodes.iter().find(|node| node.span == cell)?;
+        Some(self.entry_of(text.as_str(), node))
+    }
+
+    fn wrapped_span(&self, text: &str, span: Span) -> Span {
+        let span = self.with_separator(text, span);
+        let shown = span.of(text);
+        let lead = shown.len() - shown.trim_start().len();
+        Span::new(span.start as usize + lead, span.start as usize + lead + shown.trim().len())
+    }
+
+    fn with_separator(&self, text: &str, span: Span) -> Span {
+        // A record is the value of a member, or an item.
+        let name = self.member_start(text, span);
+        let (start, end) = (name.unwrap_or(span.start as usize), span.end as usize);
+        let blank = |next: char| next.is_ascii_whitespace();
+        let after = text[end..].trim_start_matches(blank);
+        if after.starts_with(',') {
+            let comma = text.len() - after.len() + 1;
+            let rest = &text[comma..];
+            // Up to the next entry, so that the first entry of a line leaves no hole.
+            return Span::new(start, comma + (rest.len() - rest.trim_start_matches(blank).len()));
+        }
+        let before = text[..start].trim_end_matches(blank);
+        if before.ends_with(',') { Span::new(before.len() - 1, end) } else { Span::new(start, end) }
+    }
+
     fn escape_byte(&self) -> Option<u8> {
         Some(b'\\')
+    }
+}
+
+impl Json {
+    /// A member with its name, or an item, with its quotes.
+    fn entry_of(&self, text: &str, node: &Node) -> Span {
+        let quoted = usize::from(node.kind == Kind::Str);
+        let start = match node.name {
+            Some(name) => name.start as usize - 1,
+            None => node.span.start as usize - quoted,
+        };
+        let end = node.span.end as usize;
+        Span::new(start, end + usize::from(quoted > 0 && text[end..].starts_with('"')))
+    }
+
+    /// Where the name of the member begins whose value is at `span`.
+    fn member_start(&self, text: &str, span: Span) -> Option<usize> {
+        let tree = Tree::parse(&Text::of_str(text), self, &mut |_| ());
+        let node = tree.nodes.iter().find(|node| node.span == span)?;
+        node.name.map(|name| name.start as usize - 1)
     }
 }
 

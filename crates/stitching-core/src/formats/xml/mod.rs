@@ -10,8 +10,8 @@ mod tree;
 
 pub use path::XmlPath;
 
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink};
-use crate::text::Text;
+use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
+use crate::text::{Span, Text};
 use path::Place;
 use tree::Tree;
 
@@ -90,6 +90,18 @@ impl Format for Xml {
 
     fn check_column(&self, column: &str) -> Result<(), String> {
         XmlPath::column(column).map(|_| ())
+    }
+
+    fn off_style(&self) -> OffStyle {
+        OffStyle::Wrap("<!--", "-->")
+    }
+
+    fn entry(&self, text: &Text<'_>, cell: Span) -> Option<Span> {
+        let tree = Tree::parse_well(text, &mut |_| ());
+        let inside = |span: Span| span.start <= cell.start && cell.end <= span.end;
+        // The innermost element that has the value as its text; an attribute cannot be without its tag.
+        let around = tree.elements.iter().rfind(|element| inside(element.content));
+        around.map(|element| element.span)
     }
 
     fn escape_byte(&self) -> Option<u8> {

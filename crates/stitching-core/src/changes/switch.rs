@@ -1,0 +1,305 @@
+//! Switching entries off and on: in the format's own syntax for notes where it has one that fits,
+//! otherwise by taking them out and keeping them aside.
+
+use super::change::{Change, FileChange, Note, OwnChange};
+use crate::Error;
+use crate::formats::{OffStyle, decode};
+use crate::journal::own_folder;
+use crate::layers::{FileId, Kept, RelPath};
+use crate::links::{Address, Found, Switched, SwitchedBy, resolve, switched, with_text};
+use crate::project::Project;
+use crate::schema::Table;
+use crate::tables::{RecordView, Reader, all_fields, read_records_at};
+use crate::text::{Edit, EditSet, Span, Text};
+use std::collections::BTreeMap;
+
+/// Of what stands around a piece that is kept aside, so many bytes are remembered on each side.
+const AROUND: usize = 200;
+
+/// Builds the change that switches off what `address` names: a record, a field (`table:key.field`), one
+/// item of a field (`table:key.field=value`), or a line (`path:line`).
+///
+/// # Errors
+/// When the address names nothing, or what it names cannot be switched off.
+pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
+    let mut change = Change { title: format!("switch off {address}"), ..Change::default() };
+    if let Some((file, line)) = line_address(project, address) {
+        let span = line_span(project, file, line)?;
+        let style = styles(project, file).into_iter().find(|style| matches!(style, OffStyle::Lines(..)));
+        let Some(style) = style else {
+            let path = &project.stack.files()[file].path;
+            let reason = format!("`{path}` has no syntax that makes a line a note");
+            return Err(Error::refused(reason, "name the record or the field instead: table:key.field"));
+        };
+        edit_file(project, file, &mut change, |text| {
+            style.switch_off(text.as_str(), span).ok_or_else(|| unfit(address))
+        })?;
+        return Ok(change);
+    }
+    let (found, value) = find(project, address)?;
+    let table = &project.schema.tables[found.table];
+    let mut kept = Vec::new();
+    let top = found.places.iter().map(|place| project.stack.files()[place.file].layer).max();
+    for place in &found.places {
+        let entry = &project.stack.files()[place.file];
+        // Of a record that several layers have a part of, that of the topmost is meant.
+        if table.merged && Some(entry.layer) != top {
+            continue;
+        }
+        if table.merged && !project.stack.layers()[entry.layer].is_mod {
+            let reason = format!("{address} lies in a base layer, over which the mod can only put other values");
+            return Err(Error::refused(reason, "nothing was changed"));
+        }
+        edit_file(project, place.file, &mut change, |text| {
+            let spans = match found.field {
+                None => vec![place.span],
+                Some(field) => entries(table, &entry.path, text, place.span, field, value.as_deref())?,
+            };
+            let mut edits = Vec::new();
+            for span in spans {
+                let content = text.as_str();
+                let wrapped = table.format.wrapped_span(content, span);
+                if let Some(own) = table.format.off_style().switch_off(content, wrapped) {
+                    edits.extend(own);
+                    continue;
+                }
+                let taken = table.format.with_separator(content, span);
+                let rest = [&content[text.body()..taken.start as usize], &content[taken.end as usize..]];
+                if rest.iter().all(|part| part.trim().is_empty()) {
+                    let reason = format!("{address} is all that `{}` holds", entry.path);
+                    return Err(Error::refused(reason, "move the file out of the mod instead; nothing was changed"));
+                }
+                kept.push(keep(project, &found, &entry.path, content, taken));
+                edits.push(Edit { span: taken, text: String::new() });
+            }
+            Ok(edits)
+        })?;
+    }
+    if !kept.is_empty() {
+        for piece in &kept {
+            change.notes.push(Note::KeptAside(piece.path.clone()));
+        }
+        let all = project.stack.kept().iter().cloned().chain(kept).collect();
+        change.own.push(own_change(project, all)?);
+    }
+    Ok(change)
+}
+
+/// Builds the change that switches on again what `address` names, as `stitching off` lists it.
+///
+/// # Errors
+/// When nothing of that address is off, or its place in the file is not to be found any more.
+pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
+    let all = switched(&project.stack, &project.schema);
+    let line = line_address(project, address);
+    let meant = |own: &&Switched| {
+        let by_line = line.is_some_and(|(file, line)| {
+            own.place.path == project.stack.files()[file].path.as_str() && own.place.line == line
+        });
+        by_line || own.address(&project.schema).as_deref() == Some(address)
+    };
+    let meant: Vec<&Switched> = all.iter().filter(meant).collect();
+    if meant.is_empty() {
+        let names = all.iter().filter_map(|own| own.address(&project.schema)).collect::<Vec<_>>();
+        let near = crate::text::nearest_of(address, names.iter().map(String::as_str));
+        let help = match near.first() {
+            Some(near) => format!("did you mean `{near}`? `stitching off` lists what is off"),
+            None => "`stitching off` lists what is off".to_owned(),
+        };
+        return Err(Error::Unknown { what: "switched off entry", name: address.to_owned(), help });
+    }
+    let mut change = Change { title: format!("switch on {address}"), ..Change::default() };
+    let mut edits: BTreeMap<FileId, Vec<Edit>> = BTreeMap::new();
+    let mut gone = Vec::new();
+    for own in meant {
+        match &own.source {
+            SwitchedBy::Marks(file, piece) => edits.entry(*file).or_default().extend(piece.edits.clone()),
+            SwitchedBy::Kept(at) => {
+                let kept = &project.stack.kept()[*at];
+                let path = RelPath::parse(&kept.path).ok();
+                let file = path.and_then(|path| project.stack.find(project.stack.top(), &path));
+                let lost = || {
+                    let reason = format!("the place of {address} in `{}` is not to be found any more", kept.path);
+                    let place = own_folder(&project.folder).join(Kept::FILE);
+                    Error::refused(reason, format!("its text is in `{}`; put it in by hand", place.display()))
+                };
+                let file = file.ok_or_else(lost)?;
+                let at_byte = with_text(&project.stack, file, |text| kept.place_in(text.as_str()))?;
+                let at_byte = at_byte.ok_or_else(lost)?;
+                let edit = Edit { span: Span::new(at_byte, at_byte), text: kept.text.clone() };
+                edits.entry(file).or_default().push(edit);
+                gone.push(*at);
+            }
+        }
+    }
+    for (file, own) in edits {
+        edit_file(project, file, &mut change, |_| Ok(own.clone()))?;
+    }
+    if !gone.is_empty() {
+        let left = project.stack.kept().iter().enumerate().filter(|(at, _)| !gone.contains(at));
+        change.own.push(own_change(project, left.map(|(_, kept)| kept.clone()).collect())?);
+    }
+    Ok(change)
+}
+
+/// What an address names: a record or a field, and perhaps the value of one item.
+fn find(project: &Project, address: &str) -> Result<(Found, Option<String>), Error> {
+    let (stack, schema) = (&project.stack, &project.schema);
+    match resolve(stack, schema, stack.top(), address) {
+        Ok(found) => Ok((found, None)),
+        Err(error) => match address.rsplit_once('=') {
+            Some((field, value)) => match resolve(stack, schema, stack.top(), field) {
+                Ok(found) if found.field.is_some() => Ok((found, Some(value.to_owned()))),
+                _ => Err(error),
+            },
+            None => Err(error),
+        },
+    }
+}
+
+/// A file and a 1-based line, if the address is one: `path:line`.
+fn line_address(project: &Project, address: &str) -> Option<(FileId, usize)> {
+    let (path, line) = address.rsplit_once(':')?;
+    let line = line.parse().ok()?;
+    let path = RelPath::parse(path).ok()?;
+    let effective = project.stack.effective(project.stack.top());
+    let file = effective.into_iter().rfind(|file| project.stack.files()[*file].path == path)?;
+    Some((file, line))
+}
+
+fn line_span(project: &Project, file: FileId, line: usize) -> Result<Span, Error> {
+    with_text(&project.stack, file, |text| {
+        let content = text.as_str();
+        let mut start = text.body();
+        for (number, own) in content[start..].split_inclusive('\n').enumerate() {
+            let shown = own.trim_end();
+            if number + 1 == line && !shown.trim().is_empty() {
+                return Ok(Span::new(start, start + shown.len()));
+            }
+            start += own.len();
+        }
+        Err(Error::Unknown {
+            what: "line with something on it",
+            name: line.to_string(),
+            help: "lines are counted from 1".to_owned(),
+        })
+    })?
+}
+
+fn styles(project: &Project, file: FileId) -> Vec<OffStyle> {
+    let path = &project.stack.files()[file].path;
+    let tables = project.schema.tables.iter().filter(|table| table.takes(path));
+    tables.map(|table| table.format.off_style()).collect()
+}
+
+/// The entries in which the values of `field` stand, of the record at `record`; with `value` only the one
+/// that has it.
+fn entries(
+    table: &Table,
+    path: &RelPath,
+    text: &Text<'_>,
+    record: Span,
+    field: usize,
+    value: Option<&str>,
+) -> Result<Vec<Span>, Error> {
+    struct Cells {
+        record: Span,
+        cells: Vec<(usize, Span, String)>,
+    }
+    impl Reader for Cells {
+        fn record(&mut self, record: &RecordView<'_>) {
+            if record.span == self.record {
+                let cell = |own: &crate::formats::ColumnCell| {
+                    (usize::from(own.column), own.cell.span, decode(record.text, &own.cell).text.into_owned())
+                };
+                self.cells.extend(record.cells.iter().map(cell));
+            }
+        }
+    }
+    let mut cells = Cells { record, cells: Vec::new() };
+    read_records_at(table, path, text, &all_fields(table), &[record.start as usize], &mut cells);
+    let own = cells.cells.into_iter().filter(|(column, _, text)| {
+        *column == field && value.is_none_or(|value| value == text)
+    });
+    let mut spans = Vec::new();
+    let mut any = false;
+    for (_, cell, _) in own {
+        any = true;
+        let entry = table.format.entry(text, cell).ok_or_else(|| {
+            let reason = format!("`{}` cannot be switched off without its record", table.fields[field].name);
+            Error::refused(reason, "switch the whole record off; nothing was changed")
+        })?;
+        if !spans.contains(&entry) {
+            spans.push(entry);
+        }
+    }
+    if any {
+        return Ok(spans);
+    }
+    let reason = match value {
+        Some(value) => format!("`{}` has no item `{value}`", table.fields[field].name),
+        None => format!("the record has no `{}`", table.fields[field].name),
+    };
+    Err(Error::refused(reason, "`stitching show` tells what it has; nothing was changed"))
+}
+
+/// Adds the change of one file. A file of a base layer comes up into the mod.
+fn edit_file(
+    project: &Project,
+    file: FileId,
+    change: &mut Change,
+    edits: impl FnOnce(&Text<'_>) -> Result<Vec<Edit>, Error>,
+) -> Result<(), Error> {
+    let entry = &project.stack.files()[file];
+    let mut before = Vec::new();
+    project.stack.read(file, &mut before)?;
+    let mut buffer = before.clone();
+    let text = Text::decode(&mut buffer, entry.encoding);
+    if !text.editable() {
+        let reason = format!("`{}` would have to be edited, and bytes in it are not text in its encoding", entry.path);
+        return Err(Error::refused(reason, "give its table the right `encoding`; nothing was changed"));
+    }
+    let edits = EditSet::new(edits(&text)?).map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
+    change.values += 1;
+    let new = FileChange::new(project, file, &entry.path, &before, Some(&text), edits)?;
+    if !new.in_mod {
+        let layer = project.layer_name(file).to_owned();
+        change.notes.push(Note::BroughtUp(entry.path.to_string(), layer));
+    }
+    change.files.push(new);
+    Ok(())
+}
+
+fn keep(project: &Project, found: &Found, path: &RelPath, text: &str, span: Span) -> Kept {
+    let table = &project.schema.tables[found.table];
+    let (start, end) = (span.start as usize, span.end as usize);
+    let field = found.field.map(|field| table.fields[field].name.clone());
+    let record = Address::show(&table.name, &found.key);
+    Kept {
+        path: path.to_string(),
+        address: field.as_ref().map_or_else(|| record.clone(), |field| format!("{record}.{field}")),
+        table: table.name.clone(),
+        key: found.key.clone(),
+        field,
+        text: span.of(text).to_owned(),
+        before: text[text.ceil_char_boundary(start.saturating_sub(AROUND))..start].to_owned(),
+        after: text[end..text.floor_char_boundary((end + AROUND).min(text.len()))].to_owned(),
+    }
+}
+
+fn own_change(project: &Project, kept: Vec<Kept>) -> Result<OwnChange, Error> {
+    let bytes = serde_json::to_vec_pretty(&kept)
+        .map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
+    let path = own_folder(&project.folder).join(Kept::FILE);
+    let before = match std::fs::read(&path) {
+        Ok(bytes) => Some(bytes),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => None,
+        Err(source) => return Err(Error::io("read", &path, source)),
+    };
+    Ok(OwnChange { name: Kept::FILE.to_owned(), before, after: bytes })
+}
+
+fn unfit(address: &str) -> Error {
+    let reason = format!("{address} cannot be made a note: something else stands on its line");
+    Error::refused(reason, "name the record or the field instead: table:key.field")
+}

@@ -1,0 +1,98 @@
+//! Pieces that were taken out of files to be switched off, and are kept beside the project.
+
+use crate::Error;
+use serde::{Deserialize, Serialize};
+use std::path::Path;
+
+/// A piece that was taken out of a file, since its format has no notes, or none that fit.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Kept {
+    /// The path of the file in the mod.
+    pub path: String,
+    /// The address of what it is.
+    pub address: String,
+    /// The name of the table.
+    pub table: String,
+    /// The key of the record, as kept in memory.
+    pub key: String,
+    /// The field, if it is not a whole record.
+    pub field: Option<String>,
+    /// What stood there, to the byte.
+    pub text: String,
+    /// What stood before it, up to some hundred bytes.
+    pub before: String,
+    /// What stood behind it, up to some hundred bytes.
+    pub after: String,
+}
+
+impl Kept {
+    /// The name of the file in the tool's own folder that holds them all.
+    pub const FILE: &'static str = "off.json";
+
+    /// Reads the file that holds them all, in the tool's own folder `own`; none if it is not there.
+    ///
+    /// # Errors
+    /// When it cannot be read or understood.
+    pub fn read(own: &Path) -> Result<Vec<Kept>, Error> {
+        let path = own.join(Kept::FILE);
+        match std::fs::read(&path) {
+            Ok(bytes) => serde_json::from_slice(&bytes).map_err(|_| {
+                let reason = format!("`{}`, which holds what is switched off, cannot be understood", path.display());
+                Error::refused(reason, "it was damaged; move it away if what it holds is not needed")
+            }),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Vec::new()),
+            Err(source) => Err(Error::io("read", &path, source)),
+        }
+    }
+
+    /// Where in `text` it stood: where most of what stood around it still does. `None` if that is nowhere,
+    /// or in several places.
+    pub fn place_in(&self, text: &str) -> Option<usize> {
+        // Both sides first, in ever shorter pieces; then one side alone.
+        let lengths = [usize::MAX, 60, 30, 15];
+        let head = |len: usize| {
+            let from = self.before.len().saturating_sub(len);
+            &self.before[self.before.ceil_char_boundary(from)..]
+        };
+        let tail = |len: usize| &self.after[..self.after.floor_char_boundary(len.min(self.after.len()))];
+        let both = lengths.iter().map(|len| (head(*len), tail(*len)));
+        let before = lengths.iter().map(|len| (head(*len), ""));
+        let after = lengths.iter().map(|len| ("", tail(*len)));
+        for (head, tail) in both.chain(before).chain(after) {
+            let around = format!("{head}{tail}");
+            if around.trim().is_empty() {
+                continue;
+            }
+            let mut found = text.match_indices(&around);
+            if let (Some((at, _)), None) = (found.next(), found.next()) {
+                return Some(at + head.len());
+            }
+        }
+        (text.is_empty() || (self.before.is_empty() && self.after.is_empty())).then_some(0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Kept;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::untouched("one, three", Some(5))]
+    #[case::edits_further_off("zero, and one, three", Some(14))]
+    #[case::the_next_changed("one, four", None)]
+    #[case::gone("nothing of it", None)]
+    fn it_goes_back_where_its_neighbours_are(#[case] text: &str, #[case] place: Option<usize>) {
+        let kept = Kept {
+            path: String::new(),
+            address: String::new(),
+            table: String::new(),
+            key: String::new(),
+            field: None,
+            text: "two, ".to_owned(),
+            before: "one, ".to_owned(),
+            after: "three".to_owned(),
+        };
+        assert_eq!(kept.place_in(text), place.or_else(|| text.contains("one, ").then_some(5)));
+    }
+}

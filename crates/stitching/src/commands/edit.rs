@@ -1,0 +1,148 @@
+//! What all commands that change files do with their change: try it out, show it or write it, and tell
+//! what was done.
+
+use super::journal;
+use crate::args::{Editing, Global};
+use crate::ui::{BOLD, CYAN, DIM, GREEN, RED, Ui, count, styled, wants_json};
+use serde_json::json;
+use std::process::ExitCode;
+use stitching_core::changes::{Change, Note, unified_diff, verify};
+use stitching_core::{Error, Project};
+
+/// Files listed one by one; more are counted.
+const LISTED: usize = 12;
+
+/// Builds a change with `build` and writes it, or shows it if that is asked for.
+pub fn run(
+    project: &Project,
+    args: &Editing,
+    global: &Global,
+    ui: &Ui,
+    build: impl FnOnce(&Project) -> Result<Change, Error>,
+) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let journal = journal(project).ok_or_else(|| {
+        Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml")
+    })?;
+    // What is read must not change under our hands; a preview may be wrong in that case.
+    let held = if args.preview { None } else { Some(journal.hold()?) };
+    let project = &Project::open(&project.folder)?;
+    let change = ui.progress("looking for uses", || build(project))?;
+    if !args.allow_errors {
+        ui.progress("trying it out", || verify(project, &change))?;
+    }
+    let Some(held) = held else {
+        let diff = unified_diff(project, &change)?;
+        if as_json {
+            ui.json(&shape(&change, &json!({ "written": false, "diff": diff })));
+        } else {
+            ui.out(&coloured(&diff));
+            ui.note(&format!(
+                "nothing was written: {} in {}",
+                count(change.values, "value"),
+                count(change.files.len(), "file")
+            ));
+            tell_notes(&change, ui);
+        }
+        return Ok(ExitCode::SUCCESS);
+    };
+    let number = ui.progress("writing", || held.commit(&project.stack, &change))?;
+    if as_json {
+        ui.json(&shape(&change, &json!({ "written": true, "number": number })));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let mut out = format!(
+        "{}: {} in {}\n",
+        change.title,
+        count(change.values, "value"),
+        count(change.files.len(), "file")
+    );
+    for file in change.files.iter().take(LISTED) {
+        let edits =
+            if file.edits.is_empty() { "moved".to_owned() } else { count(file.edits.edits().len(), "edit") };
+        out.push_str(&format!("    {:<40} {}\n", file.to.as_str(), styled(DIM, edits)));
+    }
+    if change.files.len() > LISTED {
+        out.push_str(&format!("    and {}\n", count(change.files.len() - LISTED, "more file")));
+    }
+    ui.out(&out);
+    tell_notes(&change, ui);
+    ui.note("`stitching undo` takes it back");
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A diff with what goes in red and what comes in green; elsewhere than on a terminal the colours
+/// are left out again.
+fn coloured(diff: &str) -> String {
+    let line = |line: &str| match line.as_bytes().first() {
+        Some(b'-') => styled(RED, line),
+        Some(b'+') => styled(GREEN, line),
+        Some(b'@') => styled(CYAN, line),
+        Some(b'd') => styled(BOLD, line),
+        _ => line.to_owned(),
+    };
+    diff.split_inclusive('\n').map(line).collect()
+}
+
+fn tell_notes(change: &Change, ui: &Ui) {
+    let (brought_up, others): (Vec<&Note>, Vec<&Note>) =
+        change.notes.iter().partition(|note| matches!(note, Note::BroughtUp(..)));
+    if brought_up.len() > LISTED / 4 {
+        let number = count(brought_up.len(), "file");
+        ui.note(&format!("note: {number} lay only in a base layer; the mod now has copies of them (`--format json` names them)"));
+    } else {
+        brought_up.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
+    }
+    let (follows, others): (Vec<&Note>, Vec<&Note>) =
+        others.into_iter().partition(|note| matches!(note, Note::Follows(..)));
+    if follows.len() > LISTED / 4 {
+        let number = count(follows.len(), "record");
+        ui.note(&format!("note: {number} have the renamed key as a part of their own, and follow (`--format json` names them)"));
+    } else {
+        follows.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
+    }
+    others.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
+}
+
+fn sentence(note: &Note) -> String {
+    match note {
+        Note::BroughtUp(path, layer) => {
+            format!("`{path}` lay only in the layer `{layer}`; the mod now has a copy of it")
+        }
+        Note::Added(address, path) => {
+            format!("{address} lies in a base layer; the mod's `{path}` now has what changes of it")
+        }
+        Note::RecordStays(address) => {
+            format!("{address} is still in a base layer under its old key, where nothing refers to it any more")
+        }
+        Note::KeptAside(path) => {
+            format!("it cannot be made a note in `{path}`; it was taken out and is kept in `.stitching/off.json`")
+        }
+        Note::Moved(from, to) => format!("`{from}` is now `{to}`"),
+        Note::StaysInBase(from, to) => {
+            format!(
+                "`{from}` lies in a base layer, which is never written: the mod has it as `{to}`, and the old file is still seen by the game"
+            )
+        }
+        Note::Follows(before, after) => {
+            format!("{before} becomes {after}, since its key names the renamed record")
+        }
+    }
+}
+
+fn shape(change: &Change, more: &serde_json::Value) -> serde_json::Value {
+    let files: Vec<serde_json::Value> = change
+        .files
+        .iter()
+        .map(|file| {
+            let former = (file.in_mod && file.from != file.to).then(|| file.from.as_str());
+            json!({ "path": file.to.as_str(), "former_path": former, "brought_up": !file.in_mod, "edits": file.edits.edits().len() })
+        })
+        .collect();
+    let notes: Vec<String> = change.notes.iter().map(sentence).collect();
+    let mut out = json!({ "title": change.title, "values": change.values, "files": files, "notes": notes });
+    if let (Some(out), Some(more)) = (out.as_object_mut(), more.as_object()) {
+        out.extend(more.clone());
+    }
+    out
+}

@@ -1,0 +1,55 @@
+//! `stitching off` and `stitching on`
+
+use super::edit;
+use crate::args::{Global, Off, On};
+use crate::render::{human, json};
+use crate::ui::{BOLD, CYAN, Ui, count, styled, wants_json};
+use serde_json::json;
+use std::process::ExitCode;
+use stitching_core::changes::{switch_off, switch_on};
+use stitching_core::links::{Switched, SwitchedBy, switched};
+use stitching_core::{Error, Project};
+
+pub fn off(project: &Project, args: &Off, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    match &args.address {
+        Some(address) => {
+            edit::run(project, &args.editing, global, ui, |project| switch_off(project, address))
+        }
+        None => list(project, global, ui),
+    }
+}
+
+pub fn on(project: &Project, args: &On, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    edit::run(project, &args.editing, global, ui, |project| switch_on(project, &args.address))
+}
+
+/// Lists what is off.
+fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let all = switched(&project.stack, &project.schema);
+    if wants_json(global)? {
+        let shape = |own: &Switched| {
+            let kept = matches!(own.source, SwitchedBy::Kept(_));
+            let head = json!({ "address": own.address(&project.schema), "text": own.text, "kept_aside": kept });
+            json::with_place(head, &own.place)
+        };
+        ui.json(&json!({ "off": all.iter().map(shape).collect::<Vec<_>>() }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let paths = human::Paths::of(project);
+    let mut out = String::new();
+    for own in &all {
+        let address = own.address(&project.schema).unwrap_or_else(|| "(not a record)".to_owned());
+        let aside = if matches!(own.source, SwitchedBy::Kept(_)) { ", kept aside" } else { "" };
+        let lines: Vec<&str> = own.text.trim().lines().collect();
+        let first = lines.first().map(|line| human::clean(line.trim())).unwrap_or_default();
+        let more = if lines.len() > 1 { format!(" ... {}", count(lines.len(), "line")) } else { String::new() };
+        let place = styled(CYAN, paths.place(&own.place));
+        out.push_str(&format!("{}\n    {place}{aside}\n    {first}{more}\n", styled(BOLD, address)));
+    }
+    match all.len() {
+        0 => out.push_str("nothing is off\n"),
+        number => out.push_str(&format!("\n{} off; `stitching on ADDRESS` switches it on\n", count(number, "entry"))),
+    }
+    ui.out(&out.replace("entrys", "entries"));
+    Ok(ExitCode::SUCCESS)
+}
