@@ -117,7 +117,7 @@ fn any_record_can_be_renamed() {
         let new = parts.join("/");
         let refers = described.key.iter().any(|part| match part {
             KeyPart::Field(field) => {
-                described.rules.iter().any(|rule| rule.field == *field && !rule.refs.is_empty())
+                described.rules.iter().any(|rule| rule.field == *field && (!rule.refs.is_empty() || rule.file.is_some()))
             }
             _ => false,
         });

@@ -101,12 +101,24 @@ const FORMATS: &[(&str, &[&str])] = &[
     (r#"{ kind = "delimited", delimiter = "¦", header = false, columns = ["a", "b"] }"#, &["a", "b"]),
     (STRICT, &["a", "b"]),
     (r##"{ kind = "lines", line = '{a} = "{b}"[ # {c}]', comment = ["//"] }"##, &["a", "b"]),
-    (r##"{ kind = "lines", line = '{a} = "{b}"', comment = "#", trailing = true, over_lines = true }"##, &["a", "b"]),
-    (r#"{ kind = "lines", line = "{a}:{b}", anywhere = true, others = true, carry = "= {c}" }"#, &["a", "b", "c"]),
+    (
+        r##"{ kind = "lines", line = '{a} = "{b}"', comment = "#", trailing = true, over_lines = true }"##,
+        &["a", "b"],
+    ),
+    (
+        r#"{ kind = "lines", line = "{a}:{b}", anywhere = true, others = true, carry = "= {c}" }"#,
+        &["a", "b", "c"],
+    ),
     (SHAPE, &["a", "b"]),
     (INI, &["a", "b", "{section}"]),
-    (r#"{ kind = "ini", goes_on = "backslash", repeated_sections = "merge", repeated_keys = "last" }"#, &["a", "b"]),
-    (r#"{ kind = "ini", records = "keys", goes_on = "indent", quotes = false }"#, &["{section}", "{key}", "{value}"]),
+    (
+        r#"{ kind = "ini", goes_on = "backslash", repeated_sections = "merge", repeated_keys = "last" }"#,
+        &["a", "b"],
+    ),
+    (
+        r#"{ kind = "ini", records = "keys", goes_on = "indent", quotes = false }"#,
+        &["{section}", "{key}", "{value}"],
+    ),
     (XML, &["a", "@b", "."]),
     (r#"{ kind = "xml", records = "/a/*" }"#, &["name()", "../@b", "b/text()"]),
     (BLOCKS, &["a", "{name}", "{label}"]),

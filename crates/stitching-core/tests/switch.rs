@@ -169,13 +169,17 @@ fn off_and_on_again(#[case] address: &str, #[case] path: &str) {
     assert!(!all.is_empty(), "it is listed");
     let report = check(&project.stack, &project.schema, project.stack.top());
     assert_eq!(report.summary.off, all.len());
-    let faults = report.problems.iter().filter(|problem| ["syntax-error", "not-strict-json"].contains(&problem.code));
+    let faults =
+        report.problems.iter().filter(|problem| ["syntax-error", "not-strict-json"].contains(&problem.code));
     assert_eq!(support::lines(&faults.cloned().collect::<Vec<_>>()), [""; 0]);
     let listed = all[0].address(&project.schema).unwrap_or_else(|| format!("{path}:{}", all[0].place.line));
 
     // As it is, and with something else added at the end of the file meanwhile.
     do_it(&folder, |project| switch_on(project, &listed));
-    assert_eq!(String::from_utf8_lossy(&fs::read(&file).expect("the file")), String::from_utf8_lossy(&original));
+    assert_eq!(
+        String::from_utf8_lossy(&fs::read(&file).expect("the file")),
+        String::from_utf8_lossy(&original)
+    );
     let root = support::open(&folder).stack.mod_root().expect("a mod");
     let journal = Journal::new(folder.path(), root, NO_HOOK);
     journal.undo().expect("undone");
@@ -195,7 +199,8 @@ fn a_reference_to_what_is_off_says_so() {
     do_it(&folder, |project| switch_off(project, "crews:tow"));
     let project = support::open(&folder);
     let report = check(&project.stack, &project.schema, project.stack.top());
-    let dangling: Vec<_> = report.problems.iter().filter(|problem| problem.code == "dangling-reference").collect();
+    let dangling: Vec<_> =
+        report.problems.iter().filter(|problem| problem.code == "dangling-reference").collect();
     assert_eq!(dangling.len(), 3);
     for problem in dangling {
         let help = problem.help.as_deref().unwrap_or_default();
@@ -239,7 +244,9 @@ fn the_demo_comes_back() {
         for table in project.schema.tables.iter().filter(|table| table.takes(&entry.path)) {
             let mut before = Vec::new();
             project.stack.read(file, &mut before).expect("the file");
-            let records = stitching_core::links::with_text(&project.stack, file, |text| read_all(table, &entry.path, text));
+            let records = stitching_core::links::with_text(&project.stack, file, |text| {
+                read_all(table, &entry.path, text)
+            });
             for record in records.expect("records").into_iter().step_by(7).take(3) {
                 let address = Address::show(&table.name, &record.key.expect("a key"));
                 // A record that is its whole file leaves nothing that could be read.
@@ -250,7 +257,12 @@ fn the_demo_comes_back() {
                     Some(own) => serde_json::from_slice(&own.after).expect("what is kept"),
                     None => Vec::new(),
                 };
-                let after = Project { folder: demo.clone(), name: String::new(), stack: staged.with_kept(kept), schema: stitching_schema(&demo) };
+                let after = Project {
+                    folder: demo.clone(),
+                    name: String::new(),
+                    stack: staged.with_kept(kept),
+                    schema: stitching_schema(&demo),
+                };
                 let back = switch_on(&after, &address).unwrap_or_else(|error| panic!("{address}: {error}"));
                 let restored = back.files.iter().find(|other| other.to == own.to).expect("the file");
                 assert_eq!(*restored.after, before, "{address}");

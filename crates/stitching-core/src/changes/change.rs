@@ -184,9 +184,10 @@ pub enum DiskContent {
 
 impl DiskChange {
     fn own(own: &OwnChange) -> Result<DiskChange, Error> {
-        let path = RelPath::parse(&own.name).map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
-        let whole = |before: &[u8], after: &[u8]| {
-            Patch { splices: vec![Splice { start: 0, end: before.len() as u64, bytes: after.to_vec() }] }
+        let path = RelPath::parse(&own.name)
+            .map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
+        let whole = |before: &[u8], after: &[u8]| Patch {
+            splices: vec![Splice { start: 0, end: before.len() as u64, bytes: after.to_vec() }],
         };
         let before = own.before.as_deref().unwrap_or_default();
         Ok(DiskChange {
@@ -272,7 +273,16 @@ impl ArchiveChange {
         let content = DiskContent::Patched(place.clone());
         if self.new.is_some() {
             let (from, before, undo) = (None, None, Patch::default());
-            return Ok(DiskChange { is_own: false, from, to: Some(path), before, after, redo, undo, content });
+            return Ok(DiskChange {
+                is_own: false,
+                from,
+                to: Some(path),
+                before,
+                after,
+                redo,
+                undo,
+                content,
+            });
         }
         let undo = archive.reversed(&redo).map_err(io)?;
         let grown = redo.splices.iter().fold(archive.size as i64, |size, splice| {

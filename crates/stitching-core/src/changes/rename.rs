@@ -14,8 +14,8 @@ use crate::Error;
 use crate::formats::{Cell, Form, decode};
 use crate::layers::{FileId, RelPath};
 use crate::links::{
-    Address, FileHits, Found, Needles, Overrides, TableScan, Thing, Wanted, find_records, fingerprint, load, own_part,
-    resolve, scan, things_of, wanted,
+    Address, FileHits, Found, Needles, Overrides, TableScan, Thing, Wanted, find_records, fingerprint, load,
+    own_part, resolve, scan, things_of, wanted,
 };
 use crate::project::Project;
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
@@ -275,7 +275,9 @@ impl<'p> Work<'p> {
             };
             let of_base = !stack.layers()[layer].is_mod;
             let all_add = files.get(&file).is_some_and(|(_, rewrites)| rewrites.iter().all(adds));
-            if of_base && all_add && !self.moves.contains_key(&file)
+            if of_base
+                && all_add
+                && !self.moves.contains_key(&file)
                 && let Some((seen, rewrites)) = files.remove(&file)
                 && !rewrites.is_empty()
             {
@@ -316,9 +318,9 @@ impl<'p> Work<'p> {
             .map(|(file, (seen, rewrites))| file_change(project, *file, *seen, rewrites, moves.get(file)))
             .collect::<Result<_, Error>>()?;
         for (file, overlay) in overlaid {
-            let own = changes.iter().position(|change| {
-                change.in_mod && change.from == project.stack.files()[file].path
-            });
+            let own = changes
+                .iter()
+                .position(|change| change.in_mod && change.from == project.stack.files()[file].path);
             let own = own.map(|at| changes.swap_remove(at));
             changes.push(overlay_change(project, file, &overlay, own)?);
         }
@@ -423,7 +425,8 @@ impl Look<'_, '_> {
                 }
                 Thing::Record(_, old) if !rule.with.is_empty() => {
                     // The other parts of the key stand in other fields of the record.
-                    let parts = rule.with.iter().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
+                    let parts =
+                        rule.with.iter().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
                     for (part, (old, new)) in parts {
                         if let (Some(field), true) = (part, old != new)
                             && let Some(cell) = record.cell(*field)
@@ -438,11 +441,17 @@ impl Look<'_, '_> {
                     if own == own_part(rule, old) {
                         return;
                     }
-                    rule.shape.as_ref().map_or(Some(own), |template| template.extract(own, "")).map(str::to_owned)
+                    rule.shape
+                        .as_ref()
+                        .map_or(Some(own), |template| template.extract(own, ""))
+                        .map(str::to_owned)
                 }
                 Thing::Record(..) => {
                     let own = item.new.as_str();
-                    rule.shape.as_ref().map_or(Some(own), |template| template.extract(own, "")).map(str::to_owned)
+                    rule.shape
+                        .as_ref()
+                        .map_or(Some(own), |template| template.extract(own, ""))
+                        .map(str::to_owned)
                 }
                 Thing::Column(..) => Some(item.new.clone()),
             };
@@ -474,7 +483,8 @@ impl Look<'_, '_> {
             for ((part, old), new) in table.key.iter().zip(old_parts).zip(new_parts) {
                 if let (KeyPart::Field(field), true) = (part, old != new) {
                     if self.record.cell(*field).is_none() {
-                        let reason = format!("`{old}` is a name that the schema gives; it stands nowhere in the file");
+                        let reason =
+                            format!("`{old}` is a name that the schema gives; it stands nowhere in the file");
                         self.hits.push(Hit::Unfit(self.record.span, reason));
                     }
                     self.rewrite_whole(*field, new);
@@ -526,7 +536,8 @@ impl Look<'_, '_> {
         if let Some(cell) = self.record.cell(field) {
             let within = 0..decode(self.record.text, cell).text.len();
             let record = merged_record(self.record);
-            let rewrite = Rewrite { table: self.table, record, field, cell: *cell, within, new: new.to_owned() };
+            let rewrite =
+                Rewrite { table: self.table, record, field, cell: *cell, within, new: new.to_owned() };
             self.hits.push(Hit::Rewrite(rewrite));
         }
     }
@@ -630,7 +641,8 @@ fn overlay_change(
     };
     let mut new = match (&own, target) {
         (Some(own), _) => {
-            let bytes = own.edits.apply(old.as_str().as_bytes()).map_err(|error| refused(error.to_string()))?;
+            let bytes =
+                own.edits.apply(old.as_str().as_bytes()).map_err(|error| refused(error.to_string()))?;
             String::from_utf8(bytes).map_err(|error| refused(error.to_string()))?
         }
         (None, Some(_)) => old.as_str().to_owned(),
@@ -665,10 +677,7 @@ fn one_edit(old: &str, new: &str, whole: bool) -> EditSet {
     };
     let head = if whole { 0 } else { equal(&mut old.chars(), &mut new.chars()) };
     let tail = if whole { 0 } else { equal(&mut old[head..].chars().rev(), &mut new[head..].chars().rev()) };
-    let edit = Edit {
-        span: Span::new(head, old.len() - tail),
-        text: new[head..new.len() - tail].to_owned(),
-    };
+    let edit = Edit { span: Span::new(head, old.len() - tail), text: new[head..new.len() - tail].to_owned() };
     EditSet::new(vec![edit]).unwrap_or_default()
 }
 

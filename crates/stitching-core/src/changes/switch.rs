@@ -9,7 +9,7 @@ use crate::layers::{FileId, Kept, RelPath};
 use crate::links::{Address, Found, Switched, SwitchedBy, resolve, switched, with_text};
 use crate::project::Project;
 use crate::schema::Table;
-use crate::tables::{RecordView, Reader, all_fields, read_records_at};
+use crate::tables::{Reader, RecordView, all_fields, read_records_at};
 use crate::text::{Edit, EditSet, Span, Text};
 use std::collections::BTreeMap;
 
@@ -47,7 +47,8 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
             continue;
         }
         if table.merged && !project.stack.layers()[entry.layer].is_mod {
-            let reason = format!("{address} lies in a base layer, over which the mod can only put other values");
+            let reason =
+                format!("{address} lies in a base layer, over which the mod can only put other values");
             return Err(Error::refused(reason, "nothing was changed"));
         }
         edit_file(project, place.file, &mut change, |text| {
@@ -67,7 +68,10 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
                 let rest = [&content[text.body()..taken.start as usize], &content[taken.end as usize..]];
                 if rest.iter().all(|part| part.trim().is_empty()) {
                     let reason = format!("{address} is all that `{}` holds", entry.path);
-                    return Err(Error::refused(reason, "move the file out of the mod instead; nothing was changed"));
+                    return Err(Error::refused(
+                        reason,
+                        "move the file out of the mod instead; nothing was changed",
+                    ));
                 }
                 kept.push(keep(project, &found, &entry.path, content, taken));
                 edits.push(Edit { span: taken, text: String::new() });
@@ -119,7 +123,8 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
                 let path = RelPath::parse(&kept.path).ok();
                 let file = path.and_then(|path| project.stack.find(project.stack.top(), &path));
                 let lost = || {
-                    let reason = format!("the place of {address} in `{}` is not to be found any more", kept.path);
+                    let reason =
+                        format!("the place of {address} in `{}` is not to be found any more", kept.path);
                     let place = own_folder(&project.folder).join(Kept::FILE);
                     Error::refused(reason, format!("its text is in `{}`; put it in by hand", place.display()))
                 };
@@ -218,9 +223,10 @@ fn entries(
     }
     let mut cells = Cells { record, cells: Vec::new() };
     read_records_at(table, path, text, &all_fields(table), &[record.start as usize], &mut cells);
-    let own = cells.cells.into_iter().filter(|(column, _, text)| {
-        *column == field && value.is_none_or(|value| value == text)
-    });
+    let own = cells
+        .cells
+        .into_iter()
+        .filter(|(column, _, text)| *column == field && value.is_none_or(|value| value == text));
     let mut spans = Vec::new();
     let mut any = false;
     for (_, cell, _) in own {
@@ -256,10 +262,12 @@ fn edit_file(
     let mut buffer = before.clone();
     let text = Text::decode(&mut buffer, entry.encoding);
     if !text.editable() {
-        let reason = format!("`{}` would have to be edited, and bytes in it are not text in its encoding", entry.path);
+        let reason =
+            format!("`{}` would have to be edited, and bytes in it are not text in its encoding", entry.path);
         return Err(Error::refused(reason, "give its table the right `encoding`; nothing was changed"));
     }
-    let edits = EditSet::new(edits(&text)?).map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
+    let edits = EditSet::new(edits(&text)?)
+        .map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
     change.values += 1;
     let new = FileChange::new(project, file, &entry.path, &before, Some(&text), edits)?;
     if !new.in_mod {

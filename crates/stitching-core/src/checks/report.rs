@@ -36,7 +36,13 @@ pub(super) type Placed = (u32, Seed);
 impl<'i> Context<'i> {
     pub(super) fn new(index: &'i Index<'i>) -> Context<'i> {
         let overridden = index.schema.tables.iter().map(|_| OnceLock::new()).collect();
-        Context { index, labels: OnceLock::new(), overridden, loaded: Mutex::new(HashMap::new()), switched: OnceLock::new() }
+        Context {
+            index,
+            labels: OnceLock::new(),
+            overridden,
+            loaded: Mutex::new(HashMap::new()),
+            switched: OnceLock::new(),
+        }
     }
 
     /// The tables that have a record with this key, by name. A table whose key is itself a

@@ -110,7 +110,9 @@ impl BlockPath {
                         next.extend(tree.below(place).filter(|node| step.fits(tree, text, *node)).map(Some));
                     }
                     Step::Name(_) | Step::Any => {
-                        next.extend(tree.children(place).filter(|node| step.fits(tree, text, *node)).map(Some));
+                        next.extend(
+                            tree.children(place).filter(|node| step.fits(tree, text, *node)).map(Some),
+                        );
                     }
                 }
             }
@@ -127,7 +129,9 @@ impl Step {
         let node = &tree.nodes[node];
         node.kind != Kind::Item
             && match self {
-                Step::Name(name) => node.words.clone().next().is_some_and(|word| tree.words[word].span.of(text) == name),
+                Step::Name(name) => {
+                    node.words.clone().next().is_some_and(|word| tree.words[word].span.of(text) == name)
+                }
                 _ => true,
             }
     }
@@ -206,7 +210,11 @@ impl Format for Blocks {
                 if path.steps.is_empty() {
                     part.cells(&tree, record, &mut push);
                 }
-                for node in path.select(&tree, text.as_str(), Some(record)).into_iter().filter(|_| !path.steps.is_empty()) {
+                for node in path
+                    .select(&tree, text.as_str(), Some(record))
+                    .into_iter()
+                    .filter(|_| !path.steps.is_empty())
+                {
                     part.cells(&tree, node, &mut push);
                 }
             }
@@ -229,7 +237,9 @@ impl Format for Blocks {
             for child in tree.children(Some(record)) {
                 match tree.nodes[child].kind {
                     Kind::Item => push_new(&mut names, "{items}"),
-                    _ => push_new(&mut names, tree.words[tree.nodes[child].words.start].span.of(text.as_str())),
+                    _ => {
+                        push_new(&mut names, tree.words[tree.nodes[child].words.start].span.of(text.as_str()))
+                    }
                 }
             }
         }
@@ -334,7 +344,9 @@ fn column_path(column: &str) -> Result<(BlockPath, Part), String> {
         "{value}" => Part::Value,
         "{items}" => Part::Items,
         _ if last.starts_with('{') => {
-            return Err(format!("blocks have no `{last}`; there are {{name}}, {{label}}, {{value}} and {{items}}"));
+            return Err(format!(
+                "blocks have no `{last}`; there are {{name}}, {{label}}, {{value}} and {{items}}"
+            ));
         }
         _ => return Ok((BlockPath::parse(column, true)?, Part::Value)),
     };
@@ -493,7 +505,12 @@ impl<'p> Parser<'p> {
                 }
                 _ if Some(next as char) == self.reader.format.assign => {
                     self.reader.at += 1;
-                    self.fault(start, 1, "there is no key before this".to_owned(), "remove it, or write the key");
+                    self.fault(
+                        start,
+                        1,
+                        "there is no key before this".to_owned(),
+                        "remove it, or write the key",
+                    );
                 }
                 _ => self.words(start),
             }
@@ -530,7 +547,8 @@ impl<'p> Parser<'p> {
                             self.push_leaf(Kind::Entry, first, start, self.reader.at);
                         }
                         _ => {
-                            let message = format!("the key `{}` has no value", name.span.of(self.reader.text));
+                            let message =
+                                format!("the key `{}` has no value", name.span.of(self.reader.text));
                             self.fault(start, name.span.len().max(1), message, "write the value");
                             self.push_leaf(Kind::Entry, first, start, word_end);
                         }
@@ -572,7 +590,8 @@ impl<'p> Parser<'p> {
     fn is_word(&self) -> bool {
         let next = self.reader.byte(self.reader.at);
         let assign = self.reader.format.assign.map(|assign| assign as u8);
-        next.is_some_and(|next| next != b'{' && next != b'}' && Some(next) != assign) && !self.reader.at_include()
+        next.is_some_and(|next| next != b'{' && next != b'}' && Some(next) != assign)
+            && !self.reader.at_include()
     }
 
     /// Reads one word, bare or quoted.
@@ -581,7 +600,8 @@ impl<'p> Parser<'p> {
         if self.reader.byte(start) != Some(b'"') {
             let len = self.reader.bare_len(start).max(1);
             // A bare word may be a single byte of several only if the settings are odd; never cut one.
-            let end = (start + len..=self.reader.text.len()).find(|at| self.reader.text.is_char_boundary(*at));
+            let end =
+                (start + len..=self.reader.text.len()).find(|at| self.reader.text.is_char_boundary(*at));
             self.reader.at = end.unwrap_or(self.reader.text.len());
             self.tree.words.push(Cell { span: Span::new(start, self.reader.at), form: Form::Plain });
             return;
@@ -605,7 +625,12 @@ impl<'p> Parser<'p> {
                     let kept = self.reader.text.get(start + 1..end).unwrap_or("");
                     let kept = kept.trim_end_matches(['\r', ' ', '\t', '}']);
                     self.reader.at = start + 1 + kept.len();
-                    self.fault(start, 1, "the quote is not closed on its line".to_owned(), "close it with `\"`");
+                    self.fault(
+                        start,
+                        1,
+                        "the quote is not closed on its line".to_owned(),
+                        "close it with `\"`",
+                    );
                     self.tree.words.push(Cell { span: Span::new(start + 1, self.reader.at), form });
                     return;
                 }
@@ -653,7 +678,12 @@ impl<'p> Parser<'p> {
             Some(open) => self.close(open.node, at + 1),
             None => {
                 self.unbalanced += 1;
-                self.fault(at, 1, "`}` closes nothing".to_owned(), "remove it, or add the `{` that it closes");
+                self.fault(
+                    at,
+                    1,
+                    "`}` closes nothing".to_owned(),
+                    "remove it, or add the `{` that it closes",
+                );
             }
         }
     }
@@ -713,7 +743,8 @@ impl<'p> Parser<'p> {
 
 /// How many blanks stand before byte `at` on its line, if nothing else does; a tab counts as eight at most.
 pub(super) fn indent(text: &str, at: usize) -> Option<usize> {
-    let line = &text.as_bytes()[memchr::memrchr(b'\n', &text.as_bytes()[..at]).map_or(0, |found| found + 1)..at];
+    let line =
+        &text.as_bytes()[memchr::memrchr(b'\n', &text.as_bytes()[..at]).map_or(0, |found| found + 1)..at];
     let mut column = 0;
     for byte in line.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(line) {
         match byte {

@@ -1,6 +1,8 @@
 //! Delimited text: a row a line, cells between delimiters.
 
-use super::{BlockState, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink};
+use super::{
+    BlockState, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink,
+};
 use crate::text::{Span, Text, nearest_of};
 use memchr::{memchr, memchr2};
 

@@ -4,7 +4,9 @@
 //! `{value}`. The section's name is `{section}`, or the parts of a template (`[[reach {name}]]`). A value
 //! that goes over several lines has a cell for each, and so has a key that is written several times.
 
-use super::{AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink};
+use super::{
+    AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink,
+};
 use crate::text::{Edit, EditSet, Span, Template, Text};
 use memchr::memchr;
 use std::collections::HashMap;
@@ -146,10 +148,12 @@ impl Format for Ini {
                     return Ok(value.to_owned());
                 }
                 _ => {
-                    let whole = column == SECTION || self.section.as_ref().is_none_or(|section| {
-                        let filled = section.fill(|name| Some(if name == part { value } else { "x" }.to_owned()));
-                        section.extract(&filled.unwrap_or_default(), part) == Some(value)
-                    });
+                    let whole = column == SECTION
+                        || self.section.as_ref().is_none_or(|section| {
+                            let filled =
+                                section.fill(|name| Some(if name == part { value } else { "x" }.to_owned()));
+                            section.extract(&filled.unwrap_or_default(), part) == Some(value)
+                        });
                     if value.contains(']') || value.trim_matches(BLANKS) != value || !whole {
                         return Err("the name of a section cannot hold it".to_owned());
                     }
@@ -158,7 +162,11 @@ impl Format for Ini {
             }
         }
         if cell.form == Form::Quoted {
-            return if value.contains('"') { Err("it has a quote in it".to_owned()) } else { Ok(value.to_owned()) };
+            return if value.contains('"') {
+                Err("it has a quote in it".to_owned())
+            } else {
+                Ok(value.to_owned())
+            };
         }
         let quoted = self.quotes && value.starts_with('"');
         let noted = self.trailing_comments
@@ -178,7 +186,9 @@ impl Format for Ini {
     fn check_column(&self, column: &str) -> Result<(), String> {
         let Some(part) = column.strip_prefix('{').and_then(|column| column.strip_suffix('}')) else {
             return match self.by_key {
-                true => Err(format!("each key is a record here, so there is no column `{column}`; there are `{{section}}`, `{{key}}` and `{{value}}`")),
+                true => Err(format!(
+                    "each key is a record here, so there is no column `{column}`; there are `{{section}}`, `{{key}}` and `{{value}}`"
+                )),
                 false => Ok(()),
             };
         };
@@ -195,7 +205,8 @@ impl Format for Ini {
     fn entry(&self, text: &Text<'_>, cell: Span) -> Option<Span> {
         let every = Ini { by_key: true, section: None, head: Some(String::new()), ..self.clone() };
         let keys = every.keys_of(text).into_iter();
-        let mut around = keys.map(|key| key.span).filter(|key| key.start <= cell.start && cell.end <= key.end);
+        let mut around =
+            keys.map(|key| key.span).filter(|key| key.start <= cell.start && cell.end <= key.end);
         around.next()
     }
 
@@ -252,17 +263,21 @@ impl AddsOver for Ini {
         let keys = every.keys_of(below);
         let mine = keys.iter().filter(|key| key.span.start >= record.start && key.span.end <= record.end);
         let touched = |key: &&KeyPlace| {
-            whole || edits.edits().iter().any(|edit| edit.span.start >= key.span.start && edit.span.end <= key.span.end)
+            whole
+                || edits
+                    .edits()
+                    .iter()
+                    .any(|edit| edit.span.start >= key.span.start && edit.span.end <= key.span.end)
         };
         let mine: Vec<&KeyPlace> = mine.collect();
-        let section = mine.first().map_or_else(
-            || self.section_at(below, record),
-            |key| key.section.of(text).to_owned(),
-        );
+        let section = mine
+            .first()
+            .map_or_else(|| self.section_at(below, record), |key| key.section.of(text).to_owned());
         // Where the section's own name is what changes, it changes with it.
         let name_span = mine.first().map_or(record, |key| key.section);
         let section = edited(text, name_span, edits).filter(|_| !name_span.is_empty()).unwrap_or(section);
-        let line_end = if above.contains("\r\n") || (above.is_empty() && text.contains("\r\n")) { "\r\n" } else { "\n" };
+        let line_end =
+            if above.contains("\r\n") || (above.is_empty() && text.contains("\r\n")) { "\r\n" } else { "\n" };
         let there = Text::of_str(above);
         let mut theirs = every.keys_of(&there);
         theirs.retain(|key| self.same(key.section.of(above).trim(), section.trim()));
@@ -329,7 +344,8 @@ impl Ini {
 
 /// What stands at `span` after `edits`.
 fn edited(text: &str, span: Span, edits: &EditSet) -> Option<String> {
-    let inside = edits.edits().iter().filter(|edit| edit.span.start >= span.start && edit.span.end <= span.end);
+    let inside =
+        edits.edits().iter().filter(|edit| edit.span.start >= span.start && edit.span.end <= span.end);
     let shifted = inside.map(|edit| Edit {
         span: Span { start: edit.span.start - span.start, end: edit.span.end - span.start },
         text: edit.text.clone(),
@@ -390,7 +406,9 @@ impl<'r> Reader<'r> {
                 section.name = Span::new(self.at, self.at);
                 section.span = section.name;
                 let name = self.format.head.as_deref();
-                let fits = |name: &str| self.format.section.as_ref().is_none_or(|section| section.matches(name).is_some());
+                let fits = |name: &str| {
+                    self.format.section.as_ref().is_none_or(|section| section.matches(name).is_some())
+                };
                 self.format.by_key && fits(name.unwrap_or("")) || name.is_some_and(fits)
             } else {
                 let (name, start) = self.pending.take()?;
@@ -411,7 +429,8 @@ impl<'r> Reader<'r> {
     fn name_cells(&self, section: &mut Section) -> bool {
         let form = Form::Plain;
         let Some(template) = &self.format.section else {
-            let column = self.whole.map(|column| ColumnCell { column, cell: Cell { span: section.name, form } });
+            let column =
+                self.whole.map(|column| ColumnCell { column, cell: Cell { span: section.name, form } });
             section.cells.extend(column);
             return true;
         };
@@ -460,7 +479,9 @@ impl<'r> Reader<'r> {
                 }
                 Line::More(span) => {
                     section.span.end = span.end;
-                    if let Some(key) = section.seen.last_mut().filter(|_| self.format.by_key && last.is_some()) {
+                    if let Some(key) =
+                        section.seen.last_mut().filter(|_| self.format.by_key && last.is_some())
+                    {
                         key.end = span.end;
                     }
                     if let Some(column) = last.filter(|column| *column != u16::MAX) {
@@ -470,7 +491,8 @@ impl<'r> Reader<'r> {
                 }
                 Line::Key(key, value) => {
                     if head && !wanted && !self.format.by_key && self.format.head.is_none() && !reported {
-                        let message = format!("the key `{}` stands before the first section", key.of(self.text));
+                        let message =
+                            format!("the key `{}` stands before the first section", key.of(self.text));
                         let help = "move it into a section; if the game reads such keys, write `head = \"NAME\"` in the table's format";
                         sink.fault(Fault::new("syntax-error", key, message).help(help));
                         reported = true;
@@ -522,7 +544,8 @@ impl<'r> Reader<'r> {
         };
         if repeated && self.format.repeated_keys == Repeated::Problem {
             let message = format!("the key `{name}` stands twice in this section");
-            let help = "remove one; if the game takes both, write `repeated_keys = \"apart\"` in the table's format";
+            let help =
+                "remove one; if the game takes both, write `repeated_keys = \"apart\"` in the table's format";
             sink.fault(Fault::new("duplicate-member", key, message).help(help));
         } else if let (true, Some(column)) = (repeated, column) {
             let mut at = 0;
@@ -559,10 +582,9 @@ impl<'r> Reader<'r> {
         let raw = value.of(self.text);
         let inside = raw.strip_prefix('"').and_then(|raw| raw.strip_suffix('"'));
         let cell = match inside.filter(|inside| self.format.quotes && !inside.contains('"')) {
-            Some(_) => Cell {
-                span: Span::new(value.start as usize + 1, value.end as usize - 1),
-                form: Form::Quoted,
-            },
+            Some(_) => {
+                Cell { span: Span::new(value.start as usize + 1, value.end as usize - 1), form: Form::Quoted }
+            }
             None => Cell { span: value, form: Form::Plain },
         };
         section.cells.push(ColumnCell { column, cell });
@@ -641,7 +663,8 @@ impl<'r> Reader<'r> {
             sink.record(&RawRecord { span: section.span, cells: &section.cells });
             return;
         }
-        let is_name = |cell: &&ColumnCell| cell.cell.span.end <= section.name.end && Some(cell.column) != self.key;
+        let is_name =
+            |cell: &&ColumnCell| cell.cell.span.end <= section.name.end && Some(cell.column) != self.key;
         let names: Vec<ColumnCell> = section.cells.iter().take_while(is_name).copied().collect();
         let mut cells = names.clone();
         let rest = &section.cells[names.len()..];

@@ -66,7 +66,10 @@ impl Format for Lines {
                 }),
             };
             if line_end || starts_comment || found != Some(value) {
-                return Err(format!("a line of the shape `{}` cannot hold it as {column}", template.source()));
+                return Err(format!(
+                    "a line of the shape `{}` cannot hold it as {column}",
+                    template.source()
+                ));
             }
         }
         Ok(value.to_owned())
@@ -119,7 +122,8 @@ struct Reader<'r> {
 impl<'r> Reader<'r> {
     fn new(format: &'r Lines, text: &Text<'r>, columns: &[Column<'_>]) -> Reader<'r> {
         let wanted = |template: &Template| {
-            let at = |part: &String| columns.iter().position(|column| column.name == *part).map(|at| at as u16);
+            let at =
+                |part: &String| columns.iter().position(|column| column.name == *part).map(|at| at as u16);
             template.parts().iter().map(at).collect()
         };
         Reader {
@@ -219,7 +223,8 @@ impl<'r> Reader<'r> {
             return template.matches(line);
         }
         let marks = self.format.comments.iter().flat_map(|mark| line.match_indices(mark.as_str()));
-        let mut ends: Vec<usize> = marks.map(|(at, _)| at).filter(|at| line[..*at].ends_with([' ', '\t'])).collect();
+        let mut ends: Vec<usize> =
+            marks.map(|(at, _)| at).filter(|at| line[..*at].ends_with([' ', '\t'])).collect();
         ends.push(line.len());
         ends.sort_unstable();
         // The first mark with which it fits is where the note begins.

@@ -49,7 +49,8 @@ impl OffStyle {
                 let mut edits = Vec::new();
                 let mut at = range.start;
                 for line in text[range].split_inclusive('\n') {
-                    let blanks = if *at_start { 0 } else { line.len() - line.trim_start_matches([' ', '\t']).len() };
+                    let blanks =
+                        if *at_start { 0 } else { line.len() - line.trim_start_matches([' ', '\t']).len() };
                     let word = if edits.is_empty() { FIRST } else { MORE };
                     let place = Span::new(at + blanks, at + blanks);
                     edits.push(Edit { span: place, text: format!("{mark}{word}") });
@@ -110,7 +111,9 @@ fn marked(text: &str, first: &str, more: &str) -> Vec<OffPiece> {
                 piece.span.end = Span::new(0, end).end;
                 piece.edits.push(edit);
             }
-            None => out.push(OffPiece { span: Span::new(start, end), text: own.to_owned(), edits: vec![edit] }),
+            None => {
+                out.push(OffPiece { span: Span::new(start, end), text: own.to_owned(), edits: vec![edit] })
+            }
         }
         goes_on = true;
     }

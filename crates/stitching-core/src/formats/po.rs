@@ -37,7 +37,9 @@ impl Format for Po {
             let Some(inside) = inside_quotes(quoted) else {
                 let message = "this line is neither a note nor a keyword with a text in quotes";
                 let fault = Fault::new("syntax-error", Span::new(from, from + shown.len()), message);
-                sink.fault(fault.help("look for a quote that is missing, or one inside the text without `\\`"));
+                sink.fault(
+                    fault.help("look for a quote that is missing, or one inside the text without `\\`"),
+                );
                 continue;
             };
             let span = Span::new(quote_at + 1, quote_at + 1 + inside);
@@ -134,7 +136,9 @@ impl Entry {
     fn go_on(&mut self, span: Span) -> bool {
         let (Some(column), Some(own)) = (self.last, &mut self.span) else { return false };
         own.end = span.end + 1;
-        if self.in_id && let Some(id) = &mut self.id {
+        if self.in_id
+            && let Some(id) = &mut self.id
+        {
             id.end = span.end;
         }
         if let (Some(_), Some(cell)) = (column, self.cells.last_mut()) {

@@ -37,7 +37,8 @@ impl Kept {
         let path = own.join(Kept::FILE);
         match std::fs::read(&path) {
             Ok(bytes) => serde_json::from_slice(&bytes).map_err(|_| {
-                let reason = format!("`{}`, which holds what is switched off, cannot be understood", path.display());
+                let reason =
+                    format!("`{}`, which holds what is switched off, cannot be understood", path.display());
                 Error::refused(reason, "it was damaged; move it away if what it holds is not needed")
             }),
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Vec::new()),
@@ -79,7 +80,7 @@ mod tests {
 
     #[rstest]
     #[case::untouched("one, three", Some(5))]
-    #[case::edits_further_off("zero, and one, three", Some(14))]
+    #[case::edits_further_off("zero, and one, three", Some(15))]
     #[case::the_next_changed("one, four", None)]
     #[case::gone("nothing of it", None)]
     fn it_goes_back_where_its_neighbours_are(#[case] text: &str, #[case] place: Option<usize>) {

@@ -3,13 +3,14 @@
 use super::labels::{Labels, text_key, texts_of};
 use super::{Found, find_records, load, with_text};
 use crate::Error;
-use std::collections::HashSet;
 use crate::layers::{LayerId, RelPath, Stack};
 use crate::problem::Place;
 use crate::schema::{Layout, Schema, Table, TableId};
 use crate::tables::{
-    Reader, Record, RecordView, Value, all_fields, for_each_piece, key_named, read_at, read_records_at, shown_key,
+    Reader, Record, RecordView, Value, all_fields, for_each_piece, key_named, read_at, read_records_at,
+    shown_key,
 };
+use std::collections::HashSet;
 
 /// A record with its values, and what they point to.
 #[derive(Debug)]

@@ -21,5 +21,5 @@ pub use overrides::Overrides;
 pub use scan::{FileHits, Needles, TableScan, fingerprint, scan};
 pub use search::{Matched, SearchHit, search};
 pub use switched::{Switched, SwitchedBy, switched};
-pub(crate) use uses::{add_key_fields, own_part};
 pub use uses::{Thing, Use, Wanted, find_uses, things_of, wanted};
+pub(crate) use uses::{add_key_fields, own_part};

@@ -61,7 +61,10 @@ fn in_file(stack: &Stack, schema: &Schema, file: FileId) -> Vec<Switched> {
         for &table in &tables {
             for piece in schema.tables[table].format.off_style().find_off(text.as_str()) {
                 // Several tables may draw on one file in one syntax.
-                if out.iter().any(|own| matches!(&own.source, SwitchedBy::Marks(_, other) if other.span == piece.span)) {
+                if out
+                    .iter()
+                    .any(|own| matches!(&own.source, SwitchedBy::Marks(_, other) if other.span == piece.span))
+                {
                     continue;
                 }
                 let lines = LineTable::new(text.as_str(), text.body());
@@ -102,7 +105,9 @@ fn identify(
         }
     }
     for (id, records) in &read {
-        let around = records.iter().filter(|record| record.span.start <= region.start && region.end <= record.span.end);
+        let around = records
+            .iter()
+            .filter(|record| record.span.start <= region.start && region.end <= record.span.end);
         for record in around {
             let table = schema.tables[*id].widened(&schema.tables[*id].format.columns(&whole));
             let wide = read_all(&table, path, &whole);

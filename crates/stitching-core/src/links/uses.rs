@@ -242,28 +242,29 @@ pub fn find_uses(
         .collect();
     let fields: Vec<Vec<usize>> =
         (0..schema.tables.len()).map(|table| wanted.fields(schema, table)).collect();
-    let hits = scan(stack, schema, through, &plan, &|table, record, hits: &mut Vec<(Option<String>, Use)>| {
-        for &field in &fields[table] {
-            for_each_piece(record, field, |piece| {
-                if let Some(thing) = wanted.thing(table, record, piece) {
-                    let kept = record.key();
-                    let key = kept.as_deref().map(shown_key);
-                    let label_value = record.table.label.and_then(|label| record.value(label));
-                    let hit = Use {
-                        file: 0,
-                        span: piece.span,
-                        table,
-                        key,
-                        label_value,
-                        field,
-                        rule: piece.rule,
-                        thing,
-                    };
-                    hits.push((kept, hit));
-                }
-            });
-        }
-    })?;
+    let hits =
+        scan(stack, schema, through, &plan, &|table, record, hits: &mut Vec<(Option<String>, Use)>| {
+            for &field in &fields[table] {
+                for_each_piece(record, field, |piece| {
+                    if let Some(thing) = wanted.thing(table, record, piece) {
+                        let kept = record.key();
+                        let key = kept.as_deref().map(shown_key);
+                        let label_value = record.table.label.and_then(|label| record.value(label));
+                        let hit = Use {
+                            file: 0,
+                            span: piece.span,
+                            table,
+                            key,
+                            label_value,
+                            field,
+                            rule: piece.rule,
+                            thing,
+                        };
+                        hits.push((kept, hit));
+                    }
+                });
+            }
+        })?;
     let overrides = Overrides::read(stack, schema, through);
     let mut uses = Vec::new();
     for mut file in hits {
@@ -272,7 +273,8 @@ pub fn find_uses(
             let key = key.as_deref().filter(|_| schema.tables[hit.table].merged);
             key.is_none_or(|key| !overrides.hides(schema, hit.table, key, layer, hit.field))
         });
-        let mut own: Vec<Use> = file.hits.into_iter().map(|(_, hit)| Use { file: file.file, ..hit }).collect();
+        let mut own: Vec<Use> =
+            file.hits.into_iter().map(|(_, hit)| Use { file: file.file, ..hit }).collect();
         own.sort_by_key(|hit| (hit.span, hit.table, hit.rule));
         uses.append(&mut own);
     }

@@ -18,16 +18,9 @@ pub fn json_schema() -> (Value, Value) {
     rule["title"] = json!("rule of a value or a part");
     let mut table = object(keys::TABLE);
     table["properties"]["fields"] = json!({ "type": "object", "additionalProperties": field });
-    let formats = [
-        keys::DELIMITED,
-        keys::INI,
-        keys::XML,
-        keys::JSON,
-        keys::BLOCKS,
-        keys::LINES,
-        keys::FORMAT_KIND,
-    ]
-    .map(object);
+    let formats =
+        [keys::DELIMITED, keys::INI, keys::XML, keys::JSON, keys::BLOCKS, keys::LINES, keys::FORMAT_KIND]
+            .map(object);
     table["properties"]["format"] = json!({ "anyOf": [{ "type": "string" }, { "anyOf": formats }] });
     let mut schema = object(keys::SCHEMA_TOP);
     schema["properties"]["table"] = json!({ "type": "object", "additionalProperties": table });

@@ -227,7 +227,11 @@ fn is_number(value: &str) -> bool {
 impl Rule {
     /// Whether anything at all is asked of the value, so that it must be looked at.
     pub fn says_something(&self) -> bool {
-        self.kind != ValueType::Text || self.points() || self.switch.is_some() || self.range.is_some() || self.is_checked()
+        self.kind != ValueType::Text
+            || self.points()
+            || self.switch.is_some()
+            || self.range.is_some()
+            || self.is_checked()
     }
 
     /// Whether the value points somewhere: to a record, a text or a file.

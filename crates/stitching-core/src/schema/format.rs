@@ -185,12 +185,21 @@ fn marks<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, default: &[&str])
 }
 
 /// A setting that is one of a few words.
-fn word<'t, T: Copy>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, name: &str, words: &[(&str, T)]) -> Option<T> {
+fn word<'t, T: Copy>(
+    reader: &mut TomlReader<'t>,
+    table: &DeTable<'t>,
+    name: &str,
+    words: &[(&str, T)],
+) -> Option<T> {
     let given = reader.text(table, name)?;
     let found = words.iter().find(|(word, _)| word == given.get_ref()).map(|(_, meant)| *meant);
     if found.is_none() {
         let known: Vec<String> = words.iter().map(|(word, _)| format!("\"{word}\"")).collect();
-        reader.problem(given.span(), format!("`{name}` cannot be \"{}\"", given.get_ref()), format!("it is one of {}", known.join(", ")));
+        reader.problem(
+            given.span(),
+            format!("`{name}` cannot be \"{}\"", given.get_ref()),
+            format!("it is one of {}", known.join(", ")),
+        );
     }
     found
 }
@@ -263,7 +272,8 @@ fn blocks<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &Value<'t
     let given: Vec<(&str, Taken)> = kinds.into_iter().filter(|(name, _)| table.contains_key(*name)).collect();
     let [(name, taken)] = given[..] else {
         let message = "the format must have one of `records`, `entries` and `items`";
-        let help = "say where the records are: records = \"convoys/*\" for blocks, entries = \"limits/*\" for keys";
+        let help =
+            "say where the records are: records = \"convoys/*\" for blocks, entries = \"limits/*\" for keys";
         reader.problem(value.span(), message, help);
         return None;
     };
@@ -275,7 +285,11 @@ fn blocks<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &Value<'t
         }
         Ok(records) => records,
         Err(message) => {
-            reader.problem(source.span(), message, "a path looks like `convoys/*`; `**` stands for any depth");
+            reader.problem(
+                source.span(),
+                message,
+                "a path looks like `convoys/*`; `**` stands for any depth",
+            );
             return None;
         }
     };
@@ -285,7 +299,11 @@ fn blocks<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &Value<'t
         taken,
         assign: sign(reader, table, "assign").unwrap_or(Some('=')),
         comments: marks(reader, table, &["#"]),
-        separators: separators.unwrap_or_else(|| ",;".to_owned()).chars().filter(|next| !"{}\"\n".contains(*next)).collect(),
+        separators: separators
+            .unwrap_or_else(|| ",;".to_owned())
+            .chars()
+            .filter(|next| !"{}\"\n".contains(*next))
+            .collect(),
         escapes: reader.flag(table, "escapes").unwrap_or(false),
         include: reader.text(table, "include").map(|text| text.into_inner()).filter(|word| !word.is_empty()),
     })

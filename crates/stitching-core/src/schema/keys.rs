@@ -138,7 +138,8 @@ pub(crate) const RULE: &[KeyDoc] = &[
     doc("required", "boolean", "It may not be empty or none."),
 ];
 
-pub(crate) const FORMAT_KIND: &[KeyDoc] = &[doc("kind", "string", "delimited, ini, xml, json, blocks, lines, po or file.")];
+pub(crate) const FORMAT_KIND: &[KeyDoc] =
+    &[doc("kind", "string", "delimited, ini, xml, json, blocks, lines, po or file.")];
 
 pub(crate) const DELIMITED: &[KeyDoc] = &[
     FORMAT_KIND[0],
@@ -168,7 +169,11 @@ pub(crate) const LINES: &[KeyDoc] = &[
     doc("comment", "string|array", "What begins a line that is only a note."),
     doc("trailing", "boolean", "A note may stand behind what the template describes."),
     doc("others", "boolean", "Lines of other shapes are passed over: the table draws on some lines only."),
-    doc("anywhere", "boolean", "What the template describes may stand anywhere in a line, and several times."),
+    doc(
+        "anywhere",
+        "boolean",
+        "What the template describes may stand anywhere in a line, and several times.",
+    ),
     doc("over_lines", "boolean", "A record may go on over the next lines until it fits the template."),
     doc(
         "carry",
@@ -185,12 +190,20 @@ pub(crate) const INI: &[KeyDoc] = &[
         "string",
         "Which sections: a template of their names, such as \"limits\" or \"reach {name}\"; by default all.",
     ),
-    doc("head", "string", "The name under which keys before the first section go; without it they are a problem."),
+    doc(
+        "head",
+        "string",
+        "The name under which keys before the first section go; without it they are a problem.",
+    ),
     doc("comment", "string|array", "What begins a note; by default `;` and `#`."),
     doc("trailing", "boolean", "A note may follow a value, with a blank before it."),
     doc("assign", "string", "The sign between key and value; by default `=`."),
     doc("quotes", "boolean", "Values may stand in double quotes (the default)."),
-    doc("goes_on", "string", "How a value goes on in the next line: \"never\" (the default), \"backslash\" or \"indent\"."),
+    doc(
+        "goes_on",
+        "string",
+        "How a value goes on in the next line: \"never\" (the default), \"backslash\" or \"indent\".",
+    ),
     doc(
         "repeated_sections",
         "string",
@@ -204,17 +217,19 @@ pub(crate) const INI: &[KeyDoc] = &[
     doc("ignore_case", "boolean", "Names of keys are compared without case."),
 ];
 
-pub(crate) const XML: &[KeyDoc] = &[
-    FORMAT_KIND[0],
-    doc("records", "string", "An XPath to the records, such as \"/wharf/offer\"."),
-];
+pub(crate) const XML: &[KeyDoc] =
+    &[FORMAT_KIND[0], doc("records", "string", "An XPath to the records, such as \"/wharf/offer\".")];
 
 pub(crate) const BLOCKS: &[KeyDoc] = &[
     FORMAT_KIND[0],
     doc("records", "string", "The path to the blocks that are records, such as \"convoys/*\"."),
     doc("entries", "string", "Instead: the path to the entries that are records, such as \"limits/*\"."),
     doc("items", "string", "Instead: the path to the blocks whose bare words are records."),
-    doc("assign", "string", "The sign between key and value (by default `=`); empty if a line is a key and its values."),
+    doc(
+        "assign",
+        "string",
+        "The sign between key and value (by default `=`); empty if a line is a key and its values.",
+    ),
     doc("comment", "string|array", "What begins a note; by default `#`."),
     doc("separators", "string", "Signs between entries that count as blanks; by default `,` and `;`."),
     doc("escapes", "boolean", "A backslash escapes within quotes."),

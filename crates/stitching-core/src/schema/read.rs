@@ -92,7 +92,9 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
             0 => format!("the key of `{name}` has {count} parts, and one value cannot name it"),
             _ => format!("the key of `{name}` has {count} parts, and `with` names {parts}"),
         };
-        let help = format!("write with = [...] with the fields that make up the key, and \"{{}}\" for this one; or refer to one of its fields: \"{name}.FIELD\"");
+        let help = format!(
+            "write with = [...] with the fields that make up the key, and \"{{}}\" for this one; or refer to one of its fields: \"{name}.FIELD\""
+        );
         return reader.problem(reference.span.clone(), message, help);
     }
     match target {
@@ -366,11 +368,13 @@ impl<'t> TableBuilder<'_, 't> {
                 self.rules(table, index, None, body);
             }
             (Some(parts), _) => {
-                let rules = parts.parts().iter().map(|part| self.part_rules(table, index, part, body)).collect();
+                let rules =
+                    parts.parts().iter().map(|part| self.part_rules(table, index, part, body)).collect();
                 field.layout = Layout::Parts(parts, rules);
             }
             (None, Some(regex)) => {
-                let named = regex.capture_names().enumerate().filter_map(|(at, name)| Some((at, name?.to_owned())));
+                let named =
+                    regex.capture_names().enumerate().filter_map(|(at, name)| Some((at, name?.to_owned())));
                 let named: Vec<(usize, String)> = named.collect();
                 let groups =
                     named.iter().map(|(at, name)| (*at, self.part_rules(table, index, name, body))).collect();
@@ -461,18 +465,25 @@ impl<'t> TableBuilder<'_, 't> {
             (Some(when), ..) => {
                 let [(name, value)] = when[..] else {
                     let span = body.get("when").map_or(0..0, Value::span);
-                    self.reader.problem(span, "`when` must name one field", "for example when = { Kind = \"gate\" }");
+                    self.reader.problem(
+                        span,
+                        "`when` must name one field",
+                        "for example when = { Kind = \"gate\" }",
+                    );
                     table.rules.push(rule);
                     return at;
                 };
                 let wanted = texts_of(value);
                 table.rules.push(bare);
                 // What was read for the first position is meant for the second.
-                for reference in self.unbound.iter_mut().filter(|own| own.table == self.id && own.rule == at) {
+                for reference in self.unbound.iter_mut().filter(|own| own.table == self.id && own.rule == at)
+                {
                     reference.rule = at + 1;
                 }
                 for other in &mut self.others {
-                    if let OtherFields::With(rule, _) = other && *rule == at {
+                    if let OtherFields::With(rule, _) = other
+                        && *rule == at
+                    {
                         *rule = at + 1;
                     }
                 }
@@ -504,12 +515,17 @@ impl<'t> TableBuilder<'_, 't> {
             }
             (None, Some(by), None) => {
                 let message = "`by` chooses between tables, and `ref` does not give a table for each value";
-                self.reader.problem(by.span(), message, "write ref = { crew = \"crews\", barge = \"barges\" }");
+                self.reader.problem(
+                    by.span(),
+                    message,
+                    "write ref = { crew = \"crews\", barge = \"barges\" }",
+                );
                 table.rules.push(rule);
             }
             (None, None, Some(_)) => {
                 let span = body.get("ref").map_or(0..0, Value::span);
-                let message = "`ref` gives a table for each value of another field, and `by` does not name it";
+                let message =
+                    "`ref` gives a table for each value of another field, and `by` does not name it";
                 self.reader.problem(span, message, "write by = \"FIELD\"");
                 table.rules.push(rule);
             }
@@ -550,7 +566,11 @@ impl<'t> TableBuilder<'_, 't> {
         if let Some(with) = reader.texts(body, "with") {
             if with.iter().filter(|name| name.get_ref() == "{}").count() != 1 {
                 let span = body.get("with").map_or(0..0, Value::span);
-                reader.problem(span, "`with` must have one \"{}\", which stands for the value", "for example with = [\"Reach\", \"{}\"]");
+                reader.problem(
+                    span,
+                    "`with` must have one \"{}\", which stands for the value",
+                    "for example with = [\"Reach\", \"{}\"]",
+                );
             } else {
                 self.others.push(OtherFields::With(at, with));
             }

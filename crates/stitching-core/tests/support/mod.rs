@@ -109,7 +109,9 @@ pub fn zip(entries: &[(String, Vec<u8>, bool)]) -> Vec<u8> {
 /// The bytes of the file at `path` in a layer's folder, perhaps in an archive.
 pub fn bytes_at(layer: &Path, path: &str) -> Vec<u8> {
     let (archive, inner) = match path.split_once(".zip/") {
-        Some((archive, inner)) if layer.join(format!("{archive}.zip")).is_file() => (format!("{archive}.zip"), inner),
+        Some((archive, inner)) if layer.join(format!("{archive}.zip")).is_file() => {
+            (format!("{archive}.zip"), inner)
+        }
         _ if layer.is_file() => (String::new(), path),
         _ => return fs::read(layer.join(path)).expect("a file"),
     };

@@ -64,8 +64,9 @@ fn human_report(report: &Report, shown: &[&Problem], args: &Check, paths: &human
         out.push_str(&by_code(shown));
     }
     if summary.off > 0 {
-        let entries = if summary.off == 1 { "1 entry is".to_owned() } else { format!("{} entries are", summary.off) };
-        ui.err(&format!("{entries} switched off; `stitching off` lists them"));
+        let entries =
+            if summary.off == 1 { "1 entry is".to_owned() } else { format!("{} entries are", summary.off) };
+        out.push_str(&format!("{entries} switched off; `stitching off` lists them\n"));
     }
     if summary.inherited > 0 {
         let shows = if args.all { "shown above" } else { "`--all` shows them" };

@@ -113,10 +113,14 @@ fn sentence(note: &Note) -> String {
             format!("{address} lies in a base layer; the mod's `{path}` now has what changes of it")
         }
         Note::RecordStays(address) => {
-            format!("{address} is still in a base layer under its old key, where nothing refers to it any more")
+            format!(
+                "{address} is still in a base layer under its old key, where nothing refers to it any more"
+            )
         }
         Note::KeptAside(path) => {
-            format!("it cannot be made a note in `{path}`; it was taken out and is kept in `.stitching/off.json`")
+            format!(
+                "it cannot be made a note in `{path}`; it was taken out and is kept in `.stitching/off.json`"
+            )
         }
         Note::Moved(from, to) => format!("`{from}` is now `{to}`"),
         Note::StaysInBase(from, to) => {

@@ -29,7 +29,8 @@ fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
     if wants_json(global)? {
         let shape = |own: &Switched| {
             let kept = matches!(own.source, SwitchedBy::Kept(_));
-            let head = json!({ "address": own.address(&project.schema), "text": own.text, "kept_aside": kept });
+            let head =
+                json!({ "address": own.address(&project.schema), "text": own.text, "kept_aside": kept });
             json::with_place(head, &own.place)
         };
         ui.json(&json!({ "off": all.iter().map(shape).collect::<Vec<_>>() }));
@@ -42,13 +43,15 @@ fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
         let aside = if matches!(own.source, SwitchedBy::Kept(_)) { ", kept aside" } else { "" };
         let lines: Vec<&str> = own.text.trim().lines().collect();
         let first = lines.first().map(|line| human::clean(line.trim())).unwrap_or_default();
-        let more = if lines.len() > 1 { format!(" ... {}", count(lines.len(), "line")) } else { String::new() };
+        let more =
+            if lines.len() > 1 { format!(" ... {}", count(lines.len(), "line")) } else { String::new() };
         let place = styled(CYAN, paths.place(&own.place));
         out.push_str(&format!("{}\n    {place}{aside}\n    {first}{more}\n", styled(BOLD, address)));
     }
     match all.len() {
         0 => out.push_str("nothing is off\n"),
-        number => out.push_str(&format!("\n{} off; `stitching on ADDRESS` switches it on\n", count(number, "entry"))),
+        number => out
+            .push_str(&format!("\n{} off; `stitching on ADDRESS` switches it on\n", count(number, "entry"))),
     }
     ui.out(&out.replace("entrys", "entries"));
     Ok(ExitCode::SUCCESS)

@@ -76,12 +76,18 @@ impl Format for Xml {
             return Err(format!("XML cannot hold the character U+{:04X}", u32::from(wrong)));
         }
         match cell.form {
-            Form::XmlCdata if value.contains("]]>") => Err("a CDATA section cannot have `]]>` in it".to_owned()),
+            Form::XmlCdata if value.contains("]]>") => {
+                Err("a CDATA section cannot have `]]>` in it".to_owned())
+            }
             Form::XmlCdata => Ok(value.to_owned()),
             Form::XmlName if is_name(value) => Ok(value.to_owned()),
             Form::XmlName => Err("it cannot be the name of an element".to_owned()),
             Form::XmlAttribute(quote) => {
-                let value = value.replace('&', "&amp;").replace('<', "&lt;").replace('\n', "&#10;").replace('\t', "&#9;");
+                let value = value
+                    .replace('&', "&amp;")
+                    .replace('<', "&lt;")
+                    .replace('\n', "&#10;")
+                    .replace('\t', "&#9;");
                 Ok(if quote == b'"' { value.replace('"', "&quot;") } else { value.replace('\'', "&apos;") })
             }
             _ => Ok(value.replace('&', "&amp;").replace('<', "&lt;").replace("]]>", "]]&gt;")),
@@ -170,5 +176,6 @@ fn is_char(next: char) -> bool {
 /// Whether a text can be the name of an element (XML 1.0, section 2.3, a little wider).
 fn is_name(name: &str) -> bool {
     let start = |next: char| next.is_alphabetic() || "_:".contains(next);
-    name.starts_with(start) && name.chars().all(|next| start(next) || next.is_alphanumeric() || "-.\u{b7}".contains(next))
+    name.starts_with(start)
+        && name.chars().all(|next| start(next) || next.is_alphanumeric() || "-.\u{b7}".contains(next))
 }

@@ -176,12 +176,18 @@ impl XmlPath {
             let mut next = Vec::new();
             for place in places {
                 match step.axis {
-                    Axis::Up => next.extend(place.and_then(|element| tree.elements[element].parent).map(Some)),
+                    Axis::Up => {
+                        next.extend(place.and_then(|element| tree.elements[element].parent).map(Some))
+                    }
                     Axis::Child => {
-                        next.extend(tree.children(place).filter(|child| step.fits(tree, text, *child)).map(Some));
+                        next.extend(
+                            tree.children(place).filter(|child| step.fits(tree, text, *child)).map(Some),
+                        );
                     }
                     Axis::Deep => {
-                        next.extend(tree.below(place).filter(|child| step.fits(tree, text, *child)).map(Some));
+                        next.extend(
+                            tree.below(place).filter(|child| step.fits(tree, text, *child)).map(Some),
+                        );
                     }
                 }
             }
@@ -205,13 +211,15 @@ impl Step {
 impl Test {
     fn holds(&self, tree: &Tree, text: &str, element: usize) -> bool {
         if self.attribute {
-            let found = tree.attributes(element).iter().find(|attribute| attribute.name.of(text) == self.name);
+            let found =
+                tree.attributes(element).iter().find(|attribute| attribute.name.of(text) == self.name);
             return found.is_some_and(|attribute| {
                 let cell = Cell { span: attribute.value, form: Form::XmlAttribute(b'"') };
                 self.value.as_ref().is_none_or(|value| decode(text, &cell).text == *value)
             });
         }
-        let mut children = tree.children(Some(element)).filter(|child| tree.elements[*child].name.of(text) == self.name);
+        let mut children =
+            tree.children(Some(element)).filter(|child| tree.elements[*child].name.of(text) == self.name);
         children.any(|child| match &self.value {
             None => true,
             Some(value) => {

@@ -117,7 +117,10 @@ impl Tree {
                     at += len;
                     let shown = run.trim();
                     if !shown.is_empty() {
-                        return Some(Cell { span: Span::new(start, start + shown.len()), form: Form::XmlText });
+                        return Some(Cell {
+                            span: Span::new(start, start + shown.len()),
+                            form: Form::XmlText,
+                        });
                     }
                 }
             }
@@ -182,12 +185,20 @@ impl<'p> Parser<'p> {
                 Some(b'/') => self.end_tag(tag),
                 Some(b'!') => self.declaration(tag),
                 Some(b'?') => self.skip_to(tag, "?>", "the instruction is never closed"),
-                Some(next) if next.is_ascii_alphabetic() || *next == b'_' || *next == b':' || *next >= 0x80 => {
+                Some(next)
+                    if next.is_ascii_alphabetic() || *next == b'_' || *next == b':' || *next >= 0x80 =>
+                {
                     self.start_tag(tag);
                 }
                 _ => {
                     let message = "a `<` that begins no tag";
-                    self.fault("syntax-error", tag, 1, message.to_owned(), "write `&lt;` for the sign itself");
+                    self.fault(
+                        "syntax-error",
+                        tag,
+                        1,
+                        message.to_owned(),
+                        "write `&lt;` for the sign itself",
+                    );
                     self.at = tag + 1;
                 }
             }
@@ -201,7 +212,13 @@ impl<'p> Parser<'p> {
             self.unbalanced = true;
             let (at, name) = self.name(open.element);
             let message = format!("`<{name}>` is never closed");
-            self.fault("syntax-error", at, name.len() + 1, message, &format!("add `</{name}>` where it ends"));
+            self.fault(
+                "syntax-error",
+                at,
+                name.len() + 1,
+                message,
+                &format!("add `</{name}>` where it ends"),
+            );
             self.close(open.element, self.bytes.len(), self.bytes.len());
         }
     }
@@ -304,11 +321,23 @@ impl<'p> Parser<'p> {
                 None | Some(b'<') => {
                     let name = tag_name.of(self.text);
                     let message = format!("the tag `<{name}` is not closed with `>`");
-                    self.fault("syntax-error", tag_name.start as usize - 1, name.len() + 1, message, "close it with `>` or `/>`");
+                    self.fault(
+                        "syntax-error",
+                        tag_name.start as usize - 1,
+                        name.len() + 1,
+                        message,
+                        "close it with `>` or `/>`",
+                    );
                     return false;
                 }
                 Some(b'=' | b'/' | b'"' | b'\'') => {
-                    self.fault("syntax-error", start, 1, "an attribute's name is expected here".to_owned(), "attributes look like `name=\"value\"`");
+                    self.fault(
+                        "syntax-error",
+                        start,
+                        1,
+                        "an attribute's name is expected here".to_owned(),
+                        "attributes look like `name=\"value\"`",
+                    );
                     self.at += 1;
                     continue;
                 }
@@ -319,13 +348,21 @@ impl<'p> Parser<'p> {
             self.blanks();
             if self.bytes.get(self.at) != Some(&b'=') {
                 let message = format!("the attribute `{}` has no value", name.of(self.text));
-                self.fault("syntax-error", start, name.len(), message, "attributes look like `name=\"value\"`");
+                self.fault(
+                    "syntax-error",
+                    start,
+                    name.len(),
+                    message,
+                    "attributes look like `name=\"value\"`",
+                );
                 continue;
             }
             self.at += 1;
             self.blanks();
             let Some(value) = self.attribute_value(name) else { continue };
-            let twice = self.tree.attributes[first..].iter().any(|known| known.name.of(self.text) == name.of(self.text));
+            let twice = self.tree.attributes[first..]
+                .iter()
+                .any(|known| known.name.of(self.text) == name.of(self.text));
             if twice {
                 let message = format!("the attribute `{}` stands twice in this tag", name.of(self.text));
                 self.fault("duplicate-member", start, name.len(), message, "remove one of them");
@@ -361,7 +398,13 @@ impl<'p> Parser<'p> {
                 let kept = inside.find(['>', '\n']).unwrap_or(inside.len());
                 let kept = inside[..kept].trim_end_matches(['/', ' ', '\r', '\t']);
                 self.at = start + 1 + kept.len();
-                self.fault("syntax-error", start, 1, "the quote is never closed".to_owned(), "close it, or write `&lt;` for a `<` in the value");
+                self.fault(
+                    "syntax-error",
+                    start,
+                    1,
+                    "the quote is never closed".to_owned(),
+                    "close it, or write `&lt;` for a `<` in the value",
+                );
                 None
             }
         }
@@ -397,12 +440,22 @@ impl<'p> Parser<'p> {
         let by_column = |open: &Open| same(&open) && column.is_some() && open.indent == column;
         let partner = match innermost && column.is_none() {
             true => Some(self.open.len() - 1),
-            false => self.open.iter().rposition(by_column).or_else(|| self.open.iter().rposition(|open| same(&open))),
+            false => self
+                .open
+                .iter()
+                .rposition(by_column)
+                .or_else(|| self.open.iter().rposition(|open| same(&open))),
         };
         let Some(partner) = partner else {
             self.unbalanced = true;
             let message = format!("`</{shown}>` closes nothing");
-            self.fault("syntax-error", tag, name.len() + 3, message, &format!("remove it, or add `<{shown}>`"));
+            self.fault(
+                "syntax-error",
+                tag,
+                name.len() + 3,
+                message,
+                &format!("remove it, or add `<{shown}>`"),
+            );
             return;
         };
         while self.open.len() > partner + 1 {
@@ -436,7 +489,13 @@ impl<'p> Parser<'p> {
             }
             let line = 1 + memchr::memchr_iter(b'\n', &self.bytes[..tag]).count();
             let message = format!("`<{own}>` is not closed; `</{own}>` is missing at or before line {line}");
-            self.fault("syntax-error", at, own.len() + 1, message, &format!("add `</{own}>`, or put the indentation right"));
+            self.fault(
+                "syntax-error",
+                at,
+                own.len() + 1,
+                message,
+                &format!("add `</{own}>`, or put the indentation right"),
+            );
             self.open.pop();
             self.close(element, tag, tag);
         }
@@ -479,7 +538,13 @@ impl<'p> Parser<'p> {
             at += 1;
         }
         if at >= self.bytes.len() {
-            self.fault("syntax-error", tag, 2, "the declaration is never closed".to_owned(), "close it with `>`");
+            self.fault(
+                "syntax-error",
+                tag,
+                2,
+                "the declaration is never closed".to_owned(),
+                "close it with `>`",
+            );
             self.at = tag + 2;
             return;
         }
