@@ -3,7 +3,7 @@
 //! the same value.
 
 use std::sync::{Arc, OnceLock};
-use stitching_core::formats::{Column, ColumnCell, Fault, Format, RawRecord, RecordSink, decode};
+use stitching_core::formats::{Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink, decode};
 use stitching_core::text::{Edit, EditSet, Text, round_trips};
 
 /// A format as a schema describes it, and the columns that are read.
@@ -42,7 +42,9 @@ fn read(format: &dyn Format, text: &Text<'_>, columns: &[&str]) -> Seen {
 }
 
 fn values(text: &str, seen: &Seen) -> Vec<(u16, String)> {
-    seen.cells.iter().map(|cell| (cell.column, decode(text, &cell.cell).text.into_owned())).collect()
+    // A structure is shown as it is written, and what is written in it may change.
+    let cells = seen.cells.iter().filter(|cell| cell.cell.form != Form::Nested);
+    cells.map(|cell| (cell.column, decode(text, &cell.cell).text.into_owned())).collect()
 }
 
 /// Tries `data` on one of `described`, which its first byte chooses.
@@ -61,6 +63,9 @@ pub fn try_format(described: &[Described], made: &Made, data: &[u8]) {
     for cell in &seen.cells {
         assert!(text.as_str().get(cell.cell.span.range()).is_some(), "{cell:?}");
         let value = decode(text.as_str(), &cell.cell).text;
+        if cell.cell.form == Form::Nested {
+            continue;
+        }
         if let Ok(text) = format.encode(&cell.cell, columns[usize::from(cell.column)], &value) {
             edits.push(Edit { span: cell.cell.span, text });
         }

@@ -164,7 +164,11 @@ fn sarif_names_rules_and_places() {
         assert_eq!(rule["id"], result["ruleId"]);
         let uri =
             result["locations"][0]["physicalLocation"]["artifactLocation"]["uri"].as_str().expect("a place");
-        assert!(project.join(uri).is_file() || ["tables/tolls", "scripts/"].iter().any(|base| uri.starts_with(base)), "{uri}");
+        assert!(
+            project.join(uri).is_file()
+                || ["tables/tolls", "scripts/"].iter().any(|base| uri.starts_with(base)),
+            "{uri}"
+        );
     }
 }
 

@@ -78,6 +78,8 @@ struct Section {
     cells: Vec<ColumnCell>,
     /// The keys so far, each up to the end of its value, if they are asked for.
     seen: Vec<Span>,
+    /// Whether it has any key.
+    has_keys: bool,
 }
 
 /// What a line is.
@@ -400,6 +402,7 @@ impl<'r> Reader<'r> {
             let mut section = std::mem::take(&mut self.spare);
             section.cells.clear();
             section.seen.clear();
+            section.has_keys = false;
             let head = !self.started;
             self.started = true;
             let wanted = if head {
@@ -417,7 +420,7 @@ impl<'r> Reader<'r> {
                 self.name_cells(&mut section)
             };
             self.keys(&mut section, wanted, head, sink);
-            if wanted && !(head && section.cells.is_empty() && section.seen.is_empty()) {
+            if wanted && (!head || section.has_keys) {
                 return Some(section);
             }
             self.spare = section;
@@ -497,6 +500,7 @@ impl<'r> Reader<'r> {
                         sink.fault(Fault::new("syntax-error", key, message).help(help));
                         reported = true;
                     }
+                    section.has_keys = true;
                     section.span.end = section.span.end.max(value.end.max(key.end));
                     last = wanted.then(|| self.key_value(section, names, key, value, sink));
                     last = last.filter(|_| self.continues(value));

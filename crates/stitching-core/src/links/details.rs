@@ -182,10 +182,12 @@ impl Reader for Links {
         for field in 0..record.table.fields.len() {
             for_each_piece(record, field, |piece| {
                 let rule = &record.table.rules[piece.rule];
-                if !rule.refs.is_empty() && !rule.is_none(piece.text) && piece.fits {
-                    if let Some(named) = key_named(record, rule, piece.text) {
-                        self.links.push((piece.cell.span, piece.rule, shown_key(&named)));
-                    }
+                if !rule.refs.is_empty()
+                    && !rule.is_none(piece.text)
+                    && piece.fits
+                    && let Some(named) = key_named(record, rule, piece.text)
+                {
+                    self.links.push((piece.cell.span, piece.rule, shown_key(&named)));
                 }
             });
         }

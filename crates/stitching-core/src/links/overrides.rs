@@ -10,8 +10,11 @@ use std::collections::{HashMap, HashSet};
 /// For each such table, by key, the layers above the lowest that have the record, and with which fields.
 #[derive(Debug, Default)]
 pub struct Overrides {
-    tables: HashMap<TableId, HashMap<String, Vec<(LayerId, HashSet<usize>)>>>,
+    tables: HashMap<TableId, HashMap<String, Vec<Override>>>,
 }
+
+/// A layer that has a record, and which of its fields.
+type Override = (LayerId, HashSet<usize>);
 
 impl Overrides {
     /// Reads the files of such tables in all layers but the lowest, up to `through`. Files that cannot be
@@ -48,12 +51,7 @@ impl Overrides {
         self.layers(schema, table, key).any(|(other, fields)| *other > layer && fields.contains(&field))
     }
 
-    fn layers(
-        &self,
-        schema: &Schema,
-        table: TableId,
-        key: &str,
-    ) -> impl Iterator<Item = &(LayerId, HashSet<usize>)> {
+    fn layers(&self, schema: &Schema, table: TableId, key: &str) -> impl Iterator<Item = &Override> {
         let folded = schema.tables[table].ignore_case.then(|| key.to_lowercase());
         let own = self.tables.get(&table).and_then(|own| own.get(folded.as_deref().unwrap_or(key)));
         own.into_iter().flatten()
