@@ -10,6 +10,7 @@ use std::fmt::Write as _;
 use std::fs;
 use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
+use stitching_bench::Numbers;
 
 /// Makes a project of large made-up tables.
 #[derive(Parser)]
@@ -51,19 +52,6 @@ fn main() -> Result<()> {
     fs::write(args.dir.join("stitching.toml"), project)?;
     fs::write(args.dir.join("large.schema.toml"), schema)?;
     Ok(())
-}
-
-/// A small generator of numbers (splitmix64), so that the data is the same everywhere.
-struct Numbers(u64);
-
-impl Numbers {
-    fn below(&mut self, limit: usize) -> usize {
-        self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
-        let mut z = self.0;
-        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        ((z ^ (z >> 31)) % limit as u64) as usize
-    }
 }
 
 /// The table that a reference column points to.

@@ -4,11 +4,10 @@
 //! middle run are told, and the middle one as a ratio to the search. Memory is the largest that
 //! was resident. Files are warm: everything is read once before the first run.
 
-use anyhow::{Context, Result, ensure};
+use anyhow::{Context, Result};
 use clap::Parser;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
-use std::time::{Duration, Instant};
+use stitching_bench::{Bench, take_turns};
 
 /// Measures `stitching` beside `cat` and `rg` on a project made by `generate`.
 #[derive(Parser)]
@@ -23,41 +22,18 @@ struct Args {
     rounds: usize,
 }
 
-struct Bench {
-    name: &'static str,
-    program: PathBuf,
-    args: Vec<String>,
-    threads: Option<&'static str>,
-    /// Runs after each measured run, unmeasured, to put things back.
-    after: Option<&'static str>,
-    times: Vec<Duration>,
-    memory: i64,
-}
-
 fn main() -> Result<()> {
     let args = Args::parse();
     let stitching = args.stitching.canonicalize().context("build with `cargo build --release` first")?;
     let (files, bytes) = files(&args.dir)?;
     let own = |name, command: &str, threads, after| Bench {
-        name,
-        program: stitching.clone(),
-        args: command.split(' ').map(str::to_owned).collect(),
         threads,
         after,
-        times: Vec::new(),
-        memory: 0,
+        ..Bench::new(name, &stitching, command.split(' ').map(str::to_owned).collect())
     };
     let other = |name, program: &str, mut args: Vec<String>| {
         args.extend(files.iter().cloned());
-        Bench {
-            name,
-            program: program.into(),
-            args,
-            threads: None,
-            after: None,
-            times: Vec::new(),
-            memory: 0,
-        }
+        Bench::new(name, program, args)
     };
     let mut benches = vec![
         other("read all bytes (cat)", "cat", vec![]),
@@ -68,51 +44,9 @@ fn main() -> Result<()> {
         own("rename t00:hub", "rename t00:hub nave", None, Some("undo")),
         own("rename, preview only", "rename t00:hub nave --preview", None, None),
     ];
-    for round in 0..=args.rounds {
-        for bench in &mut benches {
-            let (time, memory) = run(bench, &args.dir)?;
-            if round > 0 {
-                bench.times.push(time);
-                bench.memory = bench.memory.max(memory);
-            }
-            if let Some(after) = bench.after {
-                let status = Command::new(&bench.program)
-                    .arg(after)
-                    .current_dir(&args.dir)
-                    .stdout(Stdio::null())
-                    .stderr(Stdio::null())
-                    .status()?;
-                ensure!(status.success(), "{after} failed");
-            }
-        }
-    }
-    print(&mut benches, bytes);
+    take_turns(&mut benches, &args.dir, args.rounds)?;
+    print(&benches, bytes);
     Ok(())
-}
-
-/// Runs one command; gives its time and the most memory it had, in bytes.
-fn run(bench: &Bench, dir: &Path) -> Result<(Duration, i64)> {
-    let mut command = Command::new(&bench.program);
-    command
-        .args(&bench.args)
-        .current_dir(dir)
-        .stdin(Stdio::null())
-        .stdout(Stdio::null())
-        .stderr(Stdio::null());
-    if let Some(threads) = bench.threads {
-        command.env("RAYON_NUM_THREADS", threads);
-    }
-    let start = Instant::now();
-    let child = command.spawn().with_context(|| bench.program.display().to_string())?;
-    // SAFETY: both are plain data that the call fills in; the child is ours and not yet waited for.
-    let (status, usage) = unsafe {
-        let (mut status, mut usage) = (0, std::mem::zeroed::<libc::rusage>());
-        libc::wait4(child.id() as libc::pid_t, &mut status, 0, &mut usage);
-        (status, usage)
-    };
-    let time = start.elapsed();
-    ensure!(libc::WIFEXITED(status) && libc::WEXITSTATUS(status) < 2, "`{}` failed", bench.name);
-    Ok((time, usage.ru_maxrss * 1024))
 }
 
 fn files(dir: &Path) -> Result<(Vec<String>, u64)> {
@@ -128,12 +62,8 @@ fn files(dir: &Path) -> Result<(Vec<String>, u64)> {
     Ok((files, bytes))
 }
 
-fn print(benches: &mut [Bench], bytes: u64) {
-    for bench in benches.iter_mut() {
-        bench.times.sort();
-    }
-    let middle = |bench: &Bench| bench.times[bench.times.len() / 2].as_secs_f64();
-    let (search, check) = (middle(&benches[1]), middle(&benches[2]));
+fn print(benches: &[Bench], bytes: u64) {
+    let (search, check) = (benches[1].middle(), benches[2].middle());
     println!("{:.0} MB of tables\n", bytes as f64 / 1e6);
     println!("| command | fastest, s | middle, s | to the search | to `check` | memory to the input |");
     println!("| --- | ---: | ---: | ---: | ---: | ---: |");
@@ -142,9 +72,9 @@ fn print(benches: &mut [Bench], bytes: u64) {
             "| {} | {:.3} | {:.3} | {:.1} | {:.2} | {:.2} |",
             bench.name,
             bench.times[0].as_secs_f64(),
-            middle(bench),
-            middle(bench) / search,
-            middle(bench) / check,
+            bench.middle(),
+            bench.middle() / search,
+            bench.middle() / check,
             bench.memory as f64 / bytes as f64,
         );
     }

@@ -2,8 +2,8 @@
 
 use super::report::all_problems;
 use super::value_checks;
-use crate::layers::{LayerId, Stack};
-use crate::links::{FactsCache, Index, TableFile, TableIndex, switched};
+use crate::layers::{FileId, LayerId, Stack};
+use crate::links::{FactsCache, Index, TableFile, TableIndex, switched_in};
 use crate::problem::{Problem, Severity};
 use crate::schema::Schema;
 use std::collections::HashMap;
@@ -60,6 +60,8 @@ pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
     let mut problems = all_problems(&index);
     let (records, references) = index.counts();
     let files = index.files.len();
+    let marked: Vec<FileId> =
+        index.files.iter().filter(|file| file.facts.may_have_off).map(|file| file.id).collect();
     let tables = index.tables.iter().map(|table| table_summary(&index, table)).collect();
     drop(index);
     let has_base = through == stack.top() && through > 0;
@@ -77,7 +79,7 @@ pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
         files,
         records,
         references,
-        off: if through == stack.top() { switched(stack, schema).len() } else { 0 },
+        off: if through == stack.top() { switched_in(stack, schema, &marked).len() } else { 0 },
     };
     Report { problems, summary, tables }
 }

@@ -8,7 +8,7 @@
 //!
 //! No recursion: open blocks are on a stack of our own.
 
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
+use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
 use crate::text::{Span, Text};
 use std::ops::Range;
 
@@ -201,20 +201,39 @@ impl Format for Blocks {
         faults.into_iter().for_each(|fault| sink.fault(fault));
         let paths: Vec<Option<(BlockPath, Part)>> =
             columns.iter().map(|column| column_path(column.name).ok()).collect();
+        // Nearly all columns are the values of entries of the record; they are found in one pass over it.
+        let simple = |path: &Option<(BlockPath, Part)>| match path {
+            Some((path, Part::Value)) => matches!(path.steps[..], [Step::Name(_)]),
+            _ => false,
+        };
+        let names = (0..columns.len()).filter(|at| simple(&paths[*at]));
+        let mut names = Names::new(names.map(|at| (columns[at].name, at as u16)));
+        let others: Vec<usize> = (0..columns.len()).filter(|at| !simple(&paths[*at])).collect();
         let mut cells = Vec::new();
-        for record in self.records(&tree, text.as_str()) {
+        let content = text.as_str();
+        for record in self.records(&tree, content) {
             cells.clear();
-            for (index, path) in paths.iter().enumerate() {
-                let Some((path, part)) = path else { continue };
+            names.next = 0;
+            if !names.names.is_empty() {
+                for child in tree.children(Some(record)) {
+                    let own = &tree.nodes[child];
+                    if own.kind == Kind::Item || own.words.is_empty() {
+                        continue;
+                    }
+                    let name = tree.words[own.words.start].span.of(content).as_bytes();
+                    if let Some(column) = names.find(name) {
+                        Part::Value.cells(&tree, child, &mut |cell| cells.push(ColumnCell { column, cell }));
+                    }
+                }
+            }
+            for &index in &others {
+                let Some((path, part)) = &paths[index] else { continue };
                 let mut push = |cell| cells.push(ColumnCell { column: index as u16, cell });
                 if path.steps.is_empty() {
                     part.cells(&tree, record, &mut push);
+                    continue;
                 }
-                for node in path
-                    .select(&tree, text.as_str(), Some(record))
-                    .into_iter()
-                    .filter(|_| !path.steps.is_empty())
-                {
+                for node in path.select(&tree, content, Some(record)) {
                     part.cells(&tree, node, &mut push);
                 }
             }
@@ -259,7 +278,7 @@ impl Format for Blocks {
         if cell.form != Form::Plain {
             return quoted();
         }
-        let reader = Reader { format: self, text: value, at: 0 };
+        let reader = Reader { format: self, classes: classes(self), text: value, at: 0 };
         if !value.is_empty() && reader.bare_len(0) == value.len() && !reader.at_note(0) {
             return Ok(value.to_owned());
         }
@@ -371,9 +390,35 @@ pub(super) fn escape(raw: &str) -> Option<(char, usize)> {
     Some((meant, 2))
 }
 
+/// What a byte may be.
+type Classes = [u8; 256];
+/// It ends a bare word.
+const ENDS: u8 = 1;
+/// A note, an include or a separator may begin with it.
+const BEGINS: u8 = 2;
+
+fn classes(format: &Blocks) -> Classes {
+    let mut classes = [0; 256];
+    for byte in b" \t\r\n{}\"" {
+        classes[usize::from(*byte)] |= ENDS;
+    }
+    for sign in format.assign.iter().chain(&format.separators).filter(|sign| sign.is_ascii()) {
+        classes[*sign as usize] |= ENDS;
+    }
+    let mut buffer = [0; 4];
+    for sign in &format.separators {
+        classes[usize::from(sign.encode_utf8(&mut buffer).as_bytes()[0])] |= BEGINS;
+    }
+    for first in format.comments.iter().chain(&format.include).filter_map(|mark| mark.as_bytes().first()) {
+        classes[usize::from(*first)] |= BEGINS;
+    }
+    classes
+}
+
 /// Reads words.
 struct Reader<'r> {
     format: &'r Blocks,
+    classes: Classes,
     text: &'r str,
     at: usize,
 }
@@ -395,15 +440,10 @@ impl Reader<'_> {
     }
 
     /// The length of the bare word at byte `at`.
+    #[inline]
     fn bare_len(&self, at: usize) -> usize {
         let bytes = &self.text.as_bytes()[at..];
-        let assign = self.format.assign.map_or(b'{', |assign| assign as u8);
-        let ascii = |byte: &u8| {
-            matches!(byte, b' ' | b'\t' | b'\r' | b'\n' | b'{' | b'}' | b'"')
-                || *byte == assign
-                || self.format.separators.iter().any(|separator| *separator as u32 == u32::from(*byte))
-        };
-        bytes.iter().position(ascii).unwrap_or(bytes.len())
+        bytes.iter().position(|byte| self.classes[usize::from(*byte)] & ENDS != 0).unwrap_or(bytes.len())
     }
 
     /// Passes over blanks, separators and notes; gives whether a line end was among them.
@@ -416,6 +456,7 @@ impl Reader<'_> {
                     self.at += 1;
                 }
                 b' ' | b'\t' | b'\r' => self.at += 1,
+                _ if self.classes[usize::from(next)] & BEGINS == 0 => break,
                 _ if self.at_note(self.at) && !self.at_include() => self.at = self.line_end(),
                 _ => match self.separator(self.at) {
                     // Where a line is an entry, a separator ends it as a line end does.
@@ -436,6 +477,9 @@ impl Reader<'_> {
 
     fn at_include(&self) -> bool {
         let Some(include) = &self.format.include else { return false };
+        if self.byte(self.at).is_none_or(|next| self.classes[usize::from(next)] & BEGINS == 0) {
+            return false;
+        }
         let rest = &self.text.as_bytes()[self.at..];
         let ends = rest.get(include.len()).is_none_or(|next| next.is_ascii_whitespace() || *next == b'"');
         rest.starts_with(include.as_bytes()) && ends
@@ -472,7 +516,7 @@ impl<'p> Parser<'p> {
 
     fn parse(format: &'p Blocks, text: &Text<'p>, by_indent: bool) -> Parser<'p> {
         let mut parser = Parser {
-            reader: Reader { format, text: text.as_str(), at: text.body() },
+            reader: Reader { format, classes: classes(format), text: text.as_str(), at: text.body() },
             tree: Tree::default(),
             open: Vec::new(),
             faults: Vec::new(),
@@ -648,7 +692,8 @@ impl<'p> Parser<'p> {
         let parent = self.open.last().map(|open| open.node);
         let node = self.tree.nodes.len();
         self.tree.nodes.push(Node { kind, words, span: Span::new(start, start), parent, end: node + 1 });
-        self.open.push(Open { node, indent: indent(self.reader.text, start), inner: None });
+        let indent = if self.by_indent { indent(self.reader.text, start) } else { None };
+        self.open.push(Open { node, indent, inner: None });
         if self.open.len() == DEEP {
             let message = format!("{DEEP} blocks are open here, one inside the other");
             self.fault(start, 1, message, "look for closing braces that are missing further up");
@@ -690,12 +735,15 @@ impl<'p> Parser<'p> {
 
     /// What stands further out than the block around it shows that a closing brace is missing before.
     fn outdent(&mut self, start: usize, name: Option<Span>) {
+        if !self.by_indent {
+            return;
+        }
         let Some(column) = indent(self.reader.text, start) else { return };
         while let Some(open) = self.open.last_mut() {
             let (node, indent, inner) = (open.node, open.indent, *open.inner.get_or_insert(column));
             let same = name.is_some_and(|name| self.name_of(node) == Some(name.of(self.reader.text)));
             let outside = indent.is_some_and(|indent| column <= indent && (inner > indent || same));
-            if !self.by_indent || !outside {
+            if !outside {
                 return;
             }
             self.leave(start);

@@ -5,7 +5,7 @@
 //! that goes over several lines has a cell for each, and so has a key that is written several times.
 
 use super::{
-    AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink,
+    AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, Names, OffStyle, RawRecord, RecordSink,
 };
 use crate::text::{Edit, EditSet, Span, Template, Text};
 use memchr::memchr;
@@ -360,8 +360,10 @@ struct Reader<'r> {
     format: &'r Ini,
     text: &'r str,
     at: usize,
-    /// The wanted columns: name, position.
-    wanted: Vec<(&'r str, u16)>,
+    /// The wanted columns.
+    wanted: Names<'r>,
+    /// What a note may begin with, by byte.
+    note_starts: [bool; 256],
     /// For each part of the section's template, and for its whole, the column.
     parts: Vec<Option<u16>>,
     whole: Option<u16>,
@@ -371,7 +373,6 @@ struct Reader<'r> {
     pending: Option<(Span, usize)>,
     started: bool,
     keep_names: bool,
-    next_column: usize,
     spare: Section,
 }
 
@@ -383,7 +384,10 @@ impl<'r> Reader<'r> {
             format,
             text: text.as_str(),
             at: text.body(),
-            wanted: plain.map(|(at, column)| (column.name, at as u16)).collect(),
+            wanted: Names::new(plain.map(|(at, column)| (column.name, at as u16))),
+            note_starts: std::array::from_fn(|byte| {
+                format.comments.iter().any(|mark| mark.as_bytes().first() == Some(&(byte as u8)))
+            }),
             parts: format.parts().iter().map(|part| at(&format!("{{{part}}}"))).collect(),
             whole: at(SECTION),
             key: at(KEY),
@@ -391,7 +395,6 @@ impl<'r> Reader<'r> {
             pending: None,
             started: false,
             keep_names: false,
-            next_column: 0,
             spare: Section::default(),
         }
     }
@@ -456,7 +459,7 @@ impl<'r> Reader<'r> {
         let names = section.cells.len();
         let mut last: Option<u16> = None;
         let mut reported = false;
-        self.next_column = 0;
+        self.wanted.next = 0;
         while self.at < self.text.len() {
             let start = self.at;
             let bytes = self.text.as_bytes();
@@ -567,16 +570,24 @@ impl<'r> Reader<'r> {
     }
 
     /// The wanted column called `name`. Sections mostly have their keys in the order of the schema.
+    #[inline]
     fn column(&mut self, name: &str) -> Option<u16> {
-        let len = self.wanted.len();
-        for step in 0..len {
-            let at = (self.next_column + step) % len;
-            if self.format.same(self.wanted[at].0, name) {
-                self.next_column = at + 1;
-                return Some(self.wanted[at].1);
-            }
+        let found = self.wanted.find(name.as_bytes());
+        if found.is_none() && self.format.ignore_case {
+            let same = |(own, _): &&(&[u8], u16)| {
+                std::str::from_utf8(own).is_ok_and(|own| self.format.same(own, name))
+            };
+            return self.wanted.names.iter().find(same).map(|(_, column)| *column);
         }
-        None
+        found
+    }
+
+    /// Whether a note begins at the start of `text`.
+    #[inline]
+    fn is_note(&self, text: &str) -> bool {
+        let first = text.as_bytes().first();
+        first.is_some_and(|byte| self.note_starts[usize::from(*byte)])
+            && self.format.comments.iter().any(|mark| text.starts_with(mark.as_str()))
     }
 
     fn value_cell(&self, section: &mut Section, column: u16, value: Span) {
@@ -584,8 +595,9 @@ impl<'r> Reader<'r> {
             return;
         }
         let raw = value.of(self.text);
-        let inside = raw.strip_prefix('"').and_then(|raw| raw.strip_suffix('"'));
-        let cell = match inside.filter(|inside| self.format.quotes && !inside.contains('"')) {
+        let quoted = self.format.quotes && raw.as_bytes().first() == Some(&b'"');
+        let inside = if quoted { raw[1..].strip_suffix('"') } else { None };
+        let cell = match inside.filter(|inside| !inside.contains('"')) {
             Some(_) => {
                 Cell { span: Span::new(value.start as usize + 1, value.end as usize - 1), form: Form::Quoted }
             }
@@ -596,9 +608,9 @@ impl<'r> Reader<'r> {
 
     fn line(&self, start: usize, end: usize, in_value: bool) -> Line {
         let line = &self.text[start..end];
-        let shown = line.trim_start_matches(BLANKS);
-        let from = end - shown.len();
-        if shown.is_empty() || self.format.comments.iter().any(|mark| shown.starts_with(mark.as_str())) {
+        let from = end - trim_start(line).len();
+        let shown = &self.text[from..end];
+        if shown.is_empty() || self.is_note(shown) {
             return Line::Nothing;
         }
         if in_value && (self.format.goes_on == GoesOn::Backslash || from > start) {
@@ -611,11 +623,11 @@ impl<'r> Reader<'r> {
             let name = Span::new(name_start, name_start + name.len());
             return if close.is_some() { Line::Section(name) } else { Line::OpenSection(name) };
         }
-        let Some(at) = shown.find(self.format.assign) else {
+        let Some(at) = memchr(self.format.assign as u8, shown.as_bytes()) else {
             let message = format!("this line is neither a section nor `key {} value`", self.format.assign);
             return Line::Wrong(Span::new(from, from + shown.trim_end_matches(BLANKS).len()), message);
         };
-        let key = shown[..at].trim_end_matches(BLANKS);
+        let key = trim_end(&shown[..at]);
         if key.is_empty() {
             let message = format!("there is no key before the `{}`", self.format.assign);
             return Line::Wrong(Span::new(from, from + 1), message);
@@ -627,15 +639,14 @@ impl<'r> Reader<'r> {
     /// A value within a line: without blanks around it, the note behind it, or the mark that it goes on.
     fn value_span(&self, start: usize, end: usize) -> Span {
         let raw = &self.text[start..end];
-        let lead = raw.len() - raw.trim_start_matches(BLANKS).len();
-        let value = &raw[lead..];
-        let start = start + lead;
+        let value = trim_start(raw);
+        let start = end - value.len();
         if self.format.quotes
             && let Some(inside) = value.strip_prefix('"')
             && let Some(close) = inside.find('"')
         {
             let after = inside[close + 1..].trim_start_matches(BLANKS);
-            let note = self.format.comments.iter().any(|mark| after.starts_with(mark.as_str()));
+            let note = self.is_note(after);
             if after.is_empty() || note && self.format.trailing_comments {
                 return Span::new(start, start + close + 2);
             }
@@ -643,10 +654,10 @@ impl<'r> Reader<'r> {
         let mut value = value;
         if self.format.trailing_comments {
             let notes = self.format.comments.iter().filter_map(|mark| noted_at(value, mark));
-            let at_once = self.format.comments.iter().any(|mark| value.starts_with(mark.as_str()));
+            let at_once = self.is_note(value);
             value = &value[..if at_once { 0 } else { notes.min().unwrap_or(value.len()) }];
         }
-        value = value.trim_end_matches(BLANKS);
+        value = trim_end(value);
         if self.format.goes_on == GoesOn::Backslash {
             value = value.strip_suffix('\\').unwrap_or(value);
             // The mark is looked for directly behind the value.
@@ -683,6 +694,20 @@ impl<'r> Reader<'r> {
             sink.record(&RawRecord { span: *key, cells: &cells });
         }
     }
+}
+
+/// `text` without the blanks before it.
+#[inline]
+fn trim_start(text: &str) -> &str {
+    let blanks = text.bytes().take_while(|byte| *byte == b' ' || *byte == b'\t').count();
+    &text[blanks..]
+}
+
+/// `text` without the blanks behind it.
+#[inline]
+fn trim_end(text: &str) -> &str {
+    let blanks = text.bytes().rev().take_while(|byte| *byte == b' ' || *byte == b'\t').count();
+    &text[..text.len() - blanks]
 }
 
 /// Where a note behind a value begins: at `mark` with a blank before it.

@@ -23,7 +23,7 @@ pub use delimited::{Delimited, Header};
 pub use ini::{GoesOn, Ini, Repeated};
 pub use json::{Json, JsonPath, JsonPathError};
 pub use lines::Lines;
-pub use off::{OffPiece, OffStyle};
+pub use off::{OffPiece, OffStyle, may_have_off};
 pub use po::Po;
 pub use whole_file::WholeFile;
 pub use xml::{Xml, XmlPath};
@@ -258,6 +258,44 @@ pub trait Format: std::fmt::Debug + Send + Sync {
     /// Whether a value stands in the file byte for byte as it is, if the file has none of the
     /// returned bytes. Lets a search for a value skip files without parsing them.
     fn escape_byte(&self) -> Option<u8>;
+}
+
+impl Cell {
+    /// The value, if its bytes in `text` stand for it as they are.
+    #[inline]
+    pub fn plain<'t>(&self, text: &'t str) -> Option<&'t str> {
+        let raw = self.span.of(text);
+        let escape = match self.form {
+            Form::Plain | Form::Quoted | Form::JsonBare | Form::XmlCdata | Form::XmlName => return Some(raw),
+            Form::JsonString | Form::Backslashed => b'\\',
+            Form::XmlText | Form::XmlAttribute(_) => b'&',
+            Form::Doubled => b'"',
+            Form::PoText | Form::Nested => return None,
+        };
+        (!raw.as_bytes().contains(&escape)).then_some(raw)
+    }
+}
+
+/// Finds the columns that are just names: where they come in the order that was asked for, as they mostly
+/// do, at the first try.
+struct Names<'n> {
+    names: Vec<(&'n [u8], u16)>,
+    next: usize,
+}
+
+impl<'n> Names<'n> {
+    fn new(names: impl Iterator<Item = (&'n str, u16)>) -> Names<'n> {
+        Names { names: names.map(|(name, column)| (name.as_bytes(), column)).collect(), next: 0 }
+    }
+
+    #[inline]
+    fn find(&mut self, name: &[u8]) -> Option<u16> {
+        let (before, after) = self.names.split_at(self.next.min(self.names.len()));
+        let found = after.iter().chain(before).position(|(own, _)| *own == name)?;
+        let at = (self.next.min(self.names.len()) + found) % self.names.len();
+        self.next = at + 1;
+        Some(self.names[at].1)
+    }
 }
 
 /// A decoded value that remembers where its bytes came from.

@@ -1,7 +1,7 @@
 //! Switching a piece of a file off in the format's own comment syntax, and on again byte for byte.
 //!
-//! Whole lines get a mark in front, `;off> ` the first and `;off| ` the others (with the format's own sign
-//! for a note); a piece within lines is wrapped, as in `<!--off: ... -->`. What would end the wrapping
+//! Whole lines get a mark in front, `;~off> ` the first and `;~off| ` the others (with the format's own sign
+//! for a note); a piece within lines is wrapped, as in `<!--~off: ... -->`. What would end the wrapping
 //! early is parted by a `~`, and a `~` doubled, so that notes within are kept.
 
 use crate::text::{Edit, Span};
@@ -29,9 +29,16 @@ pub struct OffPiece {
     pub edits: Vec<Edit>,
 }
 
-const FIRST: &str = "off> ";
-const MORE: &str = "off| ";
-const INSIDE: &str = "off: ";
+const FIRST: &str = "~off> ";
+const MORE: &str = "~off| ";
+const INSIDE: &str = "~off: ";
+/// What all marks have in common.
+const MARK: &[u8] = b"~off";
+
+/// Whether `bytes` may have something in them that is off. Cost: a text search.
+pub fn may_have_off(bytes: &[u8]) -> bool {
+    memmem::find(bytes, MARK).is_some()
+}
 
 impl OffStyle {
     /// The edits that switch `span` of `text` off; `None` if the format has no way to, or the span does

@@ -1,7 +1,7 @@
 //! What is switched off in the mod: pieces commented out by the tool, and pieces it keeps aside.
 
 use super::with_text;
-use crate::formats::OffPiece;
+use crate::formats::{OffPiece, may_have_off};
 use crate::layers::{FileId, Stack};
 use crate::problem::Place;
 use crate::schema::{Schema, TableId};
@@ -37,8 +37,14 @@ pub enum SwitchedBy {
 ///
 /// Cost: a text search in the files of the mod; those that have marks are parsed.
 pub fn switched(stack: &Stack, schema: &Schema) -> Vec<Switched> {
+    let all: Vec<FileId> = (0..stack.files().len()).collect();
+    switched_in(stack, schema, &all)
+}
+
+/// As [`switched`], when it is known that only `files` can have marks.
+pub fn switched_in(stack: &Stack, schema: &Schema, files: &[FileId]) -> Vec<Switched> {
     let of_mod = |file: &FileId| stack.layers()[stack.files()[*file].layer].is_mod;
-    let files: Vec<FileId> = (0..stack.files().len()).filter(of_mod).collect();
+    let files: Vec<FileId> = files.iter().copied().filter(of_mod).collect();
     let mut out: Vec<Switched> =
         files.par_iter().with_max_len(1).flat_map_iter(|file| in_file(stack, schema, *file)).collect();
     let layer = stack.layers().last().map(|layer| layer.name.clone()).unwrap_or_default();
@@ -57,6 +63,9 @@ fn in_file(stack: &Stack, schema: &Schema, file: FileId) -> Vec<Switched> {
         return Vec::new();
     }
     let look = |text: &Text<'_>| {
+        if !may_have_off(text.as_str().as_bytes()) {
+            return Vec::new();
+        }
         let mut out: Vec<Switched> = Vec::new();
         for &table in &tables {
             for piece in schema.tables[table].format.off_style().find_off(text.as_str()) {

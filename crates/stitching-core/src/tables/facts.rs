@@ -10,7 +10,7 @@ use super::{
     KEY_SEPARATOR, Piece, Reader, RecordView, key_named, pieces_of, read_block, read_records, rule_in,
     wrong_count,
 };
-use crate::formats::{BlockState, Cell, ColumnCell, Fault, Form, decode};
+use crate::formats::{BlockState, Cell, ColumnCell, Fault, Form, decode, may_have_off};
 use crate::layers::RelPath;
 use crate::schema::{Field, Layout, Rule, Schema, Table, TableId, Texts};
 use crate::text::{Span, Text};
@@ -25,6 +25,8 @@ pub struct FileFacts {
     pub seeds: Vec<Seed>,
     /// The number of places that point somewhere.
     pub references: usize,
+    /// Whether something in it may be switched off.
+    pub may_have_off: bool,
 }
 
 /// What one table found in one file.
@@ -155,7 +157,8 @@ pub fn extract(
     checks: &ValueChecks,
     targets: &[Vec<bool>],
 ) -> FileFacts {
-    let mut facts = FileFacts::default();
+    let may_have_off = may_have_off(text.as_str().as_bytes());
+    let mut facts = FileFacts { may_have_off, ..FileFacts::default() };
     for &table in claims {
         let mut extractor = Extractor::new(schema, table, path, text.as_str().len(), checks, targets);
         read_records(extractor.table, path, text, &extractor.fields, &mut extractor.builder);
@@ -171,6 +174,7 @@ pub struct Extractor<'e> {
     fields: Vec<usize>,
     state: BlockState,
     builder: Builder<'e>,
+    may_have_off: bool,
 }
 
 impl<'e> Extractor<'e> {
@@ -208,12 +212,20 @@ impl<'e> Extractor<'e> {
             },
             seeds: Vec::new(),
         };
-        Extractor { table, path, fields: super::all_fields(table), state: BlockState::default(), builder }
+        Extractor {
+            table,
+            path,
+            fields: super::all_fields(table),
+            state: BlockState::default(),
+            builder,
+            may_have_off: false,
+        }
     }
 
     /// Takes the next block, which begins at byte `base` of the file.
     pub fn block(&mut self, text: &Text<'_>, base: usize) {
         self.builder.base = base as u32;
+        self.may_have_off |= may_have_off(text.as_str().as_bytes());
         read_block(self.table, self.path, Some(text), &self.fields, &mut self.state, &mut self.builder);
     }
 
@@ -234,6 +246,7 @@ impl<'e> Extractor<'e> {
         facts.references += pointing.map(|links| links.links.len()).sum::<usize>();
         found.shrink();
         facts.tables.push(found);
+        facts.may_have_off |= self.may_have_off;
         facts.seeds.extend(self.builder.seeds);
     }
 }
@@ -363,10 +376,11 @@ impl Reader for Builder<'_> {
         for ColumnCell { column, cell } in record.cells {
             match self.looks[usize::from(*column)] {
                 Look::Not => {}
-                Look::Whole(rule) if cell.form == Form::Plain => {
-                    self.value(record, rule, cell.span.of(record.text), cell.span);
-                }
-                Look::Whole(_) | Look::Apart => self.apart(record, usize::from(*column), cell),
+                Look::Whole(rule) => match cell.plain(record.text) {
+                    Some(text) => self.value(record, rule, text, cell.span),
+                    None => self.apart(record, usize::from(*column), cell),
+                },
+                Look::Apart => self.apart(record, usize::from(*column), cell),
             }
         }
         for at in 0..self.required.len() {

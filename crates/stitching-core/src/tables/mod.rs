@@ -14,7 +14,7 @@ pub use facts::{
 pub use pieces::{Piece, for_each_piece, key_named, pieces_of, rule_in, wrong_count};
 pub use record::{Record, Value, read_all, read_at};
 
-use crate::formats::{BlockState, Cell, Column, ColumnCell, Fault, Form, RawRecord, RecordSink, decode};
+use crate::formats::{BlockState, Cell, Column, ColumnCell, Fault, RawRecord, RecordSink, decode};
 use crate::layers::RelPath;
 use crate::schema::{KeyPart, Table};
 use crate::text::{Span, Text};
@@ -69,9 +69,9 @@ impl<'a> RecordView<'a> {
                         continue;
                     };
                     let start = out.len();
-                    match cell.form {
-                        Form::Plain => out.push_str(cell.span.of(self.text)),
-                        _ => out.push_str(&decode(self.text, cell).text),
+                    match cell.plain(self.text) {
+                        Some(text) => out.push_str(text),
+                        None => out.push_str(&decode(self.text, cell).text),
                     }
                     if out.len() == start {
                         return Err(*part);

@@ -10,9 +10,9 @@ mod tree;
 
 pub use path::XmlPath;
 
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
+use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
 use crate::text::{Span, Text};
-use path::Place;
+use path::{Place, Simple};
 use tree::Tree;
 
 /// The settings of an XML file.
@@ -31,11 +31,40 @@ impl Format for Xml {
         let content = text.as_str();
         let paths: Vec<Option<XmlPath>> =
             columns.iter().map(|column| XmlPath::column(column.name).ok()).collect();
+        // Nearly all columns are attributes and children of the record; they are found in one pass.
+        let kind = |at: &usize| paths[*at].as_ref().map_or(Simple::No, XmlPath::simple);
+        let of = |wanted: Simple| (0..columns.len()).filter(move |at| kind(at) == wanted);
+        let attributes = of(Simple::Attribute).map(|at| (&columns[at].name[1..], at as u16));
+        let mut attributes = Names::new(attributes);
+        let mut children = Names::new(of(Simple::Child).map(|at| (columns[at].name, at as u16)));
+        let others: Vec<usize> = of(Simple::No).collect();
         let mut cells = Vec::new();
         for record in self.records.select_records(&tree, content) {
             cells.clear();
-            for (index, path) in paths.iter().enumerate() {
-                let Some(path) = path else { continue };
+            (attributes.next, children.next) = (0, 0);
+            if !attributes.names.is_empty() {
+                for attribute in tree.attributes(record) {
+                    if let Some(column) = attributes.find(attribute.name.of(content).as_bytes()) {
+                        let place = Place::Attribute(*attribute);
+                        push_cells(&tree, content, place, &mut |cell| {
+                            cells.push(ColumnCell { column, cell })
+                        });
+                    }
+                }
+            }
+            if !children.names.is_empty() {
+                for child in tree.children(Some(record)) {
+                    let name = tree.elements[child].name.of(content).as_bytes();
+                    if let Some(column) = children.find(name) {
+                        let place = Place::Element(child);
+                        push_cells(&tree, content, place, &mut |cell| {
+                            cells.push(ColumnCell { column, cell })
+                        });
+                    }
+                }
+            }
+            for &index in &others {
+                let Some(path) = &paths[index] else { continue };
                 path.select(&tree, content, record, &mut |place| {
                     push_cells(&tree, content, place, &mut |cell| {
                         cells.push(ColumnCell { column: index as u16, cell });
@@ -131,6 +160,9 @@ fn push_cells(tree: &Tree, text: &str, place: Place, push: &mut dyn FnMut(Cell))
             }
         }
         Place::Element(element) => {
+            if let Some(cell) = tree.only_text(element, text) {
+                return push(cell);
+            }
             let mut none = true;
             for run in tree.text_runs(element, text) {
                 none = false;

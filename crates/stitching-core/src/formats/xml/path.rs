@@ -44,6 +44,17 @@ enum Last {
     Name,
 }
 
+/// How a column can be found.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Simple {
+    /// It is an attribute of the record.
+    Attribute,
+    /// It is the text of a child of the record.
+    Child,
+    /// Only by following the path.
+    No,
+}
+
 /// A place that a path leads to.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Place {
@@ -83,6 +94,17 @@ impl XmlPath {
     /// The path as written.
     pub fn source(&self) -> &str {
         &self.source
+    }
+
+    /// Whether the path is just the name of an attribute or a child.
+    pub(super) fn simple(&self) -> Simple {
+        match (&self.steps[..], &self.last) {
+            ([], Last::Attribute(name)) if self.source.len() == name.len() + 1 => Simple::Attribute,
+            ([Step { axis: Axis::Child, name: Some(name), .. }], Last::Element) if *name == self.source => {
+                Simple::Child
+            }
+            _ => Simple::No,
+        }
     }
 
     fn parse(source: &str) -> Result<XmlPath, String> {

@@ -128,6 +128,22 @@ impl Tree {
         })
     }
 
+    /// The text of an element that has nothing else in it.
+    #[inline]
+    pub fn only_text(&self, element: usize, text: &str) -> Option<Cell> {
+        let own = &self.elements[element];
+        if own.end != element + 1 {
+            return None;
+        }
+        let raw = own.content.of(text);
+        let shown = raw.trim_ascii();
+        if shown.is_empty() || memchr(b'<', shown.as_bytes()).is_some() || shown.trim().len() != shown.len() {
+            return None;
+        }
+        let start = own.content.start as usize + (raw.len() - raw.trim_ascii_start().len());
+        Some(Cell { span: Span::new(start, start + shown.len()), form: Form::XmlText })
+    }
+
     /// Where the text of an element stands that has none, if it has an end tag.
     pub fn empty_text(&self, element: usize) -> Option<Cell> {
         let element = &self.elements[element];
@@ -417,7 +433,9 @@ impl<'p> Parser<'p> {
     }
 
     fn name_end(&self, start: usize) -> usize {
-        let ends = |byte: &u8| byte.is_ascii_whitespace() || b"/>=<\"'".contains(byte);
+        let ends = |byte: &u8| {
+            matches!(*byte, b' ' | b'\t' | b'\r' | b'\n' | b'\x0c' | b'/' | b'>' | b'=' | b'<' | b'"' | b'\'')
+        };
         self.bytes[start..].iter().position(ends).map_or(self.bytes.len(), |len| start + len)
     }
 
