@@ -227,6 +227,9 @@ pub struct Rename {
     /// Its new key
     #[arg(value_name = "NEWKEY")]
     pub new: String,
+    /// What the mod adds over a base layer brings the notes directly above it along
+    #[arg(long)]
+    pub with_notes: bool,
     #[command(flatten)]
     pub editing: Editing,
 }

@@ -8,6 +8,6 @@ mod verify;
 
 pub use change::{Change, DiskChange, DiskContent, FileChange, Note, OwnChange};
 pub use preview::unified_diff;
-pub use rename::rename;
+pub use rename::{rename, rename_with};
 pub use switch::{switch_off, switch_on};
 pub use verify::verify;

@@ -11,14 +11,14 @@
 
 use super::change::{Change, FileChange, Note};
 use crate::Error;
-use crate::formats::{Cell, Form, decode};
+use crate::formats::{Added, Cell, Form, decode};
 use crate::layers::{FileId, RelPath};
 use crate::links::{
     Address, FileHits, Found, Needles, Overrides, TableScan, Thing, Wanted, find_records, fingerprint, load,
     own_part, resolve, scan, things_of, wanted,
 };
 use crate::project::Project;
-use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
+use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId, Texts};
 use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece, pieces_of, shown_key};
 use crate::text::{Edit, EditSet, Span, Text};
 use rayon::prelude::*;
@@ -33,6 +33,14 @@ use std::ops::Range;
 /// When the address names no record, when the new key is taken, not valid, or cannot be written
 /// somewhere, when a file would collide with another, or when a file cannot be read or edited.
 pub fn rename(project: &Project, address: &str, new: &str) -> Result<Change, Error> {
+    rename_with(project, address, new, false)
+}
+
+/// As [`rename`]. With `notes`, what the mod adds over a base layer has the notes directly above it.
+///
+/// # Errors
+/// As for [`rename`].
+pub fn rename_with(project: &Project, address: &str, new: &str, notes: bool) -> Result<Change, Error> {
     let (stack, schema) = (&project.stack, &project.schema);
     let found = resolve(stack, schema, stack.top(), address)?;
     let table = &schema.tables[found.table];
@@ -47,6 +55,7 @@ pub fn rename(project: &Project, address: &str, new: &str) -> Result<Change, Err
     refuse_taken(project, found.table, &found.key, &new_key, new)?;
     let shown = shown_key(&new_key);
     let mut work = Work::new(project);
+    work.with_notes = notes;
     work.change.title = format!("rename {} to {shown}", Address::show(&table.name, &found.key));
     work.add_record(&found, &new_key)?;
     while !work.pending.is_empty() {
@@ -92,6 +101,8 @@ struct Work<'p> {
     moves: BTreeMap<FileId, RelPath>,
     change: Change,
     notes: BTreeSet<Note>,
+    /// Whether what is added over a base layer has the notes above it.
+    with_notes: bool,
 }
 
 impl<'p> Work<'p> {
@@ -104,6 +115,7 @@ impl<'p> Work<'p> {
             moves: BTreeMap::new(),
             change: Change::default(),
             notes: BTreeSet::new(),
+            with_notes: false,
         }
     }
 
@@ -322,7 +334,7 @@ impl<'p> Work<'p> {
                 .iter()
                 .position(|change| change.in_mod && change.from == project.stack.files()[file].path);
             let own = own.map(|at| changes.swap_remove(at));
-            changes.push(overlay_change(project, file, &overlay, own)?);
+            changes.push(overlay_change(project, file, &overlay, own, self.with_notes)?);
         }
         changes.sort_by(|a, b| a.to.cmp(&b.to));
         for file in &changes {
@@ -629,6 +641,7 @@ fn overlay_change(
     file: FileId,
     overlay: &Overlay,
     own: Option<FileChange>,
+    notes: bool,
 ) -> Result<FileChange, Error> {
     let (stack, entry) = (&project.stack, &project.stack.files()[file]);
     let target = stack.find(stack.top(), &entry.path);
@@ -663,7 +676,7 @@ fn overlay_change(
         let edits = cell_edits(table, &below, of_cell).map_err(refused)?;
         let edits = EditSet::new(edits).map_err(|error| refused(error.to_string()))?;
         if let Some(adds) = table.format.adds_over() {
-            new = adds.add_over(&below, record, &edits, whole, &new);
+            new = adds.add_over(&below, record, &edits, Added { whole, notes }, &new);
         }
     }
     let edit = one_edit(old.as_str(), &new, target.is_none());
@@ -835,6 +848,10 @@ fn refuse_duplicates(project: &Project, found: &Found) -> Result<(), Error> {
     let language = |file: FileId| table.language_of(&stack.files()[file].path).map(str::to_owned);
     // In a table whose layers count together each layer may have a part of the record.
     let layer = |file: FileId| table.merged.then(|| stack.files()[file].layer);
+    // Texts that say themselves what language they are in stand side by side.
+    if matches!(table.texts, Some(Texts::Record { .. })) {
+        return Ok(());
+    }
     let mut seen = BTreeSet::new();
     let repeated = found.places.iter().find(|place| !seen.insert((language(place.file), layer(place.file))));
     let Some(place) = repeated else { return Ok(()) };

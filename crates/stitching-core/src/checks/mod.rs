@@ -6,6 +6,7 @@
 
 mod bad_project;
 mod bad_schema;
+mod byte_order_mark;
 mod column_count;
 mod contested_file;
 mod dangling_reference;
@@ -141,6 +142,7 @@ pub struct Words {
 pub static CHECKS: &[&Check] = &[
     &bad_project::CHECK,
     &bad_schema::CHECK,
+    &byte_order_mark::CHECK,
     &column_count::CHECK,
     &contested_file::CHECK,
     &dangling_reference::CHECK,

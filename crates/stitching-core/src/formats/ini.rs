@@ -5,7 +5,8 @@
 //! that goes over several lines has a cell for each, and so has a key that is written several times.
 
 use super::{
-    AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, Names, OffStyle, RawRecord, RecordSink,
+    Added, AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, Names, OffStyle, RawRecord,
+    RecordSink,
 };
 use crate::text::{Edit, EditSet, Span, Template, Text};
 use memchr::memchr;
@@ -259,13 +260,13 @@ impl Ini {
 }
 
 impl AddsOver for Ini {
-    fn add_over(&self, below: &Text<'_>, record: Span, edits: &EditSet, whole: bool, above: &str) -> String {
+    fn add_over(&self, below: &Text<'_>, record: Span, edits: &EditSet, what: Added, above: &str) -> String {
         let text = below.as_str();
         let every = Ini { by_key: true, section: None, head: Some(String::new()), ..self.clone() };
         let keys = every.keys_of(below);
         let mine = keys.iter().filter(|key| key.span.start >= record.start && key.span.end <= record.end);
         let touched = |key: &&KeyPlace| {
-            whole
+            what.whole
                 || edits
                     .edits()
                     .iter()
@@ -293,6 +294,9 @@ impl AddsOver for Ini {
             if theirs.iter().any(|own| self.same(&name(above, own), &name(text, key))) {
                 continue;
             }
+            if what.notes {
+                lines.push_str(self.notes_above(text, key.span.start as usize));
+            }
             lines.push_str(&edited(text, key.span, edits).unwrap_or_default());
             lines.push_str(line_end);
         }
@@ -309,7 +313,11 @@ impl AddsOver for Ini {
         };
         match section.is_empty() {
             true => format!("{lines}{above}"),
-            false => format!("{above}{gap}[{section}]{line_end}{lines}"),
+            false => {
+                let header = text[..name_span.start as usize].rfind('[').unwrap_or(0);
+                let notes = if what.notes { self.notes_above(text, header) } else { "" };
+                format!("{above}{gap}{notes}[{section}]{line_end}{lines}")
+            }
         }
     }
 }
@@ -334,6 +342,21 @@ impl Ini {
         let mut places = Places(Vec::new());
         self.read(text, &[Column { name: SECTION, optional: false }], &mut places);
         places.0
+    }
+
+    /// The notes on the lines directly above the one with byte `at`, with their line ends.
+    fn notes_above<'t>(&self, text: &'t str, at: usize) -> &'t str {
+        let end = text[..at].rfind('\n').map_or(0, |line| line + 1);
+        let mut start = end;
+        while start > 0 {
+            let line = text[..start - 1].rfind('\n').map_or(0, |line| line + 1);
+            let shown = text[line..start].trim_start();
+            if !self.comments.iter().any(|mark| shown.starts_with(mark.as_str())) {
+                break;
+            }
+            start = line;
+        }
+        &text[start..end]
     }
 
     /// The name of the section at `record`, which has no key.

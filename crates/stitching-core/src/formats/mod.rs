@@ -159,12 +159,21 @@ impl RecordSink for Ignore {
     fn fault(&mut self, _fault: Fault) {}
 }
 
+/// How much of a record of a lower layer is added to a higher one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Added {
+    /// All its values, and not only those that are edited.
+    pub whole: bool,
+    /// The notes directly above what is added too.
+    pub notes: bool,
+}
+
 /// Adding to a file of a higher layer what is to differ from a lower one, where the two count together.
 pub trait AddsOver {
     /// The content of the higher file, which is `above` now, with a record of the lower file added: the
     /// one at `record` of `below`, with `edits` made. Without `whole` only the values that are edited are
-    /// added.
-    fn add_over(&self, below: &Text<'_>, record: Span, edits: &EditSet, whole: bool, above: &str) -> String;
+    /// added. With `notes` the notes directly above what is added come along.
+    fn add_over(&self, below: &Text<'_>, record: Span, edits: &EditSet, what: Added, above: &str) -> String;
 }
 
 /// One way of laying out records in a text.

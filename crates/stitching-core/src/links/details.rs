@@ -40,6 +40,8 @@ pub struct FieldDetail {
     pub value: Value,
     /// Where it stands.
     pub place: Place,
+    /// The key, as shown, of the record from which it is taken, if it is not the record's own.
+    pub inherited_from: Option<String>,
     /// The records it names: table, key as shown, name as the player sees it.
     pub points_to: Vec<(String, String, Option<String>)>,
     /// The file it names: its path, and the layer whose file the game would read, if there is one.
@@ -53,6 +55,13 @@ pub struct FieldDetail {
 /// # Errors
 /// When a file cannot be read.
 pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) -> Result<Details, Error> {
+    let mut details = own_details(stack, schema, through, found)?;
+    inherit(stack, schema, through, found, &mut details)?;
+    Ok(details)
+}
+
+/// As [`details`], without what the record inherits.
+fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) -> Result<Details, Error> {
     let languages: Vec<Vec<(String, String)>> =
         (0..schema.languages.len()).map(|language| texts_of(stack, schema, through, language)).collect();
     let labels = Labels::read(stack, schema, through);
@@ -122,6 +131,7 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
                 about: field.about.clone(),
                 unit: field.unit.clone(),
                 place: loaded.place(value.span),
+                inherited_from: None,
                 points_to,
                 file: file_of(stack, &table, through, value.field, &value.text),
                 texts: texts.unwrap_or_default(),
@@ -130,6 +140,47 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
         }
     }
     Ok(details)
+}
+
+/// Adds what the record takes from the records that it inherits from, the nearest first.
+fn inherit(
+    stack: &Stack,
+    schema: &Schema,
+    through: LayerId,
+    found: &Found,
+    details: &mut Details,
+) -> Result<(), Error> {
+    const DEEPEST: usize = 20;
+    let table = &schema.tables[found.table];
+    let from = |record: &Details, table: &Table| {
+        let inherits =
+            |field: &&FieldDetail| table.field(&field.name).is_some_and(|at| table.fields[at].inherit);
+        let named = record.fields.iter().filter(|field| field.inherited_from.is_none()).find(inherits)?;
+        named.points_to.first().map(|(table, key, _)| (table.clone(), key.clone()))
+    };
+    let mut next = from(details, table);
+    let mut seen = vec![(table.name.clone(), details.key.clone())];
+    while let Some((name, key)) = next.take() {
+        if seen.contains(&(name.clone(), key.clone())) || seen.len() > DEEPEST {
+            break;
+        }
+        let Some(id) = schema.table(&name) else { break };
+        let Some(parent) = find_records(stack, schema, through, Some(id), &key)?.into_iter().next() else {
+            break;
+        };
+        let own = own_details(stack, schema, through, &parent)?;
+        next = from(&own, &schema.tables[id]);
+        seen.push((name.clone(), key.clone()));
+        let described = &schema.tables[id];
+        let is_key = |name: &str| described.field(name).is_some_and(|field| described.is_key_field(field));
+        let lacks = |field: &FieldDetail| {
+            !is_key(&field.name) && !details.fields.iter().any(|own| own.name == field.name)
+        };
+        let taken: Vec<FieldDetail> = own.fields.into_iter().filter(lacks).collect();
+        let taken = taken.into_iter().map(|field| FieldDetail { inherited_from: Some(key.clone()), ..field });
+        details.fields.extend(taken);
+    }
+    Ok(())
 }
 
 /// The file that `value` of `field` names, and the layer it is in.

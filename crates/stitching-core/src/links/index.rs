@@ -286,7 +286,8 @@ impl<'p> Index<'p> {
     fn all_texts(&self) -> HashMap<u64, u64> {
         let mut texts = HashMap::new();
         for table in self.schema.text_tables() {
-            let per_field = matches!(self.schema.tables[table].texts, Some(Texts::Fields(_)));
+            let per_field =
+                matches!(self.schema.tables[table].texts, Some(Texts::Fields(_) | Texts::Record { .. }));
             for own in &self.tables[table].files {
                 let facts = self.facts(own.file, own.slot);
                 let of_file = facts.language.map_or(0, |language| 1 << (language % 64));
@@ -330,6 +331,7 @@ impl TableIndex {
                         let other_key = other_facts.key(other.record);
                         // Equal hashes say already whether case counts; the texts rule out a coincidence.
                         other_facts.language == of_file.language
+                            && other_facts.language_of(other.record) == of_file.language_of(record)
                             && other_key.is_some_and(|other| same_key(other, key, true))
                     }
                 };

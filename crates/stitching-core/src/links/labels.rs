@@ -3,7 +3,7 @@
 use super::with_text;
 use crate::layers::{LayerId, Stack};
 use crate::schema::{Layout, Schema, Table, Texts};
-use crate::tables::read_all;
+use crate::tables::{Record, read_all};
 use std::collections::HashMap;
 
 /// The texts of the main language, for turning labels that are text keys into words.
@@ -56,7 +56,12 @@ pub(crate) fn texts_of(
             stack.effective(through).into_iter().filter(|file| table.takes(&stack.files()[*file].path));
         for file in files {
             let path = &stack.files()[file].path;
+            let mut spoken = None;
             let field = match &table.texts {
+                Some(Texts::Record { text, language, .. }) => {
+                    spoken = Some(*language);
+                    *text
+                }
                 Some(Texts::File(field))
                     if table.language_of(path) == schema.languages.get(language).map(String::as_str) =>
                 {
@@ -69,7 +74,13 @@ pub(crate) fn texts_of(
                 _ => continue,
             };
             let records = with_text(stack, file, |text| read_all(table, path, text)).unwrap_or_default();
-            for record in records {
+            let of_record = |record: &Record| {
+                let name = spoken.and_then(|field| record.value(field)).map(|value| value.text.as_str());
+                name.and_then(|name| table.texts.as_ref()?.language_called(name))
+            };
+            for record in
+                records.iter().filter(|record| spoken.is_none() || of_record(record) == Some(language))
+            {
                 if let (Some(key), Some(value)) = (&record.key, record.value(field)) {
                     out.push((key.clone(), value.text.clone()));
                 }

@@ -218,6 +218,10 @@ impl Finder<'_> {
     fn matched(&self, table: &Table, field: usize, record: &RecordView<'_>) -> Matched {
         let language = match &table.texts {
             Some(Texts::File(text)) if *text == field => table.language_of(record.path).map(str::to_owned),
+            Some(texts @ Texts::Record { text, language, .. }) if *text == field => {
+                let name = record.value(*language).unwrap_or_default();
+                texts.language_called(&name).map(|language| self.schema.languages[language].clone())
+            }
             Some(Texts::Fields(fields)) => fields
                 .iter()
                 .find(|(_, text)| *text == field)

@@ -21,6 +21,8 @@ pub struct Field {
     pub layout: Layout,
     /// How the value is made from the record's key, if it must be.
     pub follows: Option<Template>,
+    /// Whether it names a record from which this one takes what it does not have itself.
+    pub inherit: bool,
     /// Whether it is a note for people that the game does not read.
     pub note: bool,
     /// Whether a file may lack the column.
@@ -115,6 +117,7 @@ impl Field {
             counted: false,
             layout: Layout::Whole(rule),
             follows: None,
+            inherit: false,
             note: false,
             optional: false,
         }

@@ -81,6 +81,21 @@ pub(crate) const TABLE: &[KeyDoc] = &[
         "string",
         "With layering = \"merge\": a regular expression; a file in which it is found replaces those below all the same.",
     ),
+    doc(
+        "language",
+        "string",
+        "For a table of texts: the field that names the language of each record, where the path does not.",
+    ),
+    doc(
+        "languages",
+        "object",
+        "What that field calls the project's languages: { german = \"de\" }; by default their codes.",
+    ),
+    doc(
+        "byte_order_mark",
+        "string",
+        "\"required\" or \"forbidden\": whether the files must begin with a byte order mark.",
+    ),
     doc("ignore_case", "boolean", "Keys that differ only in upper and lower case are the same."),
     doc("fields", "object", "The fields, by name."),
 ];
@@ -105,6 +120,7 @@ pub(crate) const FIELD: &[KeyDoc] = &[
         "string",
         "How the value is made from the record's key: \"{key}\" or \"{key}_name\". Renaming rewrites it.",
     ),
+    doc("inherit", "boolean", "It names a record from which this one takes what it does not have itself."),
     doc("note", "boolean", "It is a note for people that the game does not read."),
     doc("optional", "boolean", "Not all files have this column."),
 ];

@@ -160,6 +160,7 @@ impl<'t> TableBuilder<'_, 't> {
             label: None,
             fields: Vec::new(),
             rules: Vec::new(),
+            byte_order_mark: self.byte_order_mark(body),
             encoding: self.encoding(body),
             merged: self.merged(body),
             replaces: self.replaces(body),
@@ -238,6 +239,54 @@ impl<'t> TableBuilder<'_, 't> {
         regex
     }
 
+    fn byte_order_mark(&mut self, body: &DeTable<'t>) -> Option<bool> {
+        let given = self.reader.text(body, "byte_order_mark")?;
+        match given.get_ref().as_str() {
+            "required" => Some(true),
+            "forbidden" => Some(false),
+            other => {
+                let message = format!("`byte_order_mark` cannot be \"{other}\"");
+                self.reader.problem(given.span(), message, "it is \"required\" or \"forbidden\"");
+                None
+            }
+        }
+    }
+
+    /// The texts of a table whose records say themselves what language they are in.
+    fn texts_by_record(
+        &mut self,
+        table: &mut Table,
+        body: &DeTable<'t>,
+        text: &str,
+        span: Range<usize>,
+        languages: &[String],
+    ) -> Option<Texts> {
+        let field = self.reader.text(body, "language")?;
+        let text = self.field_named(table, text, span);
+        let language = self.field_named(table, field.get_ref(), field.span());
+        let mut names: Vec<(String, usize)> = Vec::new();
+        match self.reader.table(body, "languages") {
+            None => names.extend(languages.iter().cloned().zip(0..)),
+            Some(given) => {
+                for (name, code) in given {
+                    let found =
+                        code.get_ref().as_str().and_then(|code| languages.iter().position(|own| own == code));
+                    match found {
+                        Some(found) => names.push((name.get_ref().to_string(), found)),
+                        None => {
+                            let help = format!(
+                                "the project's languages are {}",
+                                list(languages.iter().map(String::as_str))
+                            );
+                            self.reader.problem(code.span(), "the project has no such language", help);
+                        }
+                    }
+                }
+            }
+        }
+        Some(Texts::Record { text, language, names })
+    }
+
     fn encoding(&mut self, body: &DeTable<'t>) -> Option<Encoding> {
         let label = self.reader.text(body, "encoding")?;
         let found = Encoding::for_label(label.get_ref());
@@ -295,6 +344,12 @@ impl<'t> TableBuilder<'_, 't> {
             _ => {
                 return self.reader.wrong_kind(value, "texts", "true, a field, or a field for each language");
             }
+        }
+        if let [(None, text)] = &by_language[..]
+            && let Some(texts) = self.texts_by_record(table, body, text, value.span(), languages)
+        {
+            table.texts = Some(texts);
+            return;
         }
         let mut fields = Vec::new();
         for (code, name) in by_language {
@@ -388,6 +443,7 @@ impl<'t> TableBuilder<'_, 't> {
         }
         field.about = self.reader.text(body, "about").map(Spanned::into_inner);
         field.unit = self.reader.text(body, "unit").map(Spanned::into_inner);
+        field.inherit = self.reader.flag(body, "inherit").unwrap_or(false);
         field.note = self.reader.flag(body, "note").unwrap_or(false);
         field.optional = self.reader.flag(body, "optional").unwrap_or(false);
         field.counted = self.reader.flag(body, "counted").unwrap_or(false);

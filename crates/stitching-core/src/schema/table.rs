@@ -30,6 +30,8 @@ pub struct Table {
     pub fields: Vec<Field>,
     /// The rules of all fields, in their order.
     pub rules: Vec<Rule>,
+    /// Whether its files must begin with a byte order mark, or must not; `None` if it does not matter.
+    pub byte_order_mark: Option<bool>,
     /// What its files are written in, if that is not to be recognised.
     pub encoding: Option<Encoding>,
     /// Whether the files of all layers count together, a higher one overriding single fields.
@@ -72,6 +74,24 @@ pub enum Texts {
     File(usize),
     /// Each language has a field: position in the schema's languages, and the field.
     Fields(Vec<(usize, usize)>),
+    /// Each record says in a field what language it is in.
+    Record {
+        /// The field that holds the text.
+        text: usize,
+        /// The field that names the language.
+        language: usize,
+        /// What the languages are called there: the name, and the position in the schema's languages.
+        names: Vec<(String, usize)>,
+    },
+}
+
+impl Texts {
+    /// The language, as a position in the schema's languages, of a record in which the language is called
+    /// `name`.
+    pub fn language_called(&self, name: &str) -> Option<usize> {
+        let Texts::Record { names, .. } = self else { return None };
+        names.iter().find(|(own, _)| own == name).map(|(_, language)| *language)
+    }
 }
 
 /// Stands between the parts of a key in memory, where `/` could be part of a value.

@@ -13,7 +13,7 @@ use super::{
 use crate::formats::{BlockState, Cell, ColumnCell, Fault, Form, decode, may_have_off};
 use crate::layers::RelPath;
 use crate::schema::{Field, Layout, Rule, Schema, Table, TableId, Texts};
-use crate::text::{Span, Text};
+use crate::text::{Edit, Span, Text};
 use xxhash_rust::xxh3::xxh3_64;
 
 /// All that is known of one file.
@@ -43,6 +43,8 @@ pub struct TableFacts {
     /// For tables of texts with a field for each language: which languages each record has, a bit
     /// for each.
     pub languages: Vec<u64>,
+    /// Whether each record says itself what language it is in.
+    by_record: bool,
     /// What the records' values point to, by rule.
     pub links: Vec<RuleLinks>,
     keys: String,
@@ -140,6 +142,16 @@ impl TableFacts {
         self.keys.get(start..self.key_ends[at] as usize).filter(|key| !key.is_empty())
     }
 
+    /// The languages of a record of texts, a bit for each; 0 where the file as a whole has one.
+    fn languages_of(&self, record: u32) -> u64 {
+        self.languages.get(record as usize).copied().unwrap_or(0)
+    }
+
+    /// The languages of a record that says itself what language it is in, a bit for each; 0 for others.
+    pub fn language_of(&self, record: u32) -> u64 {
+        if self.by_record { self.languages_of(record) } else { 0 }
+    }
+
     /// All keys with their records.
     pub fn keys(&self) -> impl Iterator<Item = (u32, &str)> {
         (0..self.starts.len() as u32).filter_map(|record| Some((record, self.key(record)?)))
@@ -161,6 +173,7 @@ pub fn extract(
     let mut facts = FileFacts { may_have_off, ..FileFacts::default() };
     for &table in claims {
         let mut extractor = Extractor::new(schema, table, path, text.as_str().len(), checks, targets);
+        extractor.begin(text);
         read_records(extractor.table, path, text, &extractor.fields, &mut extractor.builder);
         extractor.finish(&mut facts);
     }
@@ -206,6 +219,7 @@ impl<'e> Extractor<'e> {
                 starts: Vec::new(),
                 hashes: Vec::new(),
                 languages: Vec::new(),
+                by_record: matches!(table.texts, Some(Texts::Record { .. })),
                 links: Vec::new(),
                 keys: String::new(),
                 key_ends: Vec::new(),
@@ -222,9 +236,31 @@ impl<'e> Extractor<'e> {
         }
     }
 
+    /// Takes note of how the file begins.
+    fn begin(&mut self, text: &Text<'_>) {
+        let Some(wanted) = self.table.byte_order_mark else { return };
+        let there = text.body() > 0;
+        let (message, title, mark) = match (wanted, there) {
+            (true, false) => ("the file does not begin with a byte order mark", "add the mark", "\u{feff}"),
+            (false, true) => ("the file begins with a byte order mark", "remove the mark", ""),
+            _ => return,
+        };
+        let span = Span::new(0, text.body());
+        let mut fault = Fault::new("byte-order-mark", span, message);
+        fault.fix = Some((title.to_owned(), Edit { span, text: mark.to_owned() }));
+        self.builder.known(
+            None,
+            None,
+            fault.help("save it the other way; the game reads it wrongly as it is"),
+        );
+    }
+
     /// Takes the next block, which begins at byte `base` of the file.
     pub fn block(&mut self, text: &Text<'_>, base: usize) {
         self.builder.base = base as u32;
+        if base == 0 {
+            self.begin(text);
+        }
         self.may_have_off |= may_have_off(text.as_str().as_bytes());
         read_block(self.table, self.path, Some(text), &self.fields, &mut self.state, &mut self.builder);
     }
@@ -373,6 +409,10 @@ impl Reader for Builder<'_> {
             let bits = fields.iter().filter(|(_, field)| has(*field));
             self.facts.languages.push(bits.fold(0, |mask, (language, _)| mask | 1 << (language % 64)));
         }
+        if let Some(texts @ Texts::Record { language, .. }) = &record.table.texts {
+            let found = record.value(*language).and_then(|name| texts.language_called(&name));
+            self.facts.languages.push(found.map_or(0, |language| 1 << (language % 64)));
+        }
         for ColumnCell { column, cell } in record.cells {
             match self.looks[usize::from(*column)] {
                 Look::Not => {}
@@ -383,9 +423,14 @@ impl Reader for Builder<'_> {
                 Look::Apart => self.apart(record, usize::from(*column), cell),
             }
         }
+        let inherits = || {
+            let mut own = record.table.fields.iter().enumerate().filter(|(_, field)| field.inherit);
+            own.any(|(at, _)| record.cell(at).is_some())
+        };
         for at in 0..self.required.len() {
             let (field, rule) = self.required[at];
-            if record.cell(field).is_none() {
+            // What it takes from another record, that one is asked for.
+            if record.cell(field).is_none() && !inherits() {
                 self.required(record, rule, first_of(record.span));
             }
         }

@@ -63,6 +63,7 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let rename = Rename {
         address: "reaches:frost_cut".to_owned(),
         new: "ice_cut".to_owned(),
+        with_notes: false,
         editing: Editing::default(),
     };
     super::rename::run(&right, &rename, global, ui)?;

@@ -227,7 +227,7 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
             let file = field.file.as_ref().map(|(path, layer)| json!({ "path": path, "layer": layer }));
             let head = json!({
                 "file": file, "field": field.name, "value": field.value.text, "about": field.about, "unit": field.unit,
-                "points_to": points_to.collect::<Vec<_>>(), "texts": texts,
+                "points_to": points_to.collect::<Vec<_>>(), "texts": texts, "inherited_from": field.inherited_from,
             });
             json::with_place(head, &field.place)
         };
@@ -250,7 +250,11 @@ fn show_record(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result
     }
     for place in record.places.iter().filter(|_| !described.merged || record.places.len() == 1) {
         out.push_str(&format!("  {}\n\n", styled(CYAN, paths.place(place))));
-        let here: Vec<_> = fields.iter().copied().filter(|field| field.place.path == place.path).collect();
+        let here: Vec<_> = fields
+            .iter()
+            .copied()
+            .filter(|field| field.place.path == place.path || field.inherited_from.is_some())
+            .collect();
         write_fields(&here, false, &mut out);
         if !here.is_empty() && place != record.places.last().unwrap_or(place) {
             out.push('\n');
@@ -299,6 +303,9 @@ fn write_fields(fields: &[&FieldDetail], with_layer: bool, out: &mut String) {
                 Some(text) => format!("{language} \"{}\"", human::clean(text)),
                 None => format!("{language} {}", styled(RED, "missing")),
             });
+        }
+        if let Some(from) = &field.inherited_from {
+            extra.insert(0, styled(DIM, format!("from {from}")));
         }
         if extra.is_empty() {
             extra.extend(field.about.as_ref().map(|about| styled(DIM, about)));
