@@ -31,6 +31,14 @@ use support::{demo, json, stitching, tree};
 #[case::preview("put-right", "rename goods:lamp_oil whale_oil --preview")]
 #[case::rename("put-right", "rename crews:sledge dog_sledge")]
 #[case::rename_base_file("put-right", "rename props:crane derrick")]
+#[case::rename_every_shape("put-right", "rename goods:coal sea_coal")]
+#[case::rename_in_merged("put-right", "rename crews:dredge digger --with-notes --preview")]
+#[case::show_merged("put-right", "show barges:scow")]
+#[case::show_merged_table("put-right", "show barges")]
+#[case::show_inherited("put-right", "show crew_kinds:hauler")]
+#[case::show_in_archive("put-right", "show signs:old_mill_sign")]
+#[case::off_refused("put-right", "off convoys:sledge_post")]
+#[case::off_nothing("put-right", "off")]
 #[case::rename_text("put-right", "rename texts:frost_cut_name the_cut_name")]
 #[case::no_history("put-right", "history")]
 fn output(#[case] which: &str, #[case] command: &str, #[context] context: Context) {
@@ -42,6 +50,30 @@ fn output(#[case] which: &str, #[case] command: &str, #[context] context: Contex
         name,
         format!("$ stitching {command}\n{}--- messages\n{}--- status {}", run.out, run.err, run.status)
     );
+}
+
+/// Off, listed, counted, on again.
+#[rstest]
+fn off_and_on() {
+    let (folder, project) = demo("put-right");
+    let before = tree(folder.path());
+    let run = |command: &str| stitching(&project, &command.split(' ').collect::<Vec<_>>());
+    assert_eq!(run("off offers:frost/coal").status, 0);
+    assert_eq!(run("off layouts:frost_cut.needs[*]=lamp").status, 0);
+    let list = run("off");
+    insta::assert_snapshot!("off_list", format!("{}--- status {}", list.out, list.status));
+    let listed: Value = serde_json::from_str(&run("off --format json").out).expect("JSON");
+    assert_eq!(listed["off"].as_array().map(Vec::len), Some(2));
+    assert_eq!(listed["off"][0]["address"], "offers:frost/coal");
+    assert_eq!(listed["off"][1]["kept_aside"], true);
+    let check = run("check");
+    assert!(check.out.contains("2 entries are switched off; `stitching off` lists them"), "{}", check.out);
+    assert_eq!(run("on layouts:frost_cut.needs[*]").status, 0);
+    assert_eq!(run("on offers:frost/coal").status, 0);
+    assert_eq!(tree(folder.path()), before);
+    let again = run("on offers:frost/coal");
+    assert_eq!(again.status, 2);
+    assert!(again.err.contains("there is no switched off entry"), "{}", again.err);
 }
 
 /// Wrong use: status 2 and a message that says what to do.

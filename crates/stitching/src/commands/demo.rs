@@ -1,6 +1,6 @@
 //! `stitching demo`
 
-use crate::args::{Check, Demo, Editing, Find, Global, Rename, Through, Uses};
+use crate::args::{Check, Demo, Editing, Find, Global, Off, On, Rename, Through, Uses};
 use crate::ui::{BOLD, DIM, Ui, styled};
 use include_dir::{Dir, include_dir};
 use std::path::Path;
@@ -45,38 +45,59 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
         ui,
     )?;
 
-    let right = Project::open(&args.dir.join("put-right"))?;
+    let folder = args.dir.join("put-right");
+    let right = Project::open(&folder)?;
     step(
         ui,
-        &args.dir.join("put-right"),
+        &folder,
         "uses goods:lamp_oil",
-        "Who uses a good, in tables, JSON and texts:",
+        "Who uses a good, in tables, settings, scripts, XML, JSON and texts:",
     );
     super::uses::run(&right, &Uses { address: "goods:lamp_oil".to_owned(), through: through() }, global, ui)?;
 
     step(
         ui,
-        &args.dir.join("put-right"),
+        &folder,
         "rename reaches:frost_cut ice_cut",
         "A new key for the new canal: its row, what refers to it, its layout file and its texts:",
     );
-    let rename = Rename {
-        address: "reaches:frost_cut".to_owned(),
-        new: "ice_cut".to_owned(),
-        with_notes: false,
-        editing: Editing::default(),
-    };
-    super::rename::run(&right, &rename, global, ui)?;
-
-    let right = Project::open(&args.dir.join("put-right"))?;
-    step(ui, &args.dir.join("put-right"), "check", "The mod is as consistent as before:");
-    super::check::run(&right, &check, global, ui)?;
-
-    step(ui, &args.dir.join("put-right"), "undo", "And back again, to the byte:");
+    super::rename::run(&right, &rename("reaches:frost_cut", "ice_cut"), global, ui)?;
+    step(ui, &folder, "check", "The mod is as consistent as before:");
+    super::check::run(&Project::open(&folder)?, &check, global, ui)?;
+    step(ui, &folder, "undo", "And back again, to the byte:");
     super::history::undo(&right, global, ui)?;
+
+    step(
+        ui,
+        &folder,
+        "rename goods:coal sea_coal",
+        "A good of the base game, in every shape its data comes in, an entry of an archive among them:",
+    );
+    super::rename::run(&Project::open(&folder)?, &rename("goods:coal", "sea_coal"), global, ui)?;
+    step(ui, &folder, "undo", "And back:");
+    super::history::undo(&right, global, ui)?;
+
+    step(ui, &folder, "off offers:frost/coal", "One offer less, to see how that plays:");
+    let off =
+        |address: Option<&str>| Off { address: address.map(str::to_owned), editing: Editing::default() };
+    super::switch::off(&Project::open(&folder)?, &off(Some("offers:frost/coal")), global, ui)?;
+    step(ui, &folder, "off", "What is off:");
+    super::switch::off(&Project::open(&folder)?, &off(None), global, ui)?;
+    step(ui, &folder, "on offers:frost/coal", "And on again:");
+    let on = On { address: "offers:frost/coal".to_owned(), editing: Editing::default() };
+    super::switch::on(&Project::open(&folder)?, &on, global, ui)?;
 
     ui.out(&format!("\nNow try your own: cd {shown}/first-try && stitching check\n"));
     Ok(ExitCode::SUCCESS)
+}
+
+fn rename(address: &str, new: &str) -> Rename {
+    Rename {
+        address: address.to_owned(),
+        new: new.to_owned(),
+        with_notes: false,
+        editing: Editing::default(),
+    }
 }
 
 fn step(ui: &Ui, folder: &Path, command: &str, about: &str) {
