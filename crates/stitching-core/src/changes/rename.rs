@@ -19,7 +19,7 @@ use crate::links::{
 };
 use crate::project::Project;
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId, Texts};
-use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece, pieces_of, shown_key};
+use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece, pieces_of, read_all, shown_key};
 use crate::text::{Edit, EditSet, Span, Text};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
@@ -667,20 +667,49 @@ fn overlay_change(
     if overlay.seen.is_some_and(|seen| seen != fingerprint(&below)) {
         return Err(changed_meanwhile(&entry.path));
     }
+    // The edits of each record, and whether its key is among them.
+    let mut records: BTreeMap<(TableId, Span), (Vec<Edit>, bool)> = BTreeMap::new();
     for of_cell in by_cell(&overlay.rewrites) {
-        let table = &project.schema.tables[of_cell[0].table];
-        let (record, whole) = match &of_cell[0].record {
-            Some((record, _)) => (*record, table.is_key_field(of_cell[0].field)),
-            None => continue,
-        };
-        let edits = cell_edits(table, &below, of_cell).map_err(refused)?;
+        let Some((record, _)) = &of_cell[0].record else { continue };
+        let id = of_cell[0].table;
+        let table = &project.schema.tables[id];
+        let is_key = table.is_key_field(of_cell[0].field);
+        let own = records.entry((id, *record)).or_default();
+        own.0.extend(cell_edits(table, &below, of_cell).map_err(refused)?);
+        own.1 |= is_key;
+    }
+    for ((id, record), (edits, whole)) in records {
+        let table = &project.schema.tables[id];
         let edits = EditSet::new(edits).map_err(|error| refused(error.to_string()))?;
-        if let Some(adds) = table.format.adds_over() {
-            new = adds.add_over(&below, record, &edits, Added { whole, notes }, &new);
+        let Some(adds) = table.format.adds_over() else { continue };
+        if !adds.adds_values() && is_there(table, &entry.path, &below, record, &edits, &new) {
+            return Err(refused(
+                "the mod has a part of the record already, and the rest cannot be added to it".to_owned(),
+            ));
         }
+        let added = adds.add_over(&below, record, &edits, Added { whole, notes }, &new);
+        new = added
+            .ok_or_else(|| refused("there is no place in it for what changes of the base".to_owned()))?;
     }
     let edit = one_edit(old.as_str(), &new, target.is_none());
     FileChange::new(project, target.unwrap_or(file), &entry.path, &before, Some(&old), edit)
+}
+
+/// Whether `above` has the record already that the one at `record` of `below` becomes with `edits`.
+fn is_there(
+    table: &Table,
+    path: &RelPath,
+    below: &Text<'_>,
+    record: Span,
+    edits: &EditSet,
+    above: &str,
+) -> bool {
+    let edited = edits.apply(below.as_str().as_bytes()).ok().and_then(|bytes| String::from_utf8(bytes).ok());
+    let Some(edited) = edited else { return false };
+    let at = read_all(table, path, below).iter().position(|own| own.span == record);
+    let after = read_all(table, path, &Text::of_str_with_body(&edited, below.body()));
+    let key = at.and_then(|at| after.get(at)?.key.clone());
+    key.is_some() && read_all(table, path, &Text::of_str(above)).iter().any(|own| own.key == key)
 }
 
 /// The one edit that turns `old` into `new`: what is equal at both ends stays.

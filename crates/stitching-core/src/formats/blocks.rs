@@ -8,8 +8,9 @@
 //!
 //! No recursion: open blocks are on a stack of our own.
 
+use super::adding::{Added, AddsOver, append, before_close, blanks_before, edited, line_end};
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
-use crate::text::{Span, Text};
+use crate::text::{EditSet, Span, Text};
 use std::ops::Range;
 
 /// The settings of a file of blocks.
@@ -289,6 +290,10 @@ impl Format for Blocks {
         column_path(column).map(|_| ())
     }
 
+    fn adds_over(&self) -> Option<&dyn AddsOver> {
+        Some(self)
+    }
+
     fn off_style(&self) -> OffStyle {
         self.comments.first().cloned().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, false))
     }
@@ -321,6 +326,71 @@ impl Blocks {
         let mut found = self.records.select(tree, text, None);
         found.retain(|node| tree.nodes[*node].kind == kind);
         found
+    }
+}
+
+impl AddsOver for Blocks {
+    fn add_over(
+        &self,
+        below: &Text<'_>,
+        record: Span,
+        edits: &EditSet,
+        _: Added,
+        above: &str,
+    ) -> Option<String> {
+        let (text, (tree, _)) = (below.as_str(), Parser::parse_well(self, below));
+        let node = tree.nodes.iter().position(|node| node.span == record)?;
+        let snippet = edited(text, record, edits)?;
+        let indent = blanks_before(text, record.start as usize).unwrap_or("");
+        let end = line_end(above, text);
+        let mut chain = Vec::new();
+        let mut around = tree.nodes[node].parent;
+        while let Some(parent) = around {
+            chain.insert(0, parent);
+            around = tree.nodes[parent].parent;
+        }
+        let there = Text::of_str_with_body(above, if above.starts_with('\u{feff}') { 3 } else { 0 });
+        let (own, _) = Parser::parse_well(self, &there);
+        let head = |tree: &Tree, text: &str, node: usize| {
+            let words = &tree.words[tree.nodes[node].words.clone()];
+            words.iter().map(|word| word.span.of(text).to_owned()).collect::<Vec<_>>()
+        };
+        let mut place = None;
+        let mut missing = chain.as_slice();
+        while let [first, rest @ ..] = missing {
+            let same = |child: &usize| {
+                own.nodes[*child].kind == Kind::Block
+                    && head(&own, above, *child) == head(&tree, text, *first)
+            };
+            let Some(found) = own.children(place).find(same) else { break };
+            place = Some(found);
+            missing = rest;
+        }
+        // The blocks around it that are not there yet come along, with nothing else in them.
+        let mut lines = String::new();
+        let blanks = |node: &usize| blanks_before(text, tree.nodes[*node].span.start as usize).unwrap_or("");
+        for around in missing {
+            let span = tree.nodes[*around].span;
+            let open = span.of(text).find('{')? + 1;
+            lines.push_str(&format!("{}{}{end}", blanks(around), &span.of(text)[..open]));
+        }
+        let depth = missing.len();
+        let last = own.children(place).last().filter(|_| depth == 0);
+        let indent =
+            last.and_then(|last| blanks_before(above, own.nodes[last].span.start as usize)).unwrap_or(indent);
+        lines.push_str(&format!("{indent}{snippet}"));
+        for around in missing.iter().rev() {
+            lines.push_str(&format!("{end}{}}}", blanks(around)));
+        }
+        match place {
+            None => Some(append(above, &lines, end)),
+            Some(container) => {
+                let close = own.nodes[container].span.end as usize - 1;
+                let (indent, snippet) =
+                    lines.split_at(lines.len() - lines.trim_start_matches([' ', '\t']).len());
+                above[close..].starts_with('}').then(|| before_close(above, close, snippet, indent, end))
+            }
+        }
     }
 }
 

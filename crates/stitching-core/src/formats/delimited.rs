@@ -1,9 +1,10 @@
 //! Delimited text: a row a line, cells between delimiters.
 
+use super::adding::{Added, AddsOver, append, edited, line_end as end_of_lines};
 use super::{
     BlockState, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink,
 };
-use crate::text::{Span, Text, nearest_of};
+use crate::text::{EditSet, Span, Text, nearest_of};
 use memchr::{memchr, memchr2};
 
 /// The settings of a delimited file.
@@ -169,12 +170,42 @@ impl Format for Delimited {
         true
     }
 
+    fn adds_over(&self) -> Option<&dyn AddsOver> {
+        Some(self)
+    }
+
     fn off_style(&self) -> OffStyle {
         self.comment.clone().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, true))
     }
 
     fn escape_byte(&self) -> Option<u8> {
         self.quoted.then_some(b'"')
+    }
+}
+
+impl AddsOver for Delimited {
+    fn add_over(
+        &self,
+        below: &Text<'_>,
+        record: Span,
+        edits: &EditSet,
+        _: Added,
+        above: &str,
+    ) -> Option<String> {
+        let text = below.as_str();
+        let row = edited(text, record, edits)?;
+        let end = end_of_lines(above, text);
+        let there = Text::of_str_with_body(above, if above.starts_with('\u{feff}') { 3 } else { 0 });
+        if matches!(self.header, Header::Named(_)) {
+            return Some(append(above, &row, end));
+        }
+        let (names, header) = Rows::new(self, below).header(&mut Ignore)?;
+        match Rows::new(self, &there).header(&mut Ignore) {
+            None => Some(append(&append(above, header.of(text), end), &row, end)),
+            // Columns in another order would put values under the wrong names.
+            Some((own, _)) if own == names => Some(append(above, &row, end)),
+            Some(_) => None,
+        }
     }
 }
 

@@ -4,11 +4,12 @@
 //! `{value}`. The section's name is `{section}`, or the parts of a template (`[[reach {name}]]`). A value
 //! that goes over several lines has a cell for each, and so has a key that is written several times.
 
+use super::adding::{edited, line_end};
 use super::{
     Added, AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, Names, OffStyle, RawRecord,
     RecordSink,
 };
-use crate::text::{Edit, EditSet, Span, Template, Text};
+use crate::text::{EditSet, Span, Template, Text};
 use memchr::memchr;
 use std::collections::HashMap;
 
@@ -260,7 +261,18 @@ impl Ini {
 }
 
 impl AddsOver for Ini {
-    fn add_over(&self, below: &Text<'_>, record: Span, edits: &EditSet, what: Added, above: &str) -> String {
+    fn adds_values(&self) -> bool {
+        true
+    }
+
+    fn add_over(
+        &self,
+        below: &Text<'_>,
+        record: Span,
+        edits: &EditSet,
+        what: Added,
+        above: &str,
+    ) -> Option<String> {
         let text = below.as_str();
         let every = Ini { by_key: true, section: None, head: Some(String::new()), ..self.clone() };
         let keys = every.keys_of(below);
@@ -279,8 +291,7 @@ impl AddsOver for Ini {
         // Where the section's own name is what changes, it changes with it.
         let name_span = mine.first().map_or(record, |key| key.section);
         let section = edited(text, name_span, edits).filter(|_| !name_span.is_empty()).unwrap_or(section);
-        let line_end =
-            if above.contains("\r\n") || (above.is_empty() && text.contains("\r\n")) { "\r\n" } else { "\n" };
+        let line_end = line_end(above, text);
         let there = Text::of_str(above);
         let mut theirs = every.keys_of(&there);
         theirs.retain(|key| self.same(key.section.of(above).trim(), section.trim()));
@@ -304,21 +315,21 @@ impl AddsOver for Ini {
             let at = last.span.end as usize;
             let at = memchr(b'\n', &above.as_bytes()[at..]).map_or(above.len(), |end| at + end + 1);
             let gap = if above[..at].ends_with('\n') { "" } else { line_end };
-            return format!("{}{gap}{lines}{}", &above[..at], &above[at..]);
+            return Some(format!("{}{gap}{lines}{}", &above[..at], &above[at..]));
         }
         let gap = match above {
             "" => String::new(),
             above if above.ends_with('\n') => line_end.to_owned(),
             _ => line_end.repeat(2),
         };
-        match section.is_empty() {
+        Some(match section.is_empty() {
             true => format!("{lines}{above}"),
             false => {
                 let header = text[..name_span.start as usize].rfind('[').unwrap_or(0);
                 let notes = if what.notes { self.notes_above(text, header) } else { "" };
                 format!("{above}{gap}{notes}[{section}]{line_end}{lines}")
             }
-        }
+        })
     }
 }
 
@@ -365,18 +376,6 @@ impl Ini {
         let inside = line.trim_start_matches('[').split([']', '\n']).next().unwrap_or("");
         inside.trim().to_owned()
     }
-}
-
-/// What stands at `span` after `edits`.
-fn edited(text: &str, span: Span, edits: &EditSet) -> Option<String> {
-    let inside =
-        edits.edits().iter().filter(|edit| edit.span.start >= span.start && edit.span.end <= span.end);
-    let shifted = inside.map(|edit| Edit {
-        span: Span { start: edit.span.start - span.start, end: edit.span.end - span.start },
-        text: edit.text.clone(),
-    });
-    let bytes = EditSet::new(shifted.collect()).ok()?.apply(span.of(text).as_bytes()).ok()?;
-    String::from_utf8(bytes).ok()
 }
 
 struct Reader<'r> {
@@ -489,6 +488,20 @@ impl<'r> Reader<'r> {
             let line_end = memchr(b'\n', &bytes[start..]).map_or(bytes.len(), |at| start + at);
             let end = if line_end > start && bytes[line_end - 1] == b'\r' { line_end - 1 } else { line_end };
             self.at = line_end + 1;
+            if last.is_none()
+                && let Some((key, value)) = self.plain_line(start, end)
+            {
+                section.has_keys = true;
+                section.span.end = value.end;
+                if wanted {
+                    last = Some(self.key_value(section, names, key, value, sink))
+                        .filter(|_| self.continues(value));
+                    continue;
+                }
+                if !head {
+                    continue;
+                }
+            }
             match self.line(start, end, last.is_some()) {
                 Line::Nothing => {}
                 Line::OpenSection(name) => {
@@ -627,6 +640,35 @@ impl<'r> Reader<'r> {
             None => Cell { span: value, form: Form::Plain },
         };
         section.cells.push(ColumnCell { column, cell });
+    }
+
+    /// The key and value of a line like nearly all: no note, no quote, no blank before it.
+    #[inline]
+    fn plain_line(&self, start: usize, end: usize) -> Option<(Span, Span)> {
+        let bytes = &self.text.as_bytes()[start..end];
+        let first = *bytes.first()?;
+        if !first.is_ascii_alphanumeric()
+            || self.note_starts[usize::from(first)]
+            || self.format.trailing_comments
+        {
+            return None;
+        }
+        let assign = memchr(self.format.assign as u8, bytes)?;
+        let blank = |byte: &u8| *byte == b' ' || *byte == b'\t';
+        let mut key_end = assign;
+        while key_end > 0 && blank(&bytes[key_end - 1]) {
+            key_end -= 1;
+        }
+        let mut from = assign + 1;
+        while from < bytes.len() && blank(&bytes[from]) {
+            from += 1;
+        }
+        let mut to = bytes.len();
+        while to > from && blank(&bytes[to - 1]) {
+            to -= 1;
+        }
+        let special = from < to && (bytes[from] == b'"' || bytes[to - 1] == b'\\');
+        (!special).then(|| (Span::new(start, start + key_end), Span::new(start + from, start + to)))
     }
 
     fn line(&self, start: usize, end: usize, in_value: bool) -> Line {

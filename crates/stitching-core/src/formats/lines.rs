@@ -4,8 +4,9 @@
 //! a fixed number of lines. Blank lines and notes are passed over; any other line that does not fit is a
 //! fault, unless the table only draws on some lines of the file.
 
+use super::adding::{Added, AddsOver, append, edited, line_end};
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
-use crate::text::{Span, Template, Text};
+use crate::text::{EditSet, Span, Template, Text};
 
 /// The settings of a file of like lines.
 #[derive(Debug, Clone)]
@@ -83,12 +84,31 @@ impl Format for Lines {
         Err(format!("the line template has no part `{column}`; its parts are {}", parts.join(", ")))
     }
 
+    fn adds_over(&self) -> Option<&dyn AddsOver> {
+        // What stands above a record may tell a part of it, and then its place matters.
+        (self.carried.is_empty() && !self.anywhere).then_some(self)
+    }
+
     fn off_style(&self) -> OffStyle {
         self.comments.first().cloned().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, false))
     }
 
     fn escape_byte(&self) -> Option<u8> {
         None
+    }
+}
+
+impl AddsOver for Lines {
+    fn add_over(
+        &self,
+        below: &Text<'_>,
+        record: Span,
+        edits: &EditSet,
+        _: Added,
+        above: &str,
+    ) -> Option<String> {
+        let end = line_end(above, below.as_str());
+        Some(append(above, &edited(below.as_str(), record, edits)?, end))
     }
 }
 

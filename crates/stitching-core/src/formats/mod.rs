@@ -8,6 +8,7 @@
 //! Adding a format: one file (or folder) here with a type that implements [`Format`], one arm in
 //! `schema::format`, one page in `docs/formats.md`, one folder of fixtures.
 
+mod adding;
 mod blocks;
 mod delimited;
 mod ini;
@@ -18,6 +19,7 @@ mod po;
 mod whole_file;
 mod xml;
 
+pub use adding::{Added, AddsOver};
 pub use blocks::{BlockPath, Blocks, Taken};
 pub use delimited::{Delimited, Header};
 pub use ini::{GoesOn, Ini, Repeated};
@@ -28,7 +30,7 @@ pub use po::Po;
 pub use whole_file::WholeFile;
 pub use xml::{Xml, XmlPath};
 
-use crate::text::{Edit, EditSet, Span, Text};
+use crate::text::{Edit, Span, Text};
 use std::borrow::Cow;
 
 /// A value's place in the file and the way it is written there.
@@ -157,23 +159,6 @@ struct Ignore;
 impl RecordSink for Ignore {
     fn record(&mut self, _record: &RawRecord<'_>) {}
     fn fault(&mut self, _fault: Fault) {}
-}
-
-/// How much of a record of a lower layer is added to a higher one.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Added {
-    /// All its values, and not only those that are edited.
-    pub whole: bool,
-    /// The notes directly above what is added too.
-    pub notes: bool,
-}
-
-/// Adding to a file of a higher layer what is to differ from a lower one, where the two count together.
-pub trait AddsOver {
-    /// The content of the higher file, which is `above` now, with a record of the lower file added: the
-    /// one at `record` of `below`, with `edits` made. Without `whole` only the values that are edited are
-    /// added. With `notes` the notes directly above what is added come along.
-    fn add_over(&self, below: &Text<'_>, record: Span, edits: &EditSet, what: Added, above: &str) -> String;
 }
 
 /// One way of laying out records in a text.

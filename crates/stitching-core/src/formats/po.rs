@@ -4,8 +4,9 @@
 //! `msgstr[0]`...). A text over several quoted lines is one value. The first entry, whose `msgid` is
 //! empty, holds settings and is no record; entries commented out with `#~` are notes.
 
+use super::adding::{Added, AddsOver, append, edited, line_end};
 use super::{Cell, Column, ColumnCell, Decoded, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
-use crate::text::{Span, Text};
+use crate::text::{EditSet, Span, Text};
 use std::borrow::Cow;
 
 /// A PO file; there is nothing to set.
@@ -94,6 +95,10 @@ impl Format for Po {
         }
     }
 
+    fn adds_over(&self) -> Option<&dyn AddsOver> {
+        Some(self)
+    }
+
     fn off_style(&self) -> OffStyle {
         OffStyle::Lines("#".to_owned(), false)
     }
@@ -101,6 +106,26 @@ impl Format for Po {
     fn escape_byte(&self) -> Option<u8> {
         // A text may be cut in two anywhere by a line end.
         Some(b'"')
+    }
+}
+
+impl AddsOver for Po {
+    fn add_over(
+        &self,
+        below: &Text<'_>,
+        record: Span,
+        edits: &EditSet,
+        _: Added,
+        above: &str,
+    ) -> Option<String> {
+        let end = line_end(above, below.as_str());
+        let gap = if above.trim().is_empty() { "" } else { end };
+        let above = if above.is_empty() || above.ends_with('\n') {
+            above.to_owned()
+        } else {
+            format!("{above}{end}")
+        };
+        Some(append(&format!("{above}{gap}"), &edited(below.as_str(), record, edits)?, end))
     }
 }
 

@@ -12,8 +12,9 @@ mod tree;
 pub use path::{JsonPath, JsonPathError};
 pub(super) use string::decode_string;
 
+use super::adding::{Added, AddsOver, append, before_close, blanks_before, edited, line_end};
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
-use crate::text::{Span, Text};
+use crate::text::{EditSet, Span, Text};
 use tree::{Kind, Node, Tree};
 
 /// The settings of a JSON file.
@@ -81,6 +82,10 @@ impl Format for Json {
         FieldPath::parse(column).map(|_| ()).map_err(|error| error.to_string())
     }
 
+    fn adds_over(&self) -> Option<&dyn AddsOver> {
+        Some(self)
+    }
+
     fn off_style(&self) -> OffStyle {
         if self.comments { OffStyle::Wrap("/*", "*/") } else { OffStyle::None }
     }
@@ -116,6 +121,76 @@ impl Format for Json {
 
     fn escape_byte(&self) -> Option<u8> {
         Some(b'\\')
+    }
+}
+
+impl AddsOver for Json {
+    fn add_over(
+        &self,
+        below: &Text<'_>,
+        record: Span,
+        edits: &EditSet,
+        _: Added,
+        above: &str,
+    ) -> Option<String> {
+        let (text, tree) = (below.as_str(), Tree::parse(below, self, &mut |_| ()));
+        let node = tree.nodes.iter().position(|node| node.span == record)?;
+        let entry = self.entry_of(text, &tree.nodes[node]);
+        let snippet = edited(text, entry, edits)?;
+        let end = line_end(above, text);
+        let indent = blanks_before(text, entry.start as usize).unwrap_or("  ");
+        let mut chain = Vec::new();
+        let mut around = tree.nodes[node].parent;
+        while let Some(parent) = around {
+            chain.insert(0, parent);
+            around = tree.nodes[parent].parent;
+        }
+        let body = if above.starts_with('\u{feff}') { 3 } else { 0 };
+        let own = Tree::parse(&Text::of_str_with_body(above, body), self, &mut |_| ());
+        let bracket =
+            |node: usize| if tree.nodes[node].kind == Kind::Object { ("{", "}") } else { ("[", "]") };
+        if own.nodes.is_empty() {
+            let mut out = above.trim_end().to_owned();
+            let blanks = |node: usize| {
+                let start = self.entry_of(text, &tree.nodes[node]).start as usize;
+                blanks_before(text, start).unwrap_or("")
+            };
+            for around in &chain {
+                let name = tree.nodes[*around]
+                    .name
+                    .map(|name| format!("\"{}\": ", name.of(text)))
+                    .unwrap_or_default();
+                out = append(&out, &format!("{}{name}{}", blanks(*around), bracket(*around).0), end);
+            }
+            out = append(&out, &format!("{indent}{snippet}"), end);
+            for around in chain.iter().rev() {
+                out = append(&out, &format!("{}{}", blanks(*around), bracket(*around).1), end);
+            }
+            return Some(out);
+        }
+        let mut place = 0;
+        for pair in chain.windows(2) {
+            let name = tree.nodes[pair[1]].name.map(|name| name.of(text));
+            place = own
+                .children(place)
+                .find(|child| own.nodes[*child].name.map(|name| name.of(above)) == name)?;
+        }
+        if own.nodes[place].kind != tree.nodes[*chain.last()?].kind {
+            return None;
+        }
+        let close = own.nodes[place].span.end as usize - 1;
+        if !above[close..].starts_with(['}', ']']) {
+            return None;
+        }
+        let Some(last) = own.children(place).last() else {
+            return Some(before_close(above, close, &snippet, indent, end));
+        };
+        let last = self.entry_of(above, &own.nodes[last]);
+        let indent = blanks_before(above, last.start as usize).unwrap_or(indent);
+        let after = last.end as usize;
+        let comma = if above[after..close].contains(',') { "" } else { "," };
+        let with_comma = format!("{}{comma}{}", &above[..after], &above[after..]);
+        Some(before_close(&with_comma, close + comma.len(), &snippet, indent, end))
     }
 }
 

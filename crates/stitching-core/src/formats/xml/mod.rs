@@ -10,8 +10,9 @@ mod tree;
 
 pub use path::XmlPath;
 
+use super::adding::{Added, AddsOver, append, before_close, blanks_before, edited, line_end};
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
-use crate::text::{Span, Text};
+use crate::text::{EditSet, Span, Text};
 use path::{Place, Simple};
 use tree::Tree;
 
@@ -127,6 +128,10 @@ impl Format for Xml {
         XmlPath::column(column).map(|_| ())
     }
 
+    fn adds_over(&self) -> Option<&dyn AddsOver> {
+        Some(self)
+    }
+
     fn off_style(&self) -> OffStyle {
         OffStyle::Wrap("<!--", "-->")
     }
@@ -141,6 +146,67 @@ impl Format for Xml {
 
     fn escape_byte(&self) -> Option<u8> {
         Some(b'&')
+    }
+}
+
+impl AddsOver for Xml {
+    fn add_over(
+        &self,
+        below: &Text<'_>,
+        record: Span,
+        edits: &EditSet,
+        _: Added,
+        above: &str,
+    ) -> Option<String> {
+        let (text, tree) = (below.as_str(), Tree::parse_well(below, &mut |_| ()));
+        let element = tree.elements.iter().position(|element| element.span == record)?;
+        let snippet = edited(text, record, edits)?;
+        let indent = blanks_before(text, record.start as usize).unwrap_or("");
+        let end = line_end(above, text);
+        let mut chain = Vec::new();
+        let mut around = tree.elements[element].parent;
+        while let Some(parent) = around {
+            chain.insert(0, parent);
+            around = tree.elements[parent].parent;
+        }
+        let there = Text::of_str(above);
+        let own = Tree::parse_well(&there, &mut |_| ());
+        if own.elements.is_empty() {
+            let first = *chain.first()?;
+            let root = tree.elements[first].span.start as usize;
+            let prolog = text[below.body()..root]
+                .find("?>")
+                .map_or("", |at| &text[below.body()..below.body() + at + 2]);
+            let mut out = above.trim_end().to_owned();
+            if !prolog.is_empty() && out.trim_start_matches('\u{feff}').is_empty() {
+                out = append(&out, prolog, end);
+            }
+            for around in &chain {
+                let element = &tree.elements[*around];
+                let blanks = blanks_before(text, element.span.start as usize).unwrap_or("");
+                let tag = &text[element.span.start as usize..element.content.start as usize];
+                out = append(&out, &format!("{blanks}{tag}"), end);
+            }
+            out = append(&out, &format!("{indent}{snippet}"), end);
+            for around in chain.iter().rev() {
+                let element = &tree.elements[*around];
+                let blanks = blanks_before(text, element.span.start as usize).unwrap_or("");
+                out = append(&out, &format!("{blanks}</{}>", element.name.of(text)), end);
+            }
+            return Some(out);
+        }
+        let mut place = None;
+        for around in &chain {
+            let name = tree.elements[*around].name.of(text);
+            place = Some(own.children(place).find(|child| own.elements[*child].name.of(above) == name)?);
+        }
+        let container = &own.elements[place?];
+        container.close_name?;
+        let last = own.children(place).last();
+        let indent = last
+            .and_then(|last| blanks_before(above, own.elements[last].span.start as usize))
+            .unwrap_or(indent);
+        Some(before_close(above, container.content.end as usize, &snippet, indent, end))
     }
 }
 
