@@ -9,6 +9,7 @@
 //! No recursion: open blocks are on a stack of our own.
 
 use super::adding::{Added, AddsOver, append, before_close, blanks_before, edited, line_end};
+use super::indent::{indent, line_indent, line_number};
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
 use crate::text::{EditSet, Span, Text};
 use std::ops::Range;
@@ -646,7 +647,10 @@ impl<'p> Parser<'p> {
         let first = self.tree.words.len();
         self.word();
         let name = self.tree.words[first];
-        self.outdent(start, Some(name.span));
+        // A quote may be what is wrong, and then the line says nothing.
+        if name.form == Form::Plain {
+            self.outdent(start, Some(name.span));
+        }
         let word_end = self.reader.at;
         match self.reader.format.assign {
             Some(assign) => {
@@ -762,7 +766,7 @@ impl<'p> Parser<'p> {
         let parent = self.open.last().map(|open| open.node);
         let node = self.tree.nodes.len();
         self.tree.nodes.push(Node { kind, words, span: Span::new(start, start), parent, end: node + 1 });
-        let indent = if self.by_indent { indent(self.reader.text, start) } else { None };
+        let indent = self.by_indent.then(|| line_indent(self.reader.text, start));
         self.open.push(Open { node, indent, inner: None });
         if self.open.len() == DEEP {
             let message = format!("{DEEP} blocks are open here, one inside the other");
@@ -778,29 +782,41 @@ impl<'p> Parser<'p> {
     }
 
     fn close_brace(&mut self, at: usize) {
-        // By the indentation a brace may belong to a block further out.
+        // By the indentation a brace may belong to a block further out, or to one whose head is lost.
         if self.by_indent
             && let Some(column) = indent(self.reader.text, at)
         {
             let partner = self.open.iter().rposition(|open| open.indent == Some(column));
-            if let Some(partner) = partner.filter(|partner| partner + 1 < self.open.len()) {
-                while self.open.len() > partner + 1 {
-                    self.leave(at);
+            let deeper =
+                self.open.last().is_some_and(|open| open.indent.is_some_and(|indent| indent < column));
+            match partner {
+                Some(partner) => {
+                    while self.open.len() > partner + 1 {
+                        self.leave(at);
+                    }
                 }
+                None if deeper => return self.stray_brace(at),
+                None => {}
             }
+        } else if self.by_indent
+            && self.open.last().is_some_and(|open| {
+                let own = self.tree.nodes[open.node].span.start as usize;
+                let earlier = self.reader.text[own..at].contains('\n');
+                earlier && open.indent.is_some_and(|indent| indent < line_indent(self.reader.text, at))
+            })
+        {
+            // Within a line further in, it closes nothing that was opened on another line.
+            return self.stray_brace(at);
         }
         match self.open.pop() {
             Some(open) => self.close(open.node, at + 1),
-            None => {
-                self.unbalanced += 1;
-                self.fault(
-                    at,
-                    1,
-                    "`}` closes nothing".to_owned(),
-                    "remove it, or add the `{` that it closes",
-                );
-            }
+            None => self.stray_brace(at),
         }
+    }
+
+    fn stray_brace(&mut self, at: usize) {
+        self.unbalanced += 1;
+        self.fault(at, 1, "`}` closes nothing".to_owned(), "remove it, or add the `{` that it closes");
     }
 
     /// What stands further out than the block around it shows that a closing brace is missing before.
@@ -809,11 +825,17 @@ impl<'p> Parser<'p> {
             return;
         }
         let Some(column) = indent(self.reader.text, start) else { return };
-        while let Some(open) = self.open.last_mut() {
-            let (node, indent, inner) = (open.node, open.indent, *open.inner.get_or_insert(column));
+        while let Some((open, around)) = self.open.split_last_mut() {
+            // What is inside is indented, here or further out.
+            let deeper = |open: &Open| {
+                open.indent.is_some_and(|indent| open.inner.is_some_and(|inner| inner > indent))
+            };
+            let first = open.inner.is_none();
+            open.inner.get_or_insert(column);
+            let indented = deeper(open) || (first && around.iter().any(deeper));
+            let (node, indent) = (open.node, open.indent);
             let same = name.is_some_and(|name| self.name_of(node) == Some(name.of(self.reader.text)));
-            let outside = indent.is_some_and(|indent| column <= indent && (inner > indent || same));
-            if !outside {
+            if !indent.is_some_and(|indent| column <= indent && (indented || same)) {
                 return;
             }
             self.leave(start);
@@ -823,7 +845,7 @@ impl<'p> Parser<'p> {
     /// Closes the innermost block before `at`, where something shows that it should have been closed.
     fn leave(&mut self, at: usize) {
         let Some(open) = self.open.pop() else { return };
-        let line = 1 + memchr::memchr_iter(b'\n', &self.reader.text.as_bytes()[..at]).count();
+        let line = line_number(self.reader.text, at);
         let own = self.name(open.node);
         let rest = &self.reader.text[at..];
         let next = rest.split(|c: char| c.is_whitespace() || "{}=".contains(c)).next().unwrap_or("");
@@ -857,19 +879,4 @@ impl<'p> Parser<'p> {
             self.faults.push(Fault::new("syntax-error", Span::new(at, at + len), message).help(help));
         }
     }
-}
-
-/// How many blanks stand before byte `at` on its line, if nothing else does; a tab counts as eight at most.
-pub(super) fn indent(text: &str, at: usize) -> Option<usize> {
-    let line =
-        &text.as_bytes()[memchr::memrchr(b'\n', &text.as_bytes()[..at]).map_or(0, |found| found + 1)..at];
-    let mut column = 0;
-    for byte in line.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(line) {
-        match byte {
-            b' ' => column += 1,
-            b'\t' => column = (column / 8 + 1) * 8,
-            _ => return None,
-        }
-    }
-    Some(column)
 }

@@ -11,6 +11,7 @@
 mod adding;
 mod blocks;
 mod delimited;
+mod indent;
 mod ini;
 mod json;
 mod lines;

@@ -5,6 +5,7 @@
 
 use super::Json;
 use crate::formats::Fault;
+use crate::formats::indent::{indent, line_indent, line_number};
 use crate::text::{Edit, Span, Text};
 use std::collections::HashSet;
 
@@ -56,7 +57,8 @@ enum State {
     AfterValue,
 }
 
-struct Parser<'t, 'f> {
+struct Parser<'t> {
+    text: &'t str,
     bytes: &'t [u8],
     at: usize,
     settings: &'t Json,
@@ -69,28 +71,26 @@ struct Parser<'t, 'f> {
     comma: usize,
     /// One past the last value read, its closing quote or bracket included.
     value_end: usize,
-    faults: usize,
-    report: &'f mut dyn FnMut(Fault),
+    faults: Vec<Fault>,
+    /// Whether brackets do not match.
+    unbalanced: bool,
+    /// Whether objects and arrays are also closed by the indentation.
+    by_indent: bool,
+    /// For each that is open, how far its line is indented, and its first entry on a line of its own.
+    indents: Vec<(usize, Option<usize>)>,
 }
 
 impl Tree {
-    /// Parses `text`; faults go to `report`. An unreadable file gives an empty tree.
+    /// Parses `text`; faults go to `report`. An unreadable file gives an empty tree. If brackets do not
+    /// match, the indentation tells where one is missing.
     pub fn parse(text: &Text<'_>, settings: &Json, report: &mut dyn FnMut(Fault)) -> Tree {
-        let mut parser = Parser {
-            bytes: text.as_str().as_bytes(),
-            at: text.body(),
-            settings,
-            nodes: Vec::new(),
-            open: Vec::new(),
-            opened: [0; 2],
-            names: Vec::new(),
-            name: None,
-            comma: 0,
-            value_end: 0,
-            faults: 0,
-            report,
-        };
+        let mut parser = Parser::new(text, settings, false);
         parser.run();
+        if parser.unbalanced {
+            parser = Parser::new(text, settings, true);
+            parser.run();
+        }
+        parser.faults.into_iter().for_each(report);
         Tree { nodes: parser.nodes }
     }
 
@@ -117,14 +117,44 @@ impl Tree {
     }
 }
 
-impl Parser<'_, '_> {
+impl<'t> Parser<'t> {
+    fn new(text: &Text<'t>, settings: &'t Json, by_indent: bool) -> Parser<'t> {
+        Parser {
+            text: text.as_str(),
+            bytes: text.as_str().as_bytes(),
+            at: text.body(),
+            settings,
+            nodes: Vec::new(),
+            open: Vec::new(),
+            opened: [0; 2],
+            names: Vec::new(),
+            name: None,
+            comma: 0,
+            value_end: 0,
+            faults: Vec::new(),
+            unbalanced: false,
+            by_indent,
+            indents: Vec::new(),
+        }
+    }
+
     fn run(&mut self) {
         let mut state = State::Value;
         loop {
             self.trivia();
             let Some(&next) = self.bytes.get(self.at) else { break };
+            let at = self.at;
+            if self.by_indent
+                && let Some(now) = self.outdent(next)
+            {
+                state = now;
+                if self.at != at {
+                    continue;
+                }
+            }
             if self.open.is_empty() && state == State::AfterValue {
                 let span = Span::new(self.at, self.bytes.len());
+                self.unbalanced = true;
                 self.fault(
                     span,
                     "text after the end of the value",
@@ -146,12 +176,66 @@ impl Parser<'_, '_> {
             let innermost = self.open.last().map_or(outer, |&node| node);
             let start = self.nodes[innermost].span.start as usize;
             let bracket = self.bytes[start] as char;
+            self.unbalanced = true;
             let message = format!("`{bracket}` is never closed");
             self.fault(Span::new(start, start + 1), &message, "add the closing bracket where its block ends");
         }
         while !self.open.is_empty() {
             self.close(self.bytes.len());
         }
+    }
+
+    /// At a line that begins further out than what is open: closes what should have been closed before.
+    /// Gives the state in which reading goes on, if that changes.
+    fn outdent(&mut self, next: u8) -> Option<State> {
+        let closing = next == b'}' || next == b']';
+        let Some(column) = indent(self.text, self.at) else {
+            // Within a line further in, a bracket closes nothing that was opened on another line.
+            let start = self.nodes[*self.open.last()?].span.start as usize;
+            let earlier = closing && self.text[start..self.at].contains('\n');
+            let deeper = earlier && self.indents.last()?.0 < line_indent(self.text, self.at);
+            if !deeper {
+                return None;
+            }
+            let message = format!("`{}` closes nothing", next as char);
+            self.fault(Span::new(self.at, self.at + 1), &message, "remove it, or add its opening bracket");
+            self.at += 1;
+            return Some(State::AfterValue);
+        };
+        if closing && self.indents.last().is_some_and(|(indent, _)| *indent < column) {
+            let inline = self.indents.last().is_some_and(|(_, inner)| inner.is_none());
+            if !inline && !self.indents.iter().any(|(indent, _)| *indent == column) {
+                let message = format!("`{}` closes nothing", next as char);
+                self.fault(
+                    Span::new(self.at, self.at + 1),
+                    &message,
+                    "remove it, or add its opening bracket",
+                );
+                self.at += 1;
+                return Some(State::AfterValue);
+            }
+        }
+        let mut closed = false;
+        while let Some((indent, inner)) = self.indents.last_mut() {
+            let (indent, inner) =
+                (*indent, if closing { *inner } else { Some(*inner.get_or_insert(column)) });
+            let outside = if closing { indent > column } else { indent >= column };
+            if !outside || inner.is_none_or(|inner| inner <= indent) || self.open.len() < 2 {
+                break;
+            }
+            let start = self.nodes[self.open[self.open.len() - 1]].span.start as usize;
+            let line = line_number(self.text, self.at);
+            let message = format!(
+                "`{}` is not closed; a closing bracket is missing at or before line {line}",
+                self.bytes[start] as char
+            );
+            self.fault(Span::new(start, start + 1), &message, "add it, or put the indentation right");
+            self.close(self.at);
+            self.name = None;
+            closed = true;
+        }
+        // As if the comma had been there.
+        closed.then_some(if closing { State::AfterValue } else { State::Entry })
     }
 
     /// At the place of an entry: a member in an object, an item in an array.
@@ -171,9 +255,16 @@ impl Parser<'_, '_> {
             }
             b'"' if in_object => self.member(),
             b'{' if in_object && after_comma && self.parent() == Some(Kind::Array) => {
+                self.unbalanced = true;
                 let message = "the object before this one is not closed";
                 self.fault(Span::new(self.at, self.at + 1), message, "add `}` before the comma");
                 self.close(self.comma);
+                self.name = None;
+                self.value(next)
+            }
+            b'{' | b'[' if in_object => {
+                let place = Span::new(self.at, self.at + 1);
+                self.fault(place, "a member name in quotes is expected here", "write `\"name\": value`");
                 self.name = None;
                 self.value(next)
             }
@@ -235,6 +326,8 @@ impl Parser<'_, '_> {
                 self.open.push(self.nodes.len() - 1);
                 self.opened[usize::from(kind == Kind::Array)] += 1;
                 self.names.push(HashSet::new());
+                let indent = if self.by_indent { line_indent(self.text, self.at) } else { 0 };
+                self.indents.push((indent, None));
                 if self.open.len() == DEEP {
                     self.fault(
                         span,
@@ -311,6 +404,7 @@ impl Parser<'_, '_> {
         let partner =
             if any { self.open.iter().rposition(|&node| self.nodes[node].kind == kind) } else { None };
         let Some(partner) = partner else {
+            self.unbalanced = true;
             let message = format!("`{}` closes nothing", bracket as char);
             self.fault(Span::new(self.at, self.at + 1), &message, "remove it, or add its opening bracket");
             self.at += 1;
@@ -319,6 +413,7 @@ impl Parser<'_, '_> {
         if self.open.len() > partner + 1 && partner == 0 && self.goes_on(self.at + 1) {
             // It would end the file, and there is more: then it stands where another one is meant.
             let meant = if bracket == b'}' { ']' } else { '}' };
+            self.unbalanced = true;
             let message = format!("`{}` stands where `{meant}` is expected", bracket as char);
             self.fault(Span::new(self.at, self.at + 1), &message, "write the bracket that closes this block");
             self.at += 1;
@@ -327,6 +422,7 @@ impl Parser<'_, '_> {
         }
         while self.open.len() > partner + 1 {
             let left = self.nodes[self.open[self.open.len() - 1]].span.start as usize;
+            self.unbalanced = true;
             let message = format!(
                 "`{}` is not closed before the `{}` around it",
                 self.bytes[left] as char, bracket as char
@@ -347,6 +443,7 @@ impl Parser<'_, '_> {
     fn close(&mut self, end: usize) {
         self.value_end = end;
         self.names.pop();
+        self.indents.pop();
         if let Some(node) = self.open.pop() {
             self.opened[usize::from(self.nodes[node].kind == Kind::Array)] -= 1;
             self.nodes[node].end = self.nodes.len();
@@ -477,9 +574,8 @@ impl Parser<'_, '_> {
     }
 
     fn report_fault(&mut self, fault: Fault) {
-        self.faults += 1;
-        if self.faults <= MOST_FAULTS {
-            (self.report)(fault);
+        if self.faults.len() < MOST_FAULTS {
+            self.faults.push(fault);
         }
     }
 }

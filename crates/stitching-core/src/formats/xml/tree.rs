@@ -4,7 +4,7 @@
 //! second time with the indentation as a witness of where an end tag is missing.
 
 use super::{Cell, Fault, Form, reference};
-use crate::formats::blocks::indent;
+use crate::formats::indent::{indent, line_indent, line_number};
 use crate::text::{Span, Text};
 use memchr::{memchr, memchr2, memmem};
 use std::ops::Range;
@@ -309,7 +309,7 @@ impl<'p> Parser<'p> {
         if closed {
             return;
         }
-        let indent = if self.by_indent { indent(self.text, tag) } else { None };
+        let indent = self.by_indent.then(|| line_indent(self.text, tag));
         self.open.push(Open { element, indent, inner: None });
         if self.open.len() == DEEP {
             let message = format!("{DEEP} elements are open here, one inside the other");
@@ -455,14 +455,16 @@ impl<'p> Parser<'p> {
         // Nearly always it is the innermost.
         let column = if self.by_indent { indent(self.text, tag) } else { None };
         let innermost = self.open.last().filter(same).is_some();
-        let by_column = |open: &Open| same(&open) && column.is_some() && open.indent == column;
+        let by_column = |open: &Open| column.is_some() && open.indent == column;
         let partner = match innermost && column.is_none() {
             true => Some(self.open.len() - 1),
-            false => self
-                .open
-                .iter()
-                .rposition(by_column)
-                .or_else(|| self.open.iter().rposition(|open| same(&open))),
+            false => {
+                let exact = self.open.iter().rposition(|open| same(&open) && by_column(open));
+                let named = || self.open.iter().rposition(|open| same(&open));
+                // The name of one of the two tags may be what is wrong.
+                let placed = || self.open.iter().position(by_column);
+                exact.or_else(named).or_else(placed)
+            }
         };
         let Some(partner) = partner else {
             self.unbalanced = true;
@@ -497,15 +499,21 @@ impl<'p> Parser<'p> {
             return;
         }
         let Some(column) = indent(self.text, tag) else { return };
-        while let Some(open) = self.open.last_mut() {
-            let inner = *open.inner.get_or_insert(column);
+        while let Some((open, around)) = self.open.split_last_mut() {
+            // What is inside is indented, here or further out.
+            let deeper = |open: &Open| {
+                open.indent.is_some_and(|indent| open.inner.is_some_and(|inner| inner > indent))
+            };
+            let first = open.inner.is_none();
+            open.inner.get_or_insert(column);
+            let indented = deeper(open) || (first && around.iter().any(deeper));
             let (element, indent) = (open.element, open.indent);
             let (at, own) = self.name(element);
             let same = own == name.of(self.text);
-            if !indent.is_some_and(|indent| column <= indent && (inner > indent || same)) {
+            if !indent.is_some_and(|indent| column <= indent && (indented || same)) {
                 return;
             }
-            let line = 1 + memchr::memchr_iter(b'\n', &self.bytes[..tag]).count();
+            let line = line_number(self.text, tag);
             let message = format!("`<{own}>` is not closed; `</{own}>` is missing at or before line {line}");
             self.fault(
                 "syntax-error",
