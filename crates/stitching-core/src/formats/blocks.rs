@@ -287,6 +287,10 @@ impl Format for Blocks {
         quoted().map(|inside| format!("\"{inside}\""))
     }
 
+    fn knows(&self, column: &str) -> bool {
+        column_path(column).is_ok()
+    }
+
     fn check_column(&self, column: &str) -> Result<(), String> {
         column_path(column).map(|_| ())
     }

@@ -187,6 +187,10 @@ impl Format for Ini {
         }
     }
 
+    fn knows(&self, column: &str) -> bool {
+        self.check_column(column).is_ok()
+    }
+
     fn check_column(&self, column: &str) -> Result<(), String> {
         let Some(part) = column.strip_prefix('{').and_then(|column| column.strip_suffix('}')) else {
             return match self.by_key {

@@ -212,6 +212,12 @@ pub trait Format: std::fmt::Debug + Send + Sync {
         None
     }
 
+    /// Whether `column`, a name in braces such as `{section}`, stands for what the format knows of a record's
+    /// place.
+    fn knows(&self, _column: &str) -> bool {
+        false
+    }
+
     /// What is wrong with `column` as a name in this format, if it cannot be one.
     fn check_column(&self, _column: &str) -> Result<(), String> {
         Ok(())

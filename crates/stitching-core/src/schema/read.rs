@@ -311,7 +311,7 @@ impl<'t> TableBuilder<'_, 't> {
                     (true, "stem" | "file") => KeyPart::Stem,
                     (true, "path") => KeyPart::Path,
                     // What the format knows of the record's place: `{section}`, `{name}`, `{member}`.
-                    (true, part_name) if table.format.check_column(&format!("{{{part_name}}}")).is_ok() => {
+                    (true, part_name) if table.format.knows(&format!("{{{part_name}}}")) => {
                         KeyPart::Field(self.field_named(table, &format!("{{{part_name}}}"), part.span()))
                     }
                     _ => KeyPart::Field(self.field_named(table, name, part.span())),

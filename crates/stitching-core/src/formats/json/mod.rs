@@ -78,6 +78,10 @@ impl Format for Json {
         })
     }
 
+    fn knows(&self, column: &str) -> bool {
+        column == MEMBER
+    }
+
     fn check_column(&self, column: &str) -> Result<(), String> {
         FieldPath::parse(column).map(|_| ()).map_err(|error| error.to_string())
     }

@@ -124,6 +124,10 @@ impl Format for Xml {
         }
     }
 
+    fn knows(&self, column: &str) -> bool {
+        column == "{name}"
+    }
+
     fn check_column(&self, column: &str) -> Result<(), String> {
         XmlPath::column(column).map(|_| ())
     }
