@@ -63,6 +63,8 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
     }
     let mut problems: Vec<Problem> = readers.into_iter().flat_map(|reader| reader.problems).collect();
     problems.sort_by(|a, b| a.order().cmp(&b.order()));
+    // A family of columns is described once.
+    problems.dedup();
     (schema, problems)
 }
 
