@@ -42,6 +42,8 @@ pub enum Taken {
     Entries,
     /// Bare words.
     Items,
+    /// The file as a whole: a fragment without a head of its own.
+    File,
 }
 
 /// A path through the nesting: `convoys/*/leg`, `**/gate`.
@@ -67,6 +69,7 @@ enum Part {
     Name,
     Label,
     Items,
+    Includes,
 }
 
 impl BlockPath {
@@ -129,7 +132,7 @@ impl BlockPath {
 impl Step {
     fn fits(&self, tree: &Tree, text: &str, node: usize) -> bool {
         let node = &tree.nodes[node];
-        node.kind != Kind::Item
+        matches!(node.kind, Kind::Block | Kind::Entry)
             && match self {
                 Step::Name(name) => {
                     node.words.clone().next().is_some_and(|word| tree.words[word].span.of(text) == name)
@@ -144,6 +147,8 @@ enum Kind {
     Block,
     Entry,
     Item,
+    /// A line that pulls in another file; its words are what follows the word that begins it.
+    Include,
 }
 
 /// A block, an entry or a bare word.
@@ -217,9 +222,9 @@ impl Format for Blocks {
             cells.clear();
             names.next = 0;
             if !names.names.is_empty() {
-                for child in tree.children(Some(record)) {
+                for child in tree.children(record) {
                     let own = &tree.nodes[child];
-                    if own.kind == Kind::Item || own.words.is_empty() {
+                    if !matches!(own.kind, Kind::Block | Kind::Entry) || own.words.is_empty() {
                         continue;
                     }
                     let name = tree.words[own.words.start].span.of(content).as_bytes();
@@ -231,16 +236,18 @@ impl Format for Blocks {
             for &index in &others {
                 let Some((path, part)) = &paths[index] else { continue };
                 let mut push = |cell| cells.push(ColumnCell { column: index as u16, cell });
-                if path.steps.is_empty() {
-                    part.cells(&tree, record, &mut push);
-                    continue;
-                }
-                for node in path.select(&tree, content, Some(record)) {
-                    part.cells(&tree, node, &mut push);
+                match (path.steps.is_empty(), record) {
+                    (true, Some(record)) => part.cells(&tree, record, &mut push),
+                    (true, None) => part.children(&tree, None, &mut push),
+                    (false, _) => {
+                        let nodes = path.select(&tree, content, record);
+                        nodes.into_iter().for_each(|node| part.cells(&tree, node, &mut push));
+                    }
                 }
             }
             cells.sort_by_key(|cell: &ColumnCell| cell.cell.span.start);
-            sink.record(&RawRecord { span: tree.nodes[record].span, cells: &cells });
+            let span = record.map_or(Span::new(text.body(), content.len()), |record| tree.nodes[record].span);
+            sink.record(&RawRecord { span, cells: &cells });
         }
     }
 
@@ -250,16 +257,22 @@ impl Format for Blocks {
             Taken::Blocks => vec![RECORD_NAME.to_owned()],
             Taken::Entries => vec![RECORD_NAME.to_owned(), "{value}".to_owned()],
             Taken::Items => vec!["{value}".to_owned()],
+            Taken::File => Vec::new(),
         };
         for record in self.records(&tree, text.as_str()).into_iter().take(SAMPLE) {
-            if tree.nodes[record].kind == Kind::Block && tree.nodes[record].words.len() > 1 {
+            let has_label =
+                |record: usize| tree.nodes[record].kind == Kind::Block && tree.nodes[record].words.len() > 1;
+            if record.is_some_and(has_label) {
                 push_new(&mut names, "{label}");
             }
-            for child in tree.children(Some(record)) {
+            for child in tree.children(record) {
                 match tree.nodes[child].kind {
                     Kind::Item => push_new(&mut names, "{items}"),
+                    Kind::Include => push_new(&mut names, "{includes}"),
                     _ => {
-                        push_new(&mut names, tree.words[tree.nodes[child].words.start].span.of(text.as_str()))
+                        let word = tree.nodes[child].words.clone().next();
+                        let name = word.map_or("", |word| tree.words[word].span.of(text.as_str()));
+                        push_new(&mut names, name);
                     }
                 }
             }
@@ -315,8 +328,10 @@ impl Format for Blocks {
 }
 
 impl Blocks {
-    fn records(&self, tree: &Tree, text: &str) -> Vec<usize> {
+    /// The records; `None` stands for the file.
+    fn records(&self, tree: &Tree, text: &str) -> Vec<Option<usize>> {
         let kind = match self.taken {
+            Taken::File => return vec![None],
             Taken::Blocks => Kind::Block,
             Taken::Entries => Kind::Entry,
             Taken::Items => {
@@ -325,12 +340,11 @@ impl Blocks {
                     false => self.records.select(tree, text, None).into_iter().map(Some).collect(),
                 };
                 let items = places.into_iter().flat_map(|place| tree.children(place));
-                return items.filter(|node| tree.nodes[*node].kind == Kind::Item).collect();
+                return items.filter(|node| tree.nodes[*node].kind == Kind::Item).map(Some).collect();
             }
         };
-        let mut found = self.records.select(tree, text, None);
-        found.retain(|node| tree.nodes[*node].kind == kind);
-        found
+        let found = self.records.select(tree, text, None).into_iter();
+        found.filter(|node| tree.nodes[*node].kind == kind).map(Some).collect()
     }
 }
 
@@ -403,13 +417,6 @@ impl Part {
     fn cells(self, tree: &Tree, node: usize, push: &mut impl FnMut(Cell)) {
         let here = &tree.nodes[node];
         let words = &tree.words[here.words.clone()];
-        let items = |push: &mut dyn FnMut(Cell)| {
-            for child in tree.children(Some(node)) {
-                if tree.nodes[child].kind == Kind::Item {
-                    push(tree.words[tree.nodes[child].words.start]);
-                }
-            }
-        };
         match (self, here.kind) {
             (Part::Name, Kind::Block | Kind::Entry) => words.first().copied().into_iter().for_each(push),
             (Part::Label, Kind::Block) => words.get(1).copied().into_iter().for_each(push),
@@ -418,13 +425,27 @@ impl Part {
             (Part::Value, Kind::Block) => {
                 let mut kinds = tree.children(Some(node)).map(|child| tree.nodes[child].kind);
                 if kinds.all(|kind| kind == Kind::Item) {
-                    items(push);
+                    Part::Items.children(tree, Some(node), push);
                 } else {
                     push(Cell { span: here.span, form: Form::Nested });
                 }
             }
-            (Part::Items, Kind::Block) => items(push),
+            (Part::Items | Part::Includes, Kind::Block) => self.children(tree, Some(node), push),
             _ => {}
+        }
+    }
+
+    /// The bare words in a block, or in the file, or the names of the files that it pulls in.
+    fn children(self, tree: &Tree, node: Option<usize>, push: &mut impl FnMut(Cell)) {
+        let wanted = match self {
+            Part::Items => Kind::Item,
+            Part::Includes => Kind::Include,
+            _ => return,
+        };
+        for child in tree.children(node).filter(|child| tree.nodes[*child].kind == wanted) {
+            if let Some(word) = tree.nodes[child].words.clone().next() {
+                push(tree.words[word]);
+            }
         }
     }
 }
@@ -437,9 +458,10 @@ fn column_path(column: &str) -> Result<(BlockPath, Part), String> {
         "{label}" => Part::Label,
         "{value}" => Part::Value,
         "{items}" => Part::Items,
+        "{includes}" => Part::Includes,
         _ if last.starts_with('{') => {
             return Err(format!(
-                "blocks have no `{last}`; there are {{name}}, {{label}}, {{value}} and {{items}}"
+                "blocks have no `{last}`; there are {{name}}, {{label}}, {{value}}, {{items}} and {{includes}}"
             ));
         }
         _ => return Ok((BlockPath::parse(column, true)?, Part::Value)),
@@ -608,7 +630,7 @@ impl<'p> Parser<'p> {
             let start = self.reader.at;
             let Some(next) = self.reader.byte(start) else { break };
             if self.reader.at_include() {
-                self.reader.at = self.reader.line_end();
+                self.include(start);
                 continue;
             }
             match next {
@@ -644,6 +666,19 @@ impl<'p> Parser<'p> {
         while let Some(open) = self.open.pop() {
             self.close(open.node, end);
         }
+    }
+
+    /// A line that pulls in another file.
+    fn include(&mut self, start: usize) {
+        let end = self.reader.line_end();
+        let first = self.tree.words.len();
+        self.reader.at = start + self.reader.format.include.as_ref().map_or(0, String::len);
+        if !self.reader.blanks() && self.reader.at < end && self.is_word() {
+            self.word();
+        }
+        let own = self.reader.text[start..end].trim_end().len();
+        self.push_leaf(Kind::Include, first, start, start + own);
+        self.reader.at = end;
     }
 
     /// Reads the words that begin here: the head of a block, an entry, or a bare word.

@@ -278,8 +278,13 @@ fn blocks<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &Value<'t
         return None;
     };
     let source = reader.text(table, name)?;
-    let records = match BlockPath::parse(source.get_ref(), false) {
-        Ok(records) if taken != Taken::Items && records.source().is_empty() => {
+    // A fragment without a head of its own is a record as a whole.
+    let (taken, path) = match (taken, source.get_ref().as_str()) {
+        (Taken::Blocks, ".") => (Taken::File, ""),
+        (taken, path) => (taken, path),
+    };
+    let records = match BlockPath::parse(path, false) {
+        Ok(records) if matches!(taken, Taken::Blocks | Taken::Entries) && records.source().is_empty() => {
             reader.problem(source.span(), format!("`{name}` is empty"), "`*` stands for any name");
             return None;
         }

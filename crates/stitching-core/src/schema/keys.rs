@@ -238,7 +238,11 @@ pub(crate) const XML: &[KeyDoc] =
 
 pub(crate) const BLOCKS: &[KeyDoc] = &[
     FORMAT_KIND[0],
-    doc("records", "string", "The path to the blocks that are records, such as \"convoys/*\"."),
+    doc(
+        "records",
+        "string",
+        "The path to the blocks that are records, such as \"convoys/*\"; \".\" for the file as a whole.",
+    ),
     doc("entries", "string", "Instead: the path to the entries that are records, such as \"limits/*\"."),
     doc("items", "string", "Instead: the path to the blocks whose bare words are records."),
     doc(
