@@ -283,13 +283,13 @@ impl Archive {
 
     /// Where the record of an entry ends: behind its data, and behind a descriptor if there is one.
     fn record_end(&self, source: &mut File, entry: &Entry, data: u64) -> io::Result<u64> {
-        let end = data + entry.packed;
-        if entry.flags & DESCRIPTOR == 0 {
-            return Ok(end);
+        let mut end = data + entry.packed;
+        if entry.flags & DESCRIPTOR != 0 {
+            // 4.3.9: with or without a signature.
+            let signed = read_range(source, end, 4)? == b"PK\x07\x08";
+            end += if signed { 16 } else { 12 };
         }
-        // 4.3.9: with or without a signature.
-        let signed = read_range(source, end, 4)? == b"PK\x07\x08";
-        let end = end + if signed { 16 } else { 12 };
+        // The lengths in the local header need not be those in the directory.
         let next =
             self.entries.iter().map(|entry| entry.header).filter(|header| *header > entry.header).min();
         if end <= next.unwrap_or(self.directory) {
