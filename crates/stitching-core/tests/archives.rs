@@ -126,14 +126,18 @@ fn an_entry_that_lies_about_its_size_is_not_read() {
 
 #[rstest]
 fn a_local_header_that_reaches_into_the_next_is_not_written() {
-    let mut bytes = support::zip(&[entry("a.txt", "Prop\tLike\ncrane\tlamp\n"), entry("b.txt", "Prop\tLike\nshed\tlamp\n")]);
+    let mut bytes = support::zip(&[
+        entry("a.txt", "Prop\tLike\ncrane\tlamp\n"),
+        entry("b.txt", "Prop\tLike\nshed\tlamp\n"),
+    ]);
     // The length of the extra field, 28 behind the signature (4.3.7), is a lie: what is read there is no
     // entry, but it must not be taken for one when another is edited either.
     bytes[28] = 40;
     let folder = project_with(&bytes);
     let found = problems(&folder);
     assert!(found.iter().any(|line| line.contains("unreadable-entry")), "{found:#?}");
-    let archive = Archive::open(&folder.path().join("mod/packs/p.zip"), None, &mut |_, _| {}).expect("a directory");
+    let archive =
+        Archive::open(&folder.path().join("mod/packs/p.zip"), None, &mut |_, _| {}).expect("a directory");
     let error = archive.patch(&[(0, EntryChange::Replace(b"new".to_vec()))], &[]).expect_err("refused");
     assert!(error.to_string().contains("runs into the next"), "{error}");
 }
