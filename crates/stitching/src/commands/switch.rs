@@ -41,7 +41,8 @@ fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
     for own in &all {
         let address = own.address(&project.schema).unwrap_or_else(|| "(not a record)".to_owned());
         let aside = if matches!(own.source, SwitchedBy::Kept(_)) { ", kept aside" } else { "" };
-        let lines: Vec<&str> = own.text.trim().lines().collect();
+        let shown = own.text.trim().trim_matches(',').trim();
+        let lines: Vec<&str> = shown.lines().collect();
         let first = lines.first().map(|line| human::clean(line.trim())).unwrap_or_default();
         let more =
             if lines.len() > 1 { format!(" ... {}", count(lines.len(), "line")) } else { String::new() };
