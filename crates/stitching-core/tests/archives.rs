@@ -243,3 +243,24 @@ fn editing_an_entry_leaves_the_others(#[values(false, true)] descriptors: bool) 
     let project: Project = support::open(&folder);
     assert_eq!(check(&project.stack, &project.schema, project.stack.top()).summary.errors, 1);
 }
+
+/// The signature of the end record in the archive's own comment is not taken for the record.
+#[rstest]
+fn a_comment_that_looks_like_an_end_record_stays_one() {
+    let mut bytes = support::zip(&[entry("a.txt", "Prop\tLike\ncrane\tlamp\n")]);
+    let comment = b"PK\x05\x06 odd";
+    let at = bytes.len() - 2;
+    bytes[at] = comment.len() as u8;
+    bytes.extend_from_slice(comment);
+    let folder = project_with(&bytes);
+    let place = folder.path().join("mod/packs/p.zip");
+    let archive = Archive::open(&place, None, &mut |_, _| {}).expect("a directory");
+    let patch = archive.patch(&[(0, EntryChange::Replace(b"new".to_vec()))], &[]).expect("it can be written");
+    let after = patch.apply(&bytes).expect("inside");
+    assert!(after.ends_with(comment));
+    fs::write(&place, &after).expect("written");
+    let mut text = String::new();
+    let mut again = zip::ZipArchive::new(fs::File::open(&place).expect("it is there")).expect("an archive");
+    again.by_name("a.txt").expect("an entry").read_to_string(&mut text).expect("text");
+    assert_eq!(text, "new");
+}

@@ -31,6 +31,8 @@ pub struct Archive {
     entries: Vec<Entry>,
     /// Where the central directory begins.
     directory: u64,
+    /// Where the end record begins.
+    end_record: u64,
     /// Why the archive cannot be written, if it cannot.
     fixed: Option<&'static str>,
 }
@@ -107,6 +109,7 @@ impl Archive {
             size,
             entries: Vec::new(),
             directory: end.directory,
+            end_record: end.record,
             fixed: end.zip64.then_some("it has Zip64 records"),
         };
         let bytes = read_range(&mut source, end.directory, end.directory_len)?;
@@ -202,6 +205,9 @@ impl Archive {
                     continue;
                 }
                 EntryChange::Replace(bytes) => (None, Some(bytes)),
+                EntryChange::Move(path, _) if path.as_str().len() > usize::from(u16::MAX) => {
+                    return Err(broken("a name would be too long"));
+                }
                 EntryChange::Move(path, bytes) => (Some(path.as_str()), bytes.as_ref()),
             };
             let mut local = old;
@@ -254,7 +260,8 @@ impl Archive {
         let after = self.entries.iter().map(|entry| entry.central.0 + entry.central.1).max();
         let after = after.unwrap_or(self.directory);
         let mut end = read_range(&mut source, after, self.size - after)?;
-        let at = memchr::memmem::rfind(&end, END).ok_or_else(|| broken("its end record is gone"))?;
+        let at = self.end_record.checked_sub(after).map(|at| at as usize);
+        let at = at.filter(|at| end.len() >= at + END_LEN).ok_or_else(|| broken("its end record is gone"))?;
         let count = u16::try_from(count).map_err(|_| broken("it would have too many entries"))?;
         end[at + 8..at + 10].copy_from_slice(&count.to_le_bytes());
         end[at + 10..at + 12].copy_from_slice(&count.to_le_bytes());
@@ -321,6 +328,8 @@ impl Archive {
 }
 
 struct End {
+    /// Where the record itself begins.
+    record: u64,
     directory: u64,
     directory_len: u64,
     count: u64,
@@ -338,13 +347,14 @@ fn find_end(source: &mut File, size: u64) -> io::Result<End> {
     let at = memchr::memmem::rfind_iter(&tail, END).find(fits);
     let at =
         at.ok_or_else(|| broken("it has no end record: the file is no zip archive, or it is cut off"))?;
+    let here = size - window + at as u64;
     let mut end = End {
+        record: here,
         count: get(&tail, at + 10, 2),
         directory_len: get(&tail, at + 12, 4),
         directory: get(&tail, at + 16, 4),
         zip64: false,
     };
-    let here = size - window + at as u64;
     let locator = at.checked_sub(20).filter(|locator| tail[*locator..].starts_with(LOCATOR64));
     if let Some(locator) = locator {
         let record = read_range(source, get(&tail, locator + 8, 8), 56)?;
@@ -352,6 +362,7 @@ fn find_end(source: &mut File, size: u64) -> io::Result<End> {
             return Err(broken("its Zip64 end record is not where it should be"));
         }
         end = End {
+            record: here,
             count: get(&record, 32, 8),
             directory_len: get(&record, 40, 8),
             directory: get(&record, 48, 8),
