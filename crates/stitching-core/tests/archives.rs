@@ -143,6 +143,23 @@ fn a_local_header_that_reaches_into_the_next_is_not_written() {
 }
 
 #[rstest]
+fn an_entry_beyond_the_directory_keeps_the_archive_from_being_written() {
+    // An entry that cannot be used anyway, and that the directory places behind itself.
+    let mut bytes = support::zip(&[
+        entry("a.txt", "Prop\tLike\ncrane\tlamp\n"),
+        entry("../b.txt", "Prop\tLike\nshed\tlamp\n"),
+    ]);
+    let at = bytes.windows(4).rposition(|window| window == b"PK\x01\x02").expect("a directory");
+    // Its offset (4.3.12).
+    bytes[at + 42..at + 46].copy_from_slice(&0x00FF_FFFFu32.to_le_bytes());
+    let folder = project_with(&bytes);
+    let archive =
+        Archive::open(&folder.path().join("mod/packs/p.zip"), None, &mut |_, _| {}).expect("a directory");
+    let error = archive.patch(&[(0, EntryChange::Replace(b"new".to_vec()))], &[]).expect_err("refused");
+    assert!(error.to_string().contains("its entries share bytes"), "{error}");
+}
+
+#[rstest]
 fn links_in_archives_are_not_followed() {
     let mut writer = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
     writer.add_symlink("a.txt", "/etc/hostname", SimpleFileOptions::default()).expect("a link");

@@ -297,13 +297,9 @@ impl Archive {
             end += if signed { 16 } else { 12 };
         }
         // The lengths in the local header need not be those in the directory.
-        let next =
-            self.entries.iter().map(|entry| entry.header).filter(|header| *header > entry.header).min();
-        if end <= next.unwrap_or(self.directory) {
-            Ok(end)
-        } else {
-            Err(broken("an entry runs into the next"))
-        }
+        let later = self.entries.iter().map(|entry| entry.header).filter(|header| *header > entry.header);
+        let next = later.min().map_or(self.directory, |next| next.min(self.directory));
+        if end <= next { Ok(end) } else { Err(broken("an entry runs into the next")) }
     }
 
     /// Entries that use the same bytes are not what any packer writes, but a way to unpack a small file
@@ -315,12 +311,12 @@ impl Archive {
         for index in order {
             let entry = &mut self.entries[index];
             let end = entry.header.saturating_add(LOCAL_LEN).saturating_add(entry.packed);
-            if (entry.header < covered || end > self.directory)
-                && let Some(path) = entry.path.take()
-            {
-                let reason = "it uses bytes of another entry, or of the directory";
-                fault(path.to_string(), LayerFaultKind::Entry(reason.to_owned()));
+            if entry.header < covered || end > self.directory {
                 self.fixed = Some("its entries share bytes");
+                if let Some(path) = entry.path.take() {
+                    let reason = "it uses bytes of another entry, or of the directory";
+                    fault(path.to_string(), LayerFaultKind::Entry(reason.to_owned()));
+                }
             }
             covered = covered.max(end);
         }
