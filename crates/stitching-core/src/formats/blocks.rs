@@ -9,7 +9,8 @@
 //! No recursion: open blocks are on a stack of our own.
 
 use super::adding::{Added, AddsOver, append, before_close, blanks_before, edited, line_end};
-use super::indent::{indent, line_indent, line_number};
+use super::flat::{DEEP, FlatNode, MOST_FAULTS, ancestors, below_all, children, shorten};
+use super::indent::OpenStack;
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
 use crate::text::{EditSet, Span, Text};
 use std::ops::Range;
@@ -106,22 +107,16 @@ impl BlockPath {
         let mut places = vec![from];
         for (number, step) in self.steps.iter().enumerate() {
             let deep = number > 0 && self.steps[number - 1] == Step::Deep;
-            let mut next = Vec::new();
-            for place in places {
-                match step {
-                    Step::Deep => next.push(place),
-                    Step::Up => next.extend(place.map(|node| tree.nodes[node].parent)),
-                    Step::Name(_) | Step::Any if deep => {
-                        next.extend(tree.below(place).filter(|node| step.fits(tree, text, *node)).map(Some));
-                    }
-                    Step::Name(_) | Step::Any => {
-                        next.extend(
-                            tree.children(place).filter(|node| step.fits(tree, text, *node)).map(Some),
-                        );
-                    }
+            let fits = |node: &usize| step.fits(tree, text, *node);
+            let mut next: Vec<Option<usize>> = match step {
+                Step::Deep => continue,
+                Step::Up => places.iter().flatten().map(|node| tree.nodes[*node].parent).collect(),
+                _ if deep => below_all(&tree.nodes, &places).into_iter().filter(fits).map(Some).collect(),
+                _ => {
+                    let inside = places.iter().flat_map(|place| tree.children(*place));
+                    inside.filter(fits).map(Some).collect()
                 }
-            }
-            next.sort_unstable();
+            };
             next.dedup();
             places = next;
         }
@@ -170,37 +165,27 @@ struct Tree {
     words: Vec<Cell>,
 }
 
+impl FlatNode for Node {
+    fn parent(&self) -> Option<usize> {
+        self.parent
+    }
+
+    fn end(&self) -> usize {
+        self.end
+    }
+}
+
 impl Tree {
     fn children(&self, parent: Option<usize>) -> impl Iterator<Item = usize> + '_ {
-        let range = self.range(parent);
-        let mut next = range.start;
-        std::iter::from_fn(move || {
-            let child = next;
-            (child < range.end).then(|| {
-                next = self.nodes[child].end;
-                child
-            })
-        })
-    }
-
-    fn below(&self, parent: Option<usize>) -> Range<usize> {
-        self.range(parent)
-    }
-
-    fn range(&self, parent: Option<usize>) -> Range<usize> {
-        parent.map_or(0..self.nodes.len(), |node| node + 1..self.nodes[node].end)
+        children(&self.nodes, parent)
     }
 }
 
 const RECORD_NAME: &str = "{name}";
 /// How many records are looked at to learn their columns.
 const SAMPLE: usize = 200;
-/// After so many faults in one file nothing more is said about it.
-const MOST_FAULTS: usize = 200;
 /// The head of a block has at most so many words.
 const LONGEST_HEAD: usize = 4;
-/// Deeper nesting is reported: no script that people write goes so deep.
-const DEEP: usize = 500;
 
 impl Format for Blocks {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
@@ -362,12 +347,7 @@ impl AddsOver for Blocks {
         let snippet = edited(text, record, edits)?;
         let indent = blanks_before(text, record.start as usize).unwrap_or("");
         let end = line_end(above, text);
-        let mut chain = Vec::new();
-        let mut around = tree.nodes[node].parent;
-        while let Some(parent) = around {
-            chain.insert(0, parent);
-            around = tree.nodes[parent].parent;
-        }
+        let chain = ancestors(&tree.nodes, node);
         let there = Text::of_str_with_body(above, if above.starts_with('\u{feff}') { 3 } else { 0 });
         let (own, _) = Parser::parse_well(self, &there);
         let head = |tree: &Tree, text: &str, node: usize| {
@@ -586,21 +566,10 @@ impl Reader<'_> {
 struct Parser<'p> {
     reader: Reader<'p>,
     tree: Tree,
-    open: Vec<Open>,
+    open: OpenStack<'p>,
     faults: Vec<Fault>,
     /// How many blocks were left open, or closed without being open.
     unbalanced: usize,
-    /// Whether blocks are also closed by the indentation.
-    by_indent: bool,
-}
-
-/// An open block.
-struct Open {
-    node: usize,
-    /// How many blanks stand before its head, if nothing else does.
-    indent: Option<usize>,
-    /// The same of the first thing inside it.
-    inner: Option<usize>,
 }
 
 impl<'p> Parser<'p> {
@@ -615,10 +584,9 @@ impl<'p> Parser<'p> {
         let mut parser = Parser {
             reader: Reader { format, classes: classes(format), text: text.as_str(), at: text.body() },
             tree: Tree::default(),
-            open: Vec::new(),
+            open: OpenStack::new(text.as_str(), by_indent),
             faults: Vec::new(),
             unbalanced: 0,
-            by_indent,
         };
         parser.run();
         parser
@@ -629,6 +597,9 @@ impl<'p> Parser<'p> {
             self.reader.blanks();
             let start = self.reader.at;
             let Some(next) = self.reader.byte(start) else { break };
+            if let Some(line) = &mut self.open.line {
+                line.go_to(start);
+            }
             if self.reader.at_include() {
                 self.include(start);
                 continue;
@@ -705,7 +676,7 @@ impl<'p> Parser<'p> {
                         }
                         _ => {
                             let message =
-                                format!("the key `{}` has no value", name.span.of(self.reader.text));
+                                format!("the key `{}` has no value", shorten(name.span.of(self.reader.text)));
                             self.fault(start, name.span.len().max(1), message, "write the value");
                             self.push_leaf(Kind::Entry, first, start, word_end);
                         }
@@ -805,8 +776,7 @@ impl<'p> Parser<'p> {
         let parent = self.open.last().map(|open| open.node);
         let node = self.tree.nodes.len();
         self.tree.nodes.push(Node { kind, words, span: Span::new(start, start), parent, end: node + 1 });
-        let indent = self.by_indent.then(|| line_indent(self.reader.text, start));
-        self.open.push(Open { node, indent, inner: None });
+        self.open.push(node);
         if self.open.len() == DEEP {
             let message = format!("{DEEP} blocks are open here, one inside the other");
             self.fault(start, 1, message, "look for closing braces that are missing further up");
@@ -821,31 +791,15 @@ impl<'p> Parser<'p> {
     }
 
     fn close_brace(&mut self, at: usize) {
-        // By the indentation a brace may belong to a block further out, or to one whose head is lost.
-        if self.by_indent
-            && let Some(column) = indent(self.reader.text, at)
-        {
-            let partner = self.open.iter().rposition(|open| open.indent == Some(column));
-            let deeper =
-                self.open.last().is_some_and(|open| open.indent.is_some_and(|indent| indent < column));
-            match partner {
-                Some(partner) => {
-                    while self.open.len() > partner + 1 {
-                        self.leave(at);
-                    }
-                }
-                None if deeper => return self.stray_brace(at),
-                None => {}
-            }
-        } else if self.by_indent
-            && self.open.last().is_some_and(|open| {
-                let own = self.tree.nodes[open.node].span.start as usize;
-                let earlier = self.reader.text[own..at].contains('\n');
-                earlier && open.indent.is_some_and(|indent| indent < line_indent(self.reader.text, at))
-            })
-        {
-            // Within a line further in, it closes nothing that was opened on another line.
+        // By the indentation it may belong to a block further out, or to one whose head is lost.
+        if self.open.is_stray(at) {
             return self.stray_brace(at);
+        }
+        let column = self.open.line.as_ref().and_then(|line| line.column(at));
+        if let Some(partner) = column.and_then(|column| self.open.at_column(column)) {
+            while self.open.len() > partner + 1 {
+                self.leave(at);
+            }
         }
         match self.open.pop() {
             Some(open) => self.close(open.node, at + 1),
@@ -860,21 +814,10 @@ impl<'p> Parser<'p> {
 
     /// What stands further out than the block around it shows that a closing brace is missing before.
     fn outdent(&mut self, start: usize, name: Option<Span>) {
-        if !self.by_indent {
-            return;
-        }
-        let Some(column) = indent(self.reader.text, start) else { return };
-        while let Some((open, around)) = self.open.split_last_mut() {
-            // What is inside is indented, here or further out.
-            let deeper = |open: &Open| {
-                open.indent.is_some_and(|indent| open.inner.is_some_and(|inner| inner > indent))
-            };
-            let first = open.inner.is_none();
-            open.inner.get_or_insert(column);
-            let indented = deeper(open) || (first && around.iter().any(deeper));
-            let (node, indent) = (open.node, open.indent);
-            let same = name.is_some_and(|name| self.name_of(node) == Some(name.of(self.reader.text)));
-            if !indent.is_some_and(|indent| column <= indent && (indented || same)) {
+        let Some(column) = self.open.line.as_ref().and_then(|line| line.column(start)) else { return };
+        while let Some(open) = self.open.last() {
+            let same = name.is_some_and(|name| self.name_of(open.node) == Some(name.of(self.reader.text)));
+            if !self.open.is_left_at(column, same) {
                 return;
             }
             self.leave(start);
@@ -884,10 +827,15 @@ impl<'p> Parser<'p> {
     /// Closes the innermost block before `at`, where something shows that it should have been closed.
     fn leave(&mut self, at: usize) {
         let Some(open) = self.open.pop() else { return };
-        let line = line_number(self.reader.text, at);
+        let line = self.open.line.as_ref().map_or(0, |line| line.number);
         let own = self.name(open.node);
         let rest = &self.reader.text[at..];
-        let next = rest.split(|c: char| c.is_whitespace() || "{}=".contains(c)).next().unwrap_or("");
+        let ends = |next: char| next.is_whitespace() || "{}=".contains(next);
+        let next = &rest[..rest
+            .char_indices()
+            .take(100)
+            .find(|(_, next)| ends(*next))
+            .map_or(1.min(rest.len()), |(end, _)| end)];
         let message = match next {
             "" => format!("{own} is not closed; a closing brace is missing at or before line {line}"),
             next => format!("`{next}` inside {own}; a closing brace is missing at or before line {line}"),
@@ -910,7 +858,7 @@ impl<'p> Parser<'p> {
     }
 
     fn name(&self, node: usize) -> String {
-        self.name_of(node).map_or_else(|| "the block".to_owned(), |name| format!("`{name}`"))
+        self.name_of(node).map_or_else(|| "the block".to_owned(), |name| format!("`{}`", shorten(name)))
     }
 
     fn fault(&mut self, at: usize, len: usize, message: String, help: &str) {

@@ -11,6 +11,7 @@
 mod adding;
 mod blocks;
 mod delimited;
+mod flat;
 mod indent;
 mod ini;
 mod json;

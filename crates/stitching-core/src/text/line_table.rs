@@ -4,15 +4,30 @@
 #[derive(Debug)]
 pub struct LineTable {
     starts: Vec<u32>,
+    /// Places within long lines: a byte offset, and the number of characters of the line before it.
+    marks: Vec<(u32, usize)>,
     body: usize,
 }
+
+/// Marks stand so many bytes apart, so that a file on one line does not cost its length at each look-up.
+const BETWEEN_MARKS: usize = 4096;
 
 impl LineTable {
     /// Indexes `text`, whose first line begins at byte `body` (after a byte order mark).
     pub fn new(text: &str, body: usize) -> LineTable {
         let mut starts = vec![body as u32];
         starts.extend(memchr::memchr_iter(b'\n', text.as_bytes()).map(|at| at as u32 + 1));
-        LineTable { starts, body }
+        let mut marks = Vec::new();
+        for (at, start) in starts.iter().enumerate() {
+            let start = *start as usize;
+            let end = starts.get(at + 1).map_or(text.len(), |next| *next as usize);
+            let mut characters = 0;
+            for mark in (start..end).step_by(BETWEEN_MARKS).skip(1) {
+                characters += count_characters(&text.as_bytes()[mark - BETWEEN_MARKS..mark]);
+                marks.push((mark as u32, characters));
+            }
+        }
+        LineTable { starts, marks, body }
     }
 
     /// The 1-based line and column (in Unicode characters) of byte `offset`.
@@ -22,10 +37,12 @@ impl LineTable {
         let offset = (offset as usize).clamp(self.body, text.len().max(self.body));
         let line = self.starts.partition_point(|&start| start as usize <= offset).max(1);
         let start = self.starts[line - 1] as usize;
-        let column = text
-            .as_bytes()
-            .get(start..offset)
-            .map_or(0, |head| head.iter().filter(|&&byte| byte & 0xC0 != 0x80).count());
+        let mark = self.marks.partition_point(|(mark, _)| *mark as usize <= offset);
+        let (from, before) = match mark.checked_sub(1).map(|at| self.marks[at]) {
+            Some((mark, characters)) if mark as usize > start => (mark as usize, characters),
+            _ => (start, 0),
+        };
+        let column = before + text.as_bytes().get(from..offset).map_or(0, count_characters);
         (line, column + 1)
     }
 
@@ -35,6 +52,11 @@ impl LineTable {
         let end = self.starts.get(line).map_or(text.len(), |&next| next as usize);
         Some(text.get(start..end)?.trim_end_matches(['\n', '\r']))
     }
+}
+
+/// How many characters begin in `bytes` of UTF-8.
+fn count_characters(bytes: &[u8]) -> usize {
+    bytes.iter().filter(|&&byte| byte & 0xC0 != 0x80).count()
 }
 
 #[cfg(test)]
@@ -57,6 +79,18 @@ mod tests {
         #[case] expected: (usize, usize),
     ) {
         assert_eq!(LineTable::new(text, body).line_column(text, offset), expected);
+    }
+
+    #[test]
+    fn a_long_line_counts_as_a_short_one_does() {
+        let text = "ab\n".to_owned() + &"żółw x".repeat(3000) + "\nend";
+        let table = LineTable::new(&text, 0);
+        for (at, _) in text.char_indices().step_by(97) {
+            let line = text[..at].matches('\n').count() + 1;
+            let start = text[..at].rfind('\n').map_or(0, |end| end + 1);
+            let column = text[start..at].chars().count() + 1;
+            assert_eq!(table.line_column(&text, at as u32), (line, column));
+        }
     }
 
     #[test]

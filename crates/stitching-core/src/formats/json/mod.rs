@@ -13,6 +13,7 @@ pub use path::{JsonPath, JsonPathError};
 pub(super) use string::decode_string;
 
 use super::adding::{Added, AddsOver, append, before_close, blanks_before, edited, line_end};
+use super::flat::ancestors;
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
 use crate::text::{EditSet, Span, Text};
 use tree::{Kind, Node, Tree};
@@ -143,12 +144,7 @@ impl AddsOver for Json {
         let snippet = edited(text, entry, edits)?;
         let end = line_end(above, text);
         let indent = blanks_before(text, entry.start as usize).unwrap_or("  ");
-        let mut chain = Vec::new();
-        let mut around = tree.nodes[node].parent;
-        while let Some(parent) = around {
-            chain.insert(0, parent);
-            around = tree.nodes[parent].parent;
-        }
+        let chain = ancestors(&tree.nodes, node);
         let body = if above.starts_with('\u{feff}') { 3 } else { 0 };
         let own = Tree::parse(&Text::of_str_with_body(above, body), self, &mut |_| ());
         let bracket =

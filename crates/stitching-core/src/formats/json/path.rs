@@ -2,6 +2,7 @@
 
 use super::decode_string;
 use super::tree::{Kind, Tree};
+use crate::formats::flat::below_all;
 
 /// A parsed path.
 #[derive(Debug, Clone)]
@@ -75,21 +76,20 @@ impl JsonPath {
         }
         let mut nodes = vec![from];
         for segment in &self.segments {
+            if segment.deep {
+                // From each node itself and from all that is below it.
+                let inside = below_all(&tree.nodes, &nodes.iter().copied().map(Some).collect::<Vec<_>>());
+                nodes.extend(inside);
+                nodes.sort_unstable();
+                nodes.dedup();
+            }
             let mut found = Vec::new();
             for node in nodes {
-                if segment.deep {
-                    // Nodes lie in document order, so all that is below follows directly.
-                    for parent in node..tree.nodes[node].end {
-                        segment.selector.children(tree, text, parent, &mut found);
-                    }
-                } else {
-                    segment.selector.children(tree, text, node, &mut found);
-                }
+                segment.selector.children(tree, text, node, &mut found);
             }
-            if segment.deep {
-                found.sort_unstable();
-                found.dedup();
-            }
+            // What is inside nested objects is not in the order of the file.
+            found.sort_unstable();
+            found.dedup();
             nodes = found;
         }
         nodes

@@ -5,7 +5,8 @@
 
 use super::Json;
 use crate::formats::Fault;
-use crate::formats::indent::{indent, line_indent, line_number};
+use crate::formats::flat::{DEEP, FlatNode, MOST_FAULTS, children, shorten};
+use crate::formats::indent::{Open, OpenStack};
 use crate::text::{Edit, Span, Text};
 use std::collections::HashSet;
 
@@ -34,16 +35,21 @@ pub(super) struct Node {
     pub end: usize,
 }
 
+impl FlatNode for Node {
+    fn parent(&self) -> Option<usize> {
+        self.parent
+    }
+
+    fn end(&self) -> usize {
+        self.end
+    }
+}
+
 /// All values of a file in document order.
 #[derive(Debug, Default)]
 pub(super) struct Tree {
     pub nodes: Vec<Node>,
 }
-
-/// Deeper nesting is reported: no data that people write goes so deep.
-const DEEP: usize = 500;
-/// After so many faults in one file nothing more is said about it.
-const MOST_FAULTS: usize = 200;
 
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum State {
@@ -58,12 +64,12 @@ enum State {
 }
 
 struct Parser<'t> {
-    text: &'t str,
     bytes: &'t [u8],
     at: usize,
     settings: &'t Json,
     nodes: Vec<Node>,
-    open: Vec<usize>,
+    /// The objects and arrays that are open. If brackets do not match, they are also closed by the indentation.
+    open: OpenStack<'t>,
     /// How many objects and how many arrays are open.
     opened: [usize; 2],
     names: Vec<HashSet<&'t [u8]>>,
@@ -74,10 +80,6 @@ struct Parser<'t> {
     faults: Vec<Fault>,
     /// Whether brackets do not match.
     unbalanced: bool,
-    /// Whether objects and arrays are also closed by the indentation.
-    by_indent: bool,
-    /// For each that is open, how far its line is indented, and its first entry on a line of its own.
-    indents: Vec<(usize, Option<usize>)>,
 }
 
 impl Tree {
@@ -105,27 +107,18 @@ impl Tree {
 
     /// The values directly inside `parent`.
     pub fn children(&self, parent: usize) -> impl Iterator<Item = usize> + '_ {
-        let end = self.nodes[parent].end;
-        let mut next = parent + 1;
-        std::iter::from_fn(move || {
-            let child = next;
-            (child < end).then(|| {
-                next = self.nodes[child].end;
-                child
-            })
-        })
+        children(&self.nodes, Some(parent))
     }
 }
 
 impl<'t> Parser<'t> {
     fn new(text: &Text<'t>, settings: &'t Json, by_indent: bool) -> Parser<'t> {
         Parser {
-            text: text.as_str(),
             bytes: text.as_str().as_bytes(),
             at: text.body(),
             settings,
             nodes: Vec::new(),
-            open: Vec::new(),
+            open: OpenStack::new(text.as_str(), by_indent),
             opened: [0; 2],
             names: Vec::new(),
             name: None,
@@ -133,8 +126,6 @@ impl<'t> Parser<'t> {
             value_end: 0,
             faults: Vec::new(),
             unbalanced: false,
-            by_indent,
-            indents: Vec::new(),
         }
     }
 
@@ -144,9 +135,7 @@ impl<'t> Parser<'t> {
             self.trivia();
             let Some(&next) = self.bytes.get(self.at) else { break };
             let at = self.at;
-            if self.by_indent
-                && let Some(now) = self.outdent(next)
-            {
+            if let Some(now) = self.outdent(next) {
                 state = now;
                 if self.at != at {
                     continue;
@@ -172,13 +161,10 @@ impl<'t> Parser<'t> {
             let at = Span::new(self.at.min(self.bytes.len()), self.bytes.len());
             self.fault(at, "the file holds no value", "give it at least `{}` or `[]`, or delete it");
         }
-        if let Some(&outer) = self.open.first() {
-            let innermost = self.open.last().map_or(outer, |&node| node);
-            let start = self.nodes[innermost].span.start as usize;
-            let bracket = self.bytes[start] as char;
+        if let Some((place, bracket)) = self.innermost() {
             self.unbalanced = true;
             let message = format!("`{bracket}` is never closed");
-            self.fault(Span::new(start, start + 1), &message, "add the closing bracket where its block ends");
+            self.fault(place, &message, "add the closing bracket where its block ends");
         }
         while !self.open.is_empty() {
             self.close(self.bytes.len());
@@ -189,53 +175,46 @@ impl<'t> Parser<'t> {
     /// Gives the state in which reading goes on, if that changes.
     fn outdent(&mut self, next: u8) -> Option<State> {
         let closing = next == b'}' || next == b']';
-        let Some(column) = indent(self.text, self.at) else {
-            // Within a line further in, a bracket closes nothing that was opened on another line.
-            let start = self.nodes[*self.open.last()?].span.start as usize;
-            let earlier = closing && self.text[start..self.at].contains('\n');
-            let deeper = earlier && self.indents.last()?.0 < line_indent(self.text, self.at);
-            if !deeper {
-                return None;
-            }
-            let message = format!("`{}` closes nothing", next as char);
-            self.fault(Span::new(self.at, self.at + 1), &message, "remove it, or add its opening bracket");
-            self.at += 1;
-            return Some(State::AfterValue);
-        };
-        if closing && self.indents.last().is_some_and(|(indent, _)| *indent < column) {
-            let inline = self.indents.last().is_some_and(|(_, inner)| inner.is_none());
-            if !inline && !self.indents.iter().any(|(indent, _)| *indent == column) {
-                let message = format!("`{}` closes nothing", next as char);
-                self.fault(
-                    Span::new(self.at, self.at + 1),
-                    &message,
-                    "remove it, or add its opening bracket",
-                );
-                self.at += 1;
-                return Some(State::AfterValue);
-            }
+        let line = self.open.line.as_mut()?;
+        line.go_to(self.at);
+        let (column, number) = (line.column(self.at), line.number);
+        if closing && self.open.is_stray(self.at) {
+            return Some(self.closes_nothing(next));
         }
+        let column = column?;
         let mut closed = false;
-        while let Some((indent, inner)) = self.indents.last_mut() {
-            let (indent, inner) =
-                (*indent, if closing { *inner } else { Some(*inner.get_or_insert(column)) });
-            let outside = if closing { indent > column } else { indent >= column };
-            if !outside || inner.is_none_or(|inner| inner <= indent) || self.open.len() < 2 {
+        while let Some((place, bracket)) = self.innermost() {
+            let left = match closing {
+                true => self.open.is_left_by_close(column),
+                false => self.open.is_left_at(column, false),
+            };
+            if !left || self.open.len() < 2 {
                 break;
             }
-            let start = self.nodes[self.open[self.open.len() - 1]].span.start as usize;
-            let line = line_number(self.text, self.at);
-            let message = format!(
-                "`{}` is not closed; a closing bracket is missing at or before line {line}",
-                self.bytes[start] as char
-            );
-            self.fault(Span::new(start, start + 1), &message, "add it, or put the indentation right");
+            let message =
+                format!("`{bracket}` is not closed; a closing bracket is missing at or before line {number}");
+            self.fault(place, &message, "add it, or put the indentation right");
             self.close(self.at);
             self.name = None;
             closed = true;
         }
         // As if the comma had been there.
         closed.then_some(if closing { State::AfterValue } else { State::Entry })
+    }
+
+    /// The opening bracket of the innermost that is open.
+    fn innermost(&self) -> Option<(Span, char)> {
+        let start = self.nodes[self.open.last()?.node].span.start as usize;
+        Some((Span::new(start, start + 1), self.bytes[start] as char))
+    }
+
+    /// Passes over a closing bracket without a partner.
+    fn closes_nothing(&mut self, bracket: u8) -> State {
+        self.unbalanced = true;
+        let message = format!("`{}` closes nothing", bracket as char);
+        self.fault(Span::new(self.at, self.at + 1), &message, "remove it, or add its opening bracket");
+        self.at += 1;
+        State::AfterValue
     }
 
     /// At the place of an entry: a member in an object, an item in an array.
@@ -326,8 +305,6 @@ impl<'t> Parser<'t> {
                 self.open.push(self.nodes.len() - 1);
                 self.opened[usize::from(kind == Kind::Array)] += 1;
                 self.names.push(HashSet::new());
-                let indent = if self.by_indent { line_indent(self.text, self.at) } else { 0 };
-                self.indents.push((indent, None));
                 if self.open.len() == DEEP {
                     self.fault(
                         span,
@@ -402,14 +379,8 @@ impl<'t> Parser<'t> {
         // Counted first, so that a file of nothing but wrong brackets is read in one pass.
         let any = self.opened[usize::from(kind == Kind::Array)] > 0;
         let partner =
-            if any { self.open.iter().rposition(|&node| self.nodes[node].kind == kind) } else { None };
-        let Some(partner) = partner else {
-            self.unbalanced = true;
-            let message = format!("`{}` closes nothing", bracket as char);
-            self.fault(Span::new(self.at, self.at + 1), &message, "remove it, or add its opening bracket");
-            self.at += 1;
-            return State::AfterValue;
-        };
+            if any { self.open.iter().rposition(|open| self.nodes[open.node].kind == kind) } else { None };
+        let Some(partner) = partner else { return self.closes_nothing(bracket) };
         if self.open.len() > partner + 1 && partner == 0 && self.goes_on(self.at + 1) {
             // It would end the file, and there is more: then it stands where another one is meant.
             let meant = if bracket == b'}' { ']' } else { '}' };
@@ -421,13 +392,10 @@ impl<'t> Parser<'t> {
             return State::AfterValue;
         }
         while self.open.len() > partner + 1 {
-            let left = self.nodes[self.open[self.open.len() - 1]].span.start as usize;
+            let Some((place, left)) = self.innermost() else { break };
             self.unbalanced = true;
-            let message = format!(
-                "`{}` is not closed before the `{}` around it",
-                self.bytes[left] as char, bracket as char
-            );
-            self.fault(Span::new(left, left + 1), &message, "add its closing bracket");
+            let message = format!("`{left}` is not closed before the `{}` around it", bracket as char);
+            self.fault(place, &message, "add its closing bracket");
             self.close(self.at);
         }
         self.at += 1;
@@ -443,8 +411,7 @@ impl<'t> Parser<'t> {
     fn close(&mut self, end: usize) {
         self.value_end = end;
         self.names.pop();
-        self.indents.pop();
-        if let Some(node) = self.open.pop() {
+        if let Some(Open { node, .. }) = self.open.pop() {
             self.opened[usize::from(self.nodes[node].kind == Kind::Array)] -= 1;
             self.nodes[node].end = self.nodes.len();
             self.nodes[node].span.end = Span::new(0, end).end;
@@ -454,16 +421,16 @@ impl<'t> Parser<'t> {
     fn push(&mut self, kind: Kind, span: Span) {
         self.value_end = self.at;
         let end = self.nodes.len() + 1;
-        let parent = self.open.last().copied();
+        let parent = self.open.last().map(|open| open.node);
         self.nodes.push(Node { kind, span, name: self.name.take(), parent, end });
     }
 
     fn top(&self) -> Option<Kind> {
-        self.open.last().map(|&node| self.nodes[node].kind)
+        self.open.last().map(|open| self.nodes[open.node].kind)
     }
 
     fn parent(&self) -> Option<Kind> {
-        self.open.len().checked_sub(2).map(|at| self.nodes[self.open[at]].kind)
+        self.open.iter().nth_back(1).map(|open| self.nodes[open.node].kind)
     }
 
     /// Passes over blanks and comments.
@@ -599,12 +566,4 @@ pub(super) fn is_bare_value(word: &str) -> bool {
         && (whole == "0" || !whole.starts_with('0'))
         && fraction.is_none_or(digits)
         && exponent.is_none_or(|text| digits(text.strip_prefix(['+', '-']).unwrap_or(text)))
-}
-
-fn shorten(word: &str) -> String {
-    if word.chars().count() <= 40 {
-        word.to_owned()
-    } else {
-        word.chars().take(40).collect::<String>() + "..."
-    }
 }

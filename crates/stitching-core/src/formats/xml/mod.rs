@@ -11,6 +11,7 @@ mod tree;
 pub use path::XmlPath;
 
 use super::adding::{Added, AddsOver, append, before_close, blanks_before, edited, line_end};
+use super::flat::ancestors;
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
 use crate::text::{EditSet, Span, Text};
 use path::{Place, Simple};
@@ -167,12 +168,7 @@ impl AddsOver for Xml {
         let snippet = edited(text, record, edits)?;
         let indent = blanks_before(text, record.start as usize).unwrap_or("");
         let end = line_end(above, text);
-        let mut chain = Vec::new();
-        let mut around = tree.elements[element].parent;
-        while let Some(parent) = around {
-            chain.insert(0, parent);
-            around = tree.elements[parent].parent;
-        }
+        let chain = ancestors(&tree.elements, element);
         let there = Text::of_str(above);
         let own = Tree::parse_well(&there, &mut |_| ());
         if own.elements.is_empty() {

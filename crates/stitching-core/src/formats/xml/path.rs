@@ -3,6 +3,7 @@
 
 use super::tree::{Attribute, Tree};
 use crate::formats::decode;
+use crate::formats::flat::below_all;
 use crate::formats::{Cell, Form};
 
 /// A parsed path.
@@ -195,29 +196,16 @@ impl XmlPath {
     fn elements(&self, tree: &Tree, text: &str, from: Option<usize>) -> Vec<Option<usize>> {
         let mut places = vec![from];
         for step in &self.steps {
-            let mut next = Vec::new();
-            for place in places {
-                match step.axis {
-                    Axis::Up => {
-                        next.extend(place.and_then(|element| tree.elements[element].parent).map(Some))
-                    }
-                    Axis::Child => {
-                        next.extend(
-                            tree.children(place).filter(|child| step.fits(tree, text, *child)).map(Some),
-                        );
-                    }
-                    Axis::Deep => {
-                        next.extend(
-                            tree.below(place).filter(|child| step.fits(tree, text, *child)).map(Some),
-                        );
-                    }
-                }
-            }
-            if step.axis != Axis::Child {
-                next.sort_unstable();
-                next.dedup();
-            }
-            places = next;
+            let found: Vec<usize> = match step.axis {
+                Axis::Up => places.iter().filter_map(|place| tree.elements[(*place)?].parent).collect(),
+                Axis::Child => places.iter().flat_map(|place| tree.children(*place)).collect(),
+                Axis::Deep => below_all(&tree.elements, &places),
+            };
+            let fits = |element: &usize| step.axis == Axis::Up || step.fits(tree, text, *element);
+            places = found.into_iter().filter(fits).map(Some).collect();
+            // Ways up meet, and what is inside nested elements is not in the order of the file.
+            places.sort_unstable();
+            places.dedup();
         }
         places
     }

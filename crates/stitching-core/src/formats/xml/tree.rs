@@ -4,9 +4,11 @@
 //! second time with the indentation as a witness of where an end tag is missing.
 
 use super::{Cell, Fault, Form, reference};
-use crate::formats::indent::{indent, line_indent, line_number};
+use crate::formats::flat::{DEEP, FlatNode, MOST_FAULTS, children, shorten};
+use crate::formats::indent::OpenStack;
 use crate::text::{Span, Text};
 use memchr::{memchr, memchr2, memmem};
+use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
 /// An element.
@@ -32,6 +34,16 @@ impl Element {
     }
 }
 
+impl FlatNode for Element {
+    fn parent(&self) -> Option<usize> {
+        self.parent
+    }
+
+    fn end(&self) -> usize {
+        self.end
+    }
+}
+
 /// An attribute: its name and its value without quotes.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Attribute {
@@ -39,17 +51,15 @@ pub(super) struct Attribute {
     pub value: Span,
 }
 
+/// A tag with more attributes than this is looked over with a set.
+const MANY_ATTRIBUTES: usize = 16;
+
 /// All elements of a file in document order.
 #[derive(Debug, Default)]
 pub(super) struct Tree {
     pub elements: Vec<Element>,
     attributes: Vec<Attribute>,
 }
-
-/// After so many faults in one file nothing more is said about it.
-const MOST_FAULTS: usize = 200;
-/// Deeper nesting is reported: no data that people write goes so deep.
-const DEEP: usize = 500;
 
 impl Tree {
     /// Parses `text`; faults go to `report`.
@@ -64,20 +74,7 @@ impl Tree {
 
     /// The elements directly inside `parent`, or those at the top.
     pub fn children(&self, parent: Option<usize>) -> impl Iterator<Item = usize> + '_ {
-        let range = self.below(parent);
-        let mut next = range.start;
-        std::iter::from_fn(move || {
-            let child = next;
-            (child < range.end).then(|| {
-                next = self.elements[child].end;
-                child
-            })
-        })
-    }
-
-    /// All elements inside `parent`, at any depth.
-    pub fn below(&self, parent: Option<usize>) -> Range<usize> {
-        parent.map_or(0..self.elements.len(), |element| element + 1..self.elements[element].end)
+        children(&self.elements, parent)
     }
 
     pub fn attributes(&self, element: usize) -> &[Attribute] {
@@ -153,21 +150,16 @@ impl Tree {
     }
 }
 
-struct Open {
-    element: usize,
-    indent: Option<usize>,
-    inner: Option<usize>,
-}
-
 struct Parser<'p> {
     text: &'p str,
     bytes: &'p [u8],
     at: usize,
     tree: Tree,
-    open: Vec<Open>,
+    open: OpenStack<'p>,
+    /// How many elements of each name are open.
+    names: HashMap<&'p str, usize>,
     faults: Vec<Fault>,
     unbalanced: bool,
-    by_indent: bool,
     /// Whether the document type declares entities of its own.
     own_entities: bool,
     roots: usize,
@@ -180,10 +172,10 @@ impl<'p> Parser<'p> {
             bytes: text.as_str().as_bytes(),
             at: text.body(),
             tree: Tree::default(),
-            open: Vec::new(),
+            open: OpenStack::new(text.as_str(), by_indent),
+            names: HashMap::new(),
             faults: Vec::new(),
             unbalanced: false,
-            by_indent,
             own_entities: false,
             roots: 0,
         };
@@ -197,6 +189,9 @@ impl<'p> Parser<'p> {
             let tag = self.at + found;
             self.characters(self.at, tag);
             self.at = tag;
+            if let Some(line) = &mut self.open.line {
+                line.go_to(tag);
+            }
             match self.bytes.get(tag + 1) {
                 Some(b'/') => self.end_tag(tag),
                 Some(b'!') => self.declaration(tag),
@@ -224,18 +219,19 @@ impl<'p> Parser<'p> {
             let message = "the file has no element";
             self.fault("syntax-error", start, 0, message.to_owned(), "give it a root element, or delete it");
         }
-        while let Some(open) = self.open.pop() {
+        while let Some(element) = self.pop() {
             self.unbalanced = true;
-            let (at, name) = self.name(open.element);
-            let message = format!("`<{name}>` is never closed");
+            let (at, name) = self.name(element);
+            let shown = shorten(name);
+            let message = format!("`<{shown}>` is never closed");
             self.fault(
                 "syntax-error",
                 at,
                 name.len() + 1,
                 message,
-                &format!("add `</{name}>` where it ends"),
+                &format!("add `</{shown}>` where it ends"),
             );
-            self.close(open.element, self.bytes.len(), self.bytes.len());
+            self.close(element, self.bytes.len(), self.bytes.len());
         }
     }
 
@@ -287,7 +283,7 @@ impl<'p> Parser<'p> {
         self.at = name_end;
         let closed = self.attributes(name);
         let attributes = first as u32..self.tree.attributes.len() as u32;
-        let parent = self.open.last().map(|open| open.element);
+        let parent = self.open.last().map(|open| open.node);
         if parent.is_none() {
             self.roots += 1;
             if self.roots == 2 {
@@ -309,8 +305,8 @@ impl<'p> Parser<'p> {
         if closed {
             return;
         }
-        let indent = self.by_indent.then(|| line_indent(self.text, tag));
-        self.open.push(Open { element, indent, inner: None });
+        self.open.push(element);
+        *self.names.entry(name.of(self.text)).or_default() += 1;
         if self.open.len() == DEEP {
             let message = format!("{DEEP} elements are open here, one inside the other");
             self.fault("syntax-error", tag, 1, message, "look for end tags that are missing further up");
@@ -320,6 +316,7 @@ impl<'p> Parser<'p> {
     /// Reads the attributes up to the end of the tag; gives whether it closes itself.
     fn attributes(&mut self, tag_name: Span) -> bool {
         let first = self.tree.attributes.len();
+        let mut known = HashSet::new();
         loop {
             while self.bytes.get(self.at).is_some_and(u8::is_ascii_whitespace) {
                 self.at += 1;
@@ -376,9 +373,16 @@ impl<'p> Parser<'p> {
             self.at += 1;
             self.blanks();
             let Some(value) = self.attribute_value(name) else { continue };
-            let twice = self.tree.attributes[first..]
-                .iter()
-                .any(|known| known.name.of(self.text) == name.of(self.text));
+            let own = &self.tree.attributes[first..];
+            let mut names = own.iter().map(|attribute| attribute.name.of(self.text));
+            let twice = if own.len() < MANY_ATTRIBUTES {
+                names.any(|known| known == name.of(self.text))
+            } else {
+                if known.is_empty() {
+                    known.extend(names);
+                }
+                !known.insert(name.of(self.text))
+            };
             if twice {
                 let message = format!("the attribute `{}` stands twice in this tag", name.of(self.text));
                 self.fault("duplicate-member", start, name.len(), message, "remove one of them");
@@ -451,78 +455,84 @@ impl<'p> Parser<'p> {
                 at.unwrap_or(self.bytes.len())
             }
         };
-        let same = |open: &&Open| self.tree.elements[open.element].name.of(self.text) == shown;
-        // Nearly always it is the innermost.
-        let column = if self.by_indent { indent(self.text, tag) } else { None };
-        let innermost = self.open.last().filter(same).is_some();
-        let by_column = |open: &Open| column.is_some() && open.indent == column;
-        let partner = match innermost && column.is_none() {
-            true => Some(self.open.len() - 1),
-            false => {
-                let exact = self.open.iter().rposition(|open| same(&open) && by_column(open));
-                let named = || self.open.iter().rposition(|open| same(&open));
-                // The name of one of the two tags may be what is wrong.
-                let placed = || self.open.iter().position(by_column);
-                exact.or_else(named).or_else(placed)
-            }
-        };
-        let Some(partner) = partner else {
+        let Some(partner) = self.partner(tag, shown) else {
             self.unbalanced = true;
-            let message = format!("`</{shown}>` closes nothing");
-            self.fault(
-                "syntax-error",
-                tag,
-                name.len() + 3,
-                message,
-                &format!("remove it, or add `<{shown}>`"),
-            );
-            return;
+            let message = format!("`</{}>` closes nothing", shorten(shown));
+            let help = format!("remove it, or add `<{}>`", shorten(shown));
+            return self.fault("syntax-error", tag, name.len() + 3, message, &help);
         };
         while self.open.len() > partner + 1 {
+            let Some(element) = self.pop() else { break };
             self.unbalanced = true;
-            let element = self.open[self.open.len() - 1].element;
             let (at, inner) = self.name(element);
-            let message = format!("`<{inner}>` is not closed before `</{shown}>`");
-            self.fault("syntax-error", at, inner.len() + 1, message, &format!("add `</{inner}>`"));
-            self.open.pop();
+            let message = format!("`<{}>` is not closed before `</{}>`", shorten(inner), shorten(shown));
+            self.fault("syntax-error", at, inner.len() + 1, message, &format!("add `</{}>`", shorten(inner)));
             self.close(element, tag, tag);
         }
-        if let Some(open) = self.open.pop() {
-            self.tree.elements[open.element].close_name = Some(name);
-            self.close(open.element, tag, self.at);
+        if let Some(element) = self.pop() {
+            self.tree.elements[element].close_name = Some(name);
+            self.close(element, tag, self.at);
         }
+    }
+
+    /// The position among the open elements of the one that the end tag at byte `tag` closes.
+    fn partner(&self, tag: usize, name: &str) -> Option<usize> {
+        let same = |node: usize| self.tree.elements[node].name.of(self.text) == name;
+        // Nearly always it is the innermost.
+        let innermost = self.open.last().is_some_and(|open| same(open.node));
+        let column = self.open.line.as_ref().and_then(|line| line.column(tag));
+        if innermost && column.is_none() {
+            return Some(self.open.len() - 1);
+        }
+        // Counted first, so that a file of nothing but wrong tags is read in one pass.
+        let named = self.names.get(name).is_some_and(|count| *count > 0);
+        let named = named.then(|| self.open.iter().rposition(|open| same(open.node))).flatten();
+        let placed = column.and_then(|column| self.open.at_column(column));
+        match (named, placed) {
+            (Some(named), Some(placed)) if named != placed => {
+                // Of several of one name the column tells which one is meant.
+                let indent = column.unwrap_or(0);
+                let mut near = (0..self.open.len()).rev().zip(self.open.iter().rev()).take(DEEP);
+                let exact = near.find(|(_, open)| open.indent == indent && same(open.node));
+                exact.map(|(at, _)| at).or(Some(named))
+            }
+            (Some(named), _) => Some(named),
+            // The name of one of the two tags may be what is wrong. Of those that begin on the line the
+            // outermost is meant.
+            (None, Some(placed)) => {
+                let on_line = self.open.iter().rev().skip(self.open.len() - 1 - placed);
+                let indent = column.unwrap_or(0);
+                let inner = on_line.take_while(|open| open.indent == indent).count();
+                Some(placed + 1 - inner.max(1))
+            }
+            (None, None) => None,
+        }
+    }
+
+    /// Takes the innermost element from those that are open.
+    fn pop(&mut self) -> Option<usize> {
+        let element = self.open.pop()?.node;
+        if let Some(count) = self.names.get_mut(self.tree.elements[element].name.of(self.text)) {
+            *count -= 1;
+        }
+        Some(element)
     }
 
     /// A start tag further out than the element around it shows that an end tag is missing before.
     fn outdent(&mut self, tag: usize, name: Span) {
-        if !self.by_indent {
-            return;
-        }
-        let Some(column) = indent(self.text, tag) else { return };
-        while let Some((open, around)) = self.open.split_last_mut() {
-            // What is inside is indented, here or further out.
-            let deeper = |open: &Open| {
-                open.indent.is_some_and(|indent| open.inner.is_some_and(|inner| inner > indent))
-            };
-            let first = open.inner.is_none();
-            open.inner.get_or_insert(column);
-            let indented = deeper(open) || (first && around.iter().any(deeper));
-            let (element, indent) = (open.element, open.indent);
-            let (at, own) = self.name(element);
-            let same = own == name.of(self.text);
-            if !indent.is_some_and(|indent| column <= indent && (indented || same)) {
+        let line = self.open.line.as_ref().map(|line| (line.column(tag), line.number));
+        let Some((Some(column), number)) = line else { return };
+        while let Some(open) = self.open.last() {
+            let (at, own) = self.name(open.node);
+            if !self.open.is_left_at(column, own == name.of(self.text)) {
                 return;
             }
-            let line = line_number(self.text, tag);
-            let message = format!("`<{own}>` is not closed; `</{own}>` is missing at or before line {line}");
-            self.fault(
-                "syntax-error",
-                at,
-                own.len() + 1,
-                message,
-                &format!("add `</{own}>`, or put the indentation right"),
-            );
-            self.open.pop();
+            let Some(element) = self.pop() else { return };
+            let shown = shorten(own);
+            let message =
+                format!("`<{shown}>` is not closed; `</{shown}>` is missing at or before line {number}");
+            let help = format!("add `</{shown}>`, or put the indentation right");
+            self.fault("syntax-error", at, own.len() + 1, message, &help);
             self.close(element, tag, tag);
         }
     }
