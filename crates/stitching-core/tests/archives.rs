@@ -181,10 +181,13 @@ fn damaged_archives_do_no_harm() {
             "{cut}: {found:#?}"
         );
     }
+    let sound = problems(&project_with(&whole));
     for at in 0..whole.len() {
         let mut bytes = whole.clone();
         bytes[at] ^= 0xFF;
-        problems(&project_with(&bytes));
+        let found = problems(&project_with(&bytes));
+        let noticed = found.iter().any(|line| line.contains("[unreadable"));
+        assert!(noticed || found == sound, "{at}: {found:#?}");
     }
 }
 

@@ -261,6 +261,7 @@ proptest! {
 #[case::bomb(XML, bomb())]
 #[case::deep_blocks(BLOCKS, "a = {\n".repeat(20_000))]
 #[case::braces_by_line(BLOCKS, "a = {\n".repeat(50_000) + &"  }\n".repeat(10_000))]
+#[case::long_word(BLOCKS, "a = {\n  b\n".to_owned() + &"ż".repeat(1000) + "\n}\n}\n")]
 #[case::only_braces(BLOCKS, "}".repeat(100_000))]
 #[case::words(BLOCKS, "= ".to_owned() + &"word ".repeat(200_000))]
 #[case::open_sections(INI, "[a\n".repeat(50_000))]

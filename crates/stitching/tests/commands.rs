@@ -38,6 +38,7 @@ use support::{demo, json, stitching, tree};
 #[case::show_inherited("put-right", "show crew_kinds:hauler")]
 #[case::show_in_archive("put-right", "show signs:old_mill_sign")]
 #[case::off_refused("put-right", "off convoys:sledge_post")]
+#[case::preview_refused("put-right", "off convoys:sledge_post --preview")]
 #[case::off_nothing("put-right", "off")]
 #[case::rename_text("put-right", "rename texts:frost_cut_name the_cut_name")]
 #[case::no_history("put-right", "history")]

@@ -1,12 +1,16 @@
 //! Changes: values that can be shown, tried out in memory, and handed to the journal.
 
 mod change;
+mod on_disk;
+mod overlay;
 mod preview;
 mod rename;
+mod rewrite;
 mod switch;
 mod verify;
 
-pub use change::{Change, DiskChange, DiskContent, FileChange, Note, OwnChange};
+pub use change::{Change, FileChange, Note, OwnChange};
+pub use on_disk::{DiskChange, DiskContent};
 pub use preview::unified_diff;
 pub use rename::{rename, rename_with};
 pub use switch::{switch_off, switch_on};

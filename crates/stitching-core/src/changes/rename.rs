@@ -10,20 +10,21 @@
 //! what is renamed, the mod gets a copy under the old name too, so that nothing dangles.
 
 use super::change::{Change, FileChange, Note};
+use super::overlay::{ByFile, overlay_change, take_overlaid};
+use super::rewrite::{Rewrite, by_cell, cell_edits, changed_meanwhile};
 use crate::Error;
-use crate::formats::{Added, Cell, Form, decode};
+use crate::formats::decode;
 use crate::layers::{FileId, RelPath};
 use crate::links::{
-    Address, FileHits, Found, Needles, Overrides, TableScan, Thing, Wanted, find_records, fingerprint, load,
-    own_part, resolve, scan, things_of, wanted,
+    Address, FileHits, Found, Needles, TableScan, Thing, Wanted, find_records, fingerprint, load, own_part,
+    resolve, scan, things_of, wanted,
 };
 use crate::project::Project;
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId, Texts};
-use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece, pieces_of, read_all, shown_key};
-use crate::text::{Edit, EditSet, Span, Text};
+use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece, shown_key};
+use crate::text::{EditSet, Span, Text};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
-use std::ops::Range;
 
 /// Builds the change that gives the record at `address` the key `new`, everywhere.
 ///
@@ -62,17 +63,6 @@ pub fn rename_with(project: &Project, address: &str, new: &str, notes: bool) -> 
         work.round()?;
     }
     work.finish()
-}
-
-/// A value to be rewritten: a part of a cell.
-struct Rewrite {
-    table: TableId,
-    /// The record it belongs to, and its key, in tables whose layers count together.
-    record: Option<(Span, String)>,
-    field: usize,
-    cell: Cell,
-    within: Range<usize>,
-    new: String,
 }
 
 /// What a record gives in one round.
@@ -260,66 +250,17 @@ impl<'p> Work<'p> {
         refuse_taken(self.project, table, old, new, &shown_key(new))
     }
 
-    /// Takes out of `files` those of base layers to which the mod only adds what changes: their tables
-    /// count together over all layers. What the mod overrides already is left alone.
-    fn take_overlaid(
-        &mut self,
-        files: &mut BTreeMap<FileId, (Option<u64>, Vec<Rewrite>)>,
-    ) -> Result<BTreeMap<FileId, Overlay>, Error> {
-        let (stack, schema) = (&self.project.stack, &self.project.schema);
-        let mut out = BTreeMap::new();
-        let merged: Vec<FileId> = files.keys().copied().filter(|file| stack.files()[*file].merged).collect();
-        if merged.is_empty() {
-            return Ok(out);
-        }
-        let overrides = Overrides::read(stack, schema, stack.top());
-        for file in merged {
-            let layer = stack.files()[file].layer;
-            if let Some((_, rewrites)) = files.get_mut(&file) {
-                rewrites.retain(|rewrite| {
-                    let key = rewrite.record.as_ref().map(|(_, key)| key.as_str()).unwrap_or_default();
-                    let is_key = schema.tables[rewrite.table].is_key_field(rewrite.field);
-                    is_key || !overrides.hides(schema, rewrite.table, key, layer, rewrite.field)
-                });
-            }
-            let adds = |rewrite: &Rewrite| {
-                rewrite.record.is_some() && schema.tables[rewrite.table].format.adds_over().is_some()
-            };
-            let of_base = !stack.layers()[layer].is_mod;
-            let all_add = files.get(&file).is_some_and(|(_, rewrites)| rewrites.iter().all(adds));
-            if of_base
-                && all_add
-                && !self.moves.contains_key(&file)
-                && let Some((seen, rewrites)) = files.remove(&file)
-                && !rewrites.is_empty()
-            {
-                let path = stack.files()[file].path.to_string();
-                for rewrite in &rewrites {
-                    let table = &schema.tables[rewrite.table];
-                    let key = rewrite.record.as_ref().map(|(_, key)| key.as_str()).unwrap_or_default();
-                    let address = Address::show(&table.name, key);
-                    if table.is_key_field(rewrite.field) {
-                        self.notes.insert(Note::RecordStays(address.clone()));
-                    }
-                    self.notes.insert(Note::Added(address, path.clone()));
-                }
-                out.insert(file, Overlay { seen, rewrites });
-            }
-        }
-        Ok(out)
-    }
-
     /// Makes the edits of all files.
     fn finish(mut self) -> Result<Change, Error> {
         let project = self.project;
-        let mut files: BTreeMap<FileId, (Option<u64>, Vec<Rewrite>)> = BTreeMap::new();
+        let mut files: ByFile = BTreeMap::new();
         for (file, (seen, rewrites)) in std::mem::take(&mut self.rewrites) {
             files.insert(file, (Some(seen), rewrites));
         }
         for file in self.moves.keys() {
             files.entry(*file).or_default();
         }
-        let overlaid = self.take_overlaid(&mut files)?;
+        let overlaid = take_overlaid(project, &mut files, &self.moves, &mut self.notes);
         let of_overlays = overlaid.values().map(|overlay| overlay.rewrites.len()).sum::<usize>();
         self.change.values = files.values().map(|(_, rewrites)| rewrites.len()).sum::<usize>() + of_overlays;
         let moves = &self.moves;
@@ -629,170 +570,6 @@ fn file_change(
     FileChange::new(project, file, to, &before, Some(&text), edits)
 }
 
-/// What the mod adds over a file of a base layer.
-struct Overlay {
-    seen: Option<u64>,
-    rewrites: Vec<Rewrite>,
-}
-
-/// The mod's file over `file` with the changed values added; `own` is what the change does to it anyway.
-fn overlay_change(
-    project: &Project,
-    file: FileId,
-    overlay: &Overlay,
-    own: Option<FileChange>,
-    notes: bool,
-) -> Result<FileChange, Error> {
-    let (stack, entry) = (&project.stack, &project.stack.files()[file]);
-    let target = stack.find(stack.top(), &entry.path);
-    let mut before = Vec::new();
-    stack.read(target.unwrap_or(file), &mut before)?;
-    let mut buffer = before.clone();
-    let old = Text::decode(&mut buffer, entry.encoding);
-    let refused = |reason: String| {
-        Error::refused(format!("`{}`: {reason}", entry.path), "choose another key; nothing was changed")
-    };
-    let mut new = match (&own, target) {
-        (Some(own), _) => {
-            let bytes =
-                own.edits.apply(old.as_str().as_bytes()).map_err(|error| refused(error.to_string()))?;
-            String::from_utf8(bytes).map_err(|error| refused(error.to_string()))?
-        }
-        (None, Some(_)) => old.as_str().to_owned(),
-        (None, None) => String::new(),
-    };
-    let mut below = Vec::new();
-    stack.read(file, &mut below)?;
-    let below = Text::decode(&mut below, entry.encoding);
-    if overlay.seen.is_some_and(|seen| seen != fingerprint(&below)) {
-        return Err(changed_meanwhile(&entry.path));
-    }
-    // The edits of each record, and whether its key is among them.
-    let mut records: BTreeMap<(TableId, Span), (Vec<Edit>, bool)> = BTreeMap::new();
-    for of_cell in by_cell(&overlay.rewrites) {
-        let Some((record, _)) = &of_cell[0].record else { continue };
-        let id = of_cell[0].table;
-        let table = &project.schema.tables[id];
-        let is_key = table.is_key_field(of_cell[0].field);
-        let own = records.entry((id, *record)).or_default();
-        own.0.extend(cell_edits(table, &below, of_cell).map_err(refused)?);
-        own.1 |= is_key;
-    }
-    for ((id, record), (edits, whole)) in records {
-        let table = &project.schema.tables[id];
-        let edits = EditSet::new(edits).map_err(|error| refused(error.to_string()))?;
-        let Some(adds) = table.format.adds_over() else { continue };
-        if !adds.adds_values() && is_there(table, &entry.path, &below, record, &edits, &new) {
-            return Err(refused(
-                "the mod has a part of the record already, and the rest cannot be added to it".to_owned(),
-            ));
-        }
-        let added = adds.add_over(&below, record, &edits, Added { whole, notes }, &new);
-        new = added
-            .ok_or_else(|| refused("there is no place in it for what changes of the base".to_owned()))?;
-    }
-    let edit = one_edit(old.as_str(), &new, target.is_none());
-    FileChange::new(project, target.unwrap_or(file), &entry.path, &before, Some(&old), edit)
-}
-
-/// Whether `above` has the record already that the one at `record` of `below` becomes with `edits`.
-fn is_there(
-    table: &Table,
-    path: &RelPath,
-    below: &Text<'_>,
-    record: Span,
-    edits: &EditSet,
-    above: &str,
-) -> bool {
-    let edited = edits.apply(below.as_str().as_bytes()).ok().and_then(|bytes| String::from_utf8(bytes).ok());
-    let Some(edited) = edited else { return false };
-    let at = read_all(table, path, below).iter().position(|own| own.span == record);
-    let after = read_all(table, path, &Text::of_str_with_body(&edited, below.body()));
-    let key = at.and_then(|at| after.get(at)?.key.clone());
-    key.is_some() && read_all(table, path, &Text::of_str(above)).iter().any(|own| own.key == key)
-}
-
-/// The one edit that turns `old` into `new`: what is equal at both ends stays.
-fn one_edit(old: &str, new: &str, whole: bool) -> EditSet {
-    let equal = |a: &mut dyn Iterator<Item = char>, b: &mut dyn Iterator<Item = char>| {
-        a.zip(b).take_while(|(a, b)| a == b).map(|(a, _)| a.len_utf8()).sum::<usize>()
-    };
-    let head = if whole { 0 } else { equal(&mut old.chars(), &mut new.chars()) };
-    let tail = if whole { 0 } else { equal(&mut old[head..].chars().rev(), &mut new[head..].chars().rev()) };
-    let edit = Edit { span: Span::new(head, old.len() - tail), text: new[head..new.len() - tail].to_owned() };
-    EditSet::new(vec![edit]).unwrap_or_default()
-}
-
-/// The rewrites in groups of one cell each, without repetitions.
-fn by_cell(rewrites: &[Rewrite]) -> Vec<Vec<&Rewrite>> {
-    let mut sorted: Vec<&Rewrite> = rewrites.iter().collect();
-    sorted.sort_by_key(|rewrite| (rewrite.cell.span, rewrite.within.start, rewrite.within.end, &rewrite.new));
-    sorted.dedup_by(|a, b| a.cell == b.cell && a.within == b.within && a.new == b.new);
-    let mut out: Vec<Vec<&Rewrite>> = Vec::new();
-    for rewrite in sorted {
-        match out.last_mut() {
-            Some(own) if own[0].cell.span == rewrite.cell.span => own.push(rewrite),
-            _ => out.push(vec![rewrite]),
-        }
-    }
-    out
-}
-
-/// The edits of one cell: only the parts that change, unless the whole must be quoted now.
-fn cell_edits(table: &Table, text: &Text<'_>, rewrites: Vec<&Rewrite>) -> Result<Vec<Edit>, String> {
-    let (cell, field) = (rewrites[0].cell, &table.fields[rewrites[0].field]);
-    let decoded = decode(text.as_str(), &cell);
-    let parts = rewrites.iter().map(|rewrite| Edit {
-        span: Span::new(rewrite.within.start, rewrite.within.end),
-        text: rewrite.new.clone(),
-    });
-    let parts = EditSet::new(parts.collect()).map_err(|error| error.to_string())?;
-    let whole = parts.apply(decoded.text.as_bytes()).map_err(|error| error.to_string())?;
-    let whole = String::from_utf8(whole).map_err(|error| error.to_string())?;
-    if shape(table, field, &whole) != shape_after(table, field, &decoded.text, &parts) {
-        return Err(format!(
-            "`{}` cannot hold `{}`: it would be taken apart in another way",
-            field.name, rewrites[0].new
-        ));
-    }
-    let encoded = table
-        .format
-        .encode(&cell, &field.name, &whole)
-        .map_err(|reason| format!("`{}`: {reason}", rewrites[0].new))?;
-    let by_part = match cell.form {
-        Form::Plain => encoded == whole,
-        Form::JsonBare | Form::Nested => false,
-        _ => true,
-    };
-    if !by_part {
-        return Ok(vec![Edit { span: cell.span, text: encoded }]);
-    }
-    let encode = |edit: &Edit| {
-        let text = table.format.encode(&cell, &field.name, &edit.text)?;
-        Ok(Edit { span: decoded.span(edit.span.start as usize, edit.span.end as usize), text })
-    };
-    parts.edits().iter().map(encode).collect()
-}
-
-/// The pieces of a decoded value, as texts.
-fn shape(table: &Table, field: &Field, value: &str) -> Vec<(usize, String)> {
-    let cell = Cell { span: Span::new(0, value.len()), form: Form::Plain };
-    let mut out = Vec::new();
-    pieces_of(table, field, value, &cell, &mut |piece| out.push((piece.rule, piece.text.to_owned())));
-    out
-}
-
-/// The pieces as they should be after `parts` are replaced.
-fn shape_after(table: &Table, field: &Field, value: &str, parts: &EditSet) -> Vec<(usize, String)> {
-    let cell = Cell { span: Span::new(0, value.len()), form: Form::Plain };
-    let mut out = Vec::new();
-    pieces_of(table, field, value, &cell, &mut |piece| {
-        let edit = parts.edits().iter().find(|edit| edit.span.range() == piece.within);
-        out.push((piece.rule, edit.map_or(piece.text, |edit| edit.text.as_str()).to_owned()));
-    });
-    out
-}
-
 /// The new key as kept in memory, checked against the rules of its fields.
 fn new_key(table: &Table, old: &str, new: &str) -> Result<String, Error> {
     let parts: Vec<&str> = if table.key.len() == 1 { vec![new] } else { new.split('/').collect() };
@@ -914,13 +691,6 @@ fn renamed_path(table: &Table, path: &RelPath, old: &str, new: &str) -> Result<S
 
 fn same_key(table: &Table, a: &str, b: &str) -> bool {
     a == b || (table.ignore_case && a.to_lowercase() == b.to_lowercase())
-}
-
-fn changed_meanwhile(path: &RelPath) -> Error {
-    Error::refused(
-        format!("`{path}` was changed by another program meanwhile"),
-        "run the command again; nothing was changed",
-    )
 }
 
 fn usage(message: String, help: &str) -> Error {

@@ -9,7 +9,7 @@
 //! No recursion: open blocks are on a stack of our own.
 
 use super::adding::{Added, AddsOver, append, before_close, blanks_before, edited, line_end};
-use super::flat::{DEEP, FlatNode, MOST_FAULTS, ancestors, below_all, children, shorten};
+use super::flat::{DEEP, FlatNode, LONGEST_NAME, MOST_FAULTS, ancestors, below_all, children, shorten};
 use super::indent::OpenStack;
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
 use crate::text::{EditSet, Span, Text};
@@ -348,7 +348,7 @@ impl AddsOver for Blocks {
         let indent = blanks_before(text, record.start as usize).unwrap_or("");
         let end = line_end(above, text);
         let chain = ancestors(&tree.nodes, node);
-        let there = Text::of_str_with_body(above, if above.starts_with('\u{feff}') { 3 } else { 0 });
+        let there = Text::of_file(above);
         let (own, _) = Parser::parse_well(self, &there);
         let head = |tree: &Tree, text: &str, node: usize| {
             let words = &tree.words[tree.nodes[node].words.clone()];
@@ -831,14 +831,14 @@ impl<'p> Parser<'p> {
         let own = self.name(open.node);
         let rest = &self.reader.text[at..];
         let ends = |next: char| next.is_whitespace() || "{}=".contains(next);
-        let next = &rest[..rest
-            .char_indices()
-            .take(100)
-            .find(|(_, next)| ends(*next))
-            .map_or(1.min(rest.len()), |(end, _)| end)];
+        let word = rest.char_indices().take(LONGEST_NAME + 1).take_while(|(_, next)| !ends(*next)).last();
+        let next = &rest[..word.map_or(0, |(at, last)| at + last.len_utf8())];
         let message = match next {
             "" => format!("{own} is not closed; a closing brace is missing at or before line {line}"),
-            next => format!("`{next}` inside {own}; a closing brace is missing at or before line {line}"),
+            next => format!(
+                "`{}` inside {own}; a closing brace is missing at or before line {line}",
+                shorten(next)
+            ),
         };
         self.fault(at, next.len().max(1), message, "add the `}`, or put the indentation right");
         let end = self.reader.text[..at].trim_end().len();

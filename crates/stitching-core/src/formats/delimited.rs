@@ -195,7 +195,7 @@ impl AddsOver for Delimited {
         let text = below.as_str();
         let row = edited(text, record, edits)?;
         let end = end_of_lines(above, text);
-        let there = Text::of_str_with_body(above, if above.starts_with('\u{feff}') { 3 } else { 0 });
+        let there = Text::of_file(above);
         if matches!(self.header, Header::Named(_)) {
             return Some(append(above, &row, end));
         }

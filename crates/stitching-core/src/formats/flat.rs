@@ -7,7 +7,7 @@ pub(super) const MOST_FAULTS: usize = 200;
 /// Deeper nesting is reported: no data that people write goes so deep.
 pub(super) const DEEP: usize = 500;
 /// Names from a file are cut to so many characters in messages.
-const LONGEST_NAME: usize = 40;
+pub(super) const LONGEST_NAME: usize = 40;
 
 /// A node of a flat tree.
 pub(super) trait FlatNode {

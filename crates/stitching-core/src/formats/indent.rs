@@ -4,6 +4,7 @@
 //! begins a line further out than the block around it shows that this block should have been closed.
 //! All questions take the same time however deep the nesting and however long the lines are.
 
+use crate::text::Text;
 use std::collections::HashMap;
 
 /// Walks over a text with what is known of the line it is on. It only goes forward.
@@ -25,7 +26,7 @@ impl<'t> Line<'t> {
     /// Begins at the first line of `text`.
     pub fn new(text: &'t str) -> Line<'t> {
         let mut line = Line { text, seen: 0, start: 0, number: 1, indent: 0, first: 0 };
-        line.measure(if text.starts_with('\u{feff}') { 3 } else { 0 });
+        line.measure(Text::of_file(text).body());
         line
     }
 

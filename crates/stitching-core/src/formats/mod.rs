@@ -148,7 +148,7 @@ pub trait RecordSink {
 fn whole_line(text: &str, span: Span) -> Span {
     let (start, end) = (span.start as usize, span.end as usize);
     let line = text[..start].rfind('\n').map_or(0, |at| at + 1);
-    let line = if line == 0 && text.starts_with('\u{feff}') { 3 } else { line };
+    let line = line.max(Text::of_file(text).body());
     let next = memchr::memchr(b'\n', &text.as_bytes()[end..]).map_or(text.len(), |at| end + at + 1);
     let alone = text.get(line..start).is_some_and(|before| before.trim().is_empty())
         && text[end..next].trim().is_empty();

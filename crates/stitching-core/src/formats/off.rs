@@ -4,7 +4,7 @@
 //! for a note); a piece within lines is wrapped, as in `<!--~off: ... -->`. What would end the wrapping
 //! early is parted by a `~`, and a `~` doubled, so that notes within are kept.
 
-use crate::text::{Edit, Span};
+use crate::text::{Edit, Span, Text};
 use memchr::memmem;
 
 /// How a format switches off.
@@ -82,7 +82,7 @@ impl OffStyle {
 fn whole_lines(text: &str, span: Span, mark: &str) -> Option<std::ops::Range<usize>> {
     let (start, end) = (span.start as usize, span.end as usize);
     let line_start = text[..start].rfind('\n').map_or(0, |at| at + 1);
-    let line_start = if line_start == 0 && text.starts_with('\u{feff}') { 3 } else { line_start };
+    let line_start = line_start.max(Text::of_file(text).body());
     let line_end = text[end..].find('\n').map_or(text.len(), |at| end + at);
     let before = text.get(line_start..start)?.trim();
     let after = text[end..line_end].trim().trim_start_matches([',', ';', '"', '\'']).trim();

@@ -233,9 +233,7 @@ impl Archive {
         let (mut locals, mut tail, mut new_headers) = (Vec::new(), Vec::new(), Vec::new());
         let moved = |offset: u64| -> u64 {
             let before = splices.iter().filter(|splice| splice.start < offset);
-            before.fold(offset as i64, |at, splice| {
-                at + splice.bytes.len() as i64 - (splice.end - splice.start) as i64
-            }) as u64
+            before.fold(offset as i64, |at, splice| at + splice.growth()) as u64
         };
         for (path, bytes) in added {
             let offset = moved(self.directory) + locals.len() as u64;

@@ -32,11 +32,8 @@ impl Fingerprint {
 
     /// That of an archive of `size` bytes after `patch`, whose last splice is the directory.
     pub fn after(size: u64, patch: &Patch) -> Fingerprint {
-        let grown = patch.splices.iter().fold(size as i64, |size, splice| {
-            size + splice.bytes.len() as i64 - (splice.end - splice.start) as i64
-        });
         let directory = patch.splices.last().map(|splice| splice.bytes.as_slice()).unwrap_or_default();
-        Fingerprint::of_archive(grown as u64, directory)
+        Fingerprint::of_archive(patch.size_after(size), directory)
     }
 
     /// The fingerprint, of the same kind, of the file at `path`; `None` if there is none, or none that is

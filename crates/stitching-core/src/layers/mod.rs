@@ -239,13 +239,6 @@ impl Stack {
         own.is_some_and(|own| (own + 1..=through).any(|layer| self.find(layer, path).is_some()))
     }
 
-    /// Whether `file` is the one that the game would read at its path, or the topmost of those that count
-    /// together, if the stack ended at layer `through`.
-    pub fn is_topmost(&self, file: FileId, through: LayerId) -> bool {
-        let entry = &self.files[file];
-        !(entry.layer + 1..=through).any(|layer| self.find(layer, &entry.path).is_some())
-    }
-
     /// The archive that `file` is an entry of, and its position there.
     pub fn archive_of(&self, file: FileId) -> Option<(&Arc<Archive>, usize)> {
         let (archive, entry) = self.files[file].archived?;

@@ -92,6 +92,8 @@ pub struct TableIndex {
     /// Records whose key an earlier record has: the later one, the earlier one.
     pub duplicates: Vec<(RecordId, RecordId)>,
     keys: HashTable<KeyEntry>,
+    /// In a table whose layers count together, the lowest layer that has a key, by the key's hash.
+    lowest: HashMap<u64, LayerId>,
 }
 
 /// Facts by file, so that two views of one stack share what they have in common.
@@ -233,9 +235,9 @@ impl<'p> Index<'p> {
         if !self.schema.tables[facts.table].merged {
             return false;
         }
-        let layer = |file: u32| self.stack.files()[self.files[file as usize].id].layer;
-        let key = facts.key(record).unwrap_or_default();
-        self.find_all(facts.table, key).iter().any(|other| layer(other.file) < layer(file))
+        let layer = self.stack.files()[self.files[file as usize].id].layer;
+        let lowest = &self.tables[facts.table].lowest;
+        lowest.get(&facts.hashes[record as usize]).is_some_and(|lowest| *lowest < layer)
     }
 
     /// In which languages the text key of this hash has a text, a bit for each.
@@ -315,6 +317,7 @@ impl TableIndex {
             records,
             duplicates: Vec::new(),
             keys: HashTable::with_capacity(records),
+            lowest: HashMap::new(),
         };
         for at in 0..index.files.len() {
             let file = index.files[at];
@@ -322,6 +325,10 @@ impl TableIndex {
             for record in 0..of_file.starts.len() as u32 {
                 let Some(key) = of_file.key(record) else { continue };
                 let hash = of_file.hashes[record as usize];
+                if merged {
+                    let own = layer(file.file);
+                    index.lowest.entry(hash).and_modify(|lowest| *lowest = own.min(*lowest)).or_insert(own);
+                }
                 let entry = KeyEntry { hash, at: at as u32, record };
                 let table = &index;
                 // Texts of one key in two languages are not duplicates.

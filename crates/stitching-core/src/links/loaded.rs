@@ -93,7 +93,6 @@ pub struct LoadedFile {
     /// The layer's name.
     pub layer: String,
     text: String,
-    body: usize,
     encoding: Encoding,
     lines: LineTable,
 }
@@ -106,14 +105,14 @@ pub fn load(stack: &Stack, file: FileId) -> Result<LoadedFile, Error> {
     let mut bytes = Vec::new();
     stack.read(file, &mut bytes)?;
     let entry = &stack.files()[file];
-    let (binary, body, encoding, lines) = {
+    let (binary, encoding, lines) = {
         let text = Text::decode(&mut bytes, entry.encoding);
         let lines = LineTable::new(text.as_str(), text.body());
-        (text.as_str().is_empty(), text.body(), text.encoding(), lines)
+        (text.as_str().is_empty(), text.encoding(), lines)
     };
     let text = if binary { String::new() } else { String::from_utf8(bytes).unwrap_or_default() };
     let layer = stack.layers()[entry.layer].name.clone();
-    Ok(LoadedFile { path: entry.path.clone(), layer, text, body, encoding, lines })
+    Ok(LoadedFile { path: entry.path.clone(), layer, text, encoding, lines })
 }
 
 impl LoadedFile {
@@ -124,7 +123,7 @@ impl LoadedFile {
 
     /// The content for reading its records again.
     pub fn as_text(&self) -> Text<'_> {
-        Text::of_str_with_body(&self.text, self.body)
+        Text::of_file(&self.text)
     }
 
     /// The place of a span.

@@ -103,7 +103,7 @@ fn identify(
     let grown = restored.len() as i64 - text.as_str().len() as i64;
     let region = Span { start: piece.span.start, end: (i64::from(piece.span.end) + grown) as u32 };
     let inside = |span: Span| span.start >= region.start && span.end <= region.end;
-    let whole = Text::of_str_with_body(&restored, text.body());
+    let whole = Text::of_file(&restored);
     let path = &stack.files()[file].path;
     let read = tables.iter().map(|id| (*id, read_all(&schema.tables[*id], path, &whole)));
     let read: Vec<_> = read.collect();

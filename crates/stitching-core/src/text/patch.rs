@@ -16,6 +16,13 @@ pub struct Splice {
     pub bytes: Vec<u8>,
 }
 
+impl Splice {
+    /// By how many bytes it makes the file longer; below zero if it becomes shorter.
+    pub fn growth(&self) -> i64 {
+        self.bytes.len() as i64 - (self.end - self.start) as i64
+    }
+}
+
 /// Replacements of the bytes of one file: sorted and disjoint.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(transparent)]
@@ -25,6 +32,11 @@ pub struct Patch {
 }
 
 impl Patch {
+    /// The size in bytes that a file of `size` bytes has afterwards.
+    pub fn size_after(&self, size: u64) -> u64 {
+        self.splices.iter().fold(size as i64, |size, splice| size + splice.growth()) as u64
+    }
+
     /// The bytes after the replacements; `None` if they do not fit.
     pub fn apply(&self, bytes: &[u8]) -> Option<Vec<u8>> {
         let mut out = Vec::with_capacity(bytes.len());
@@ -67,7 +79,7 @@ impl Patch {
             let start = splice.start.checked_add_signed(shift)?;
             let bytes = old(splice)?;
             splices.push(Splice { start, end: start + splice.bytes.len() as u64, bytes });
-            shift += splice.bytes.len() as i64 - (splice.end - splice.start) as i64;
+            shift += splice.growth();
         }
         Some(Patch { splices })
     }

@@ -83,8 +83,7 @@ impl<'a> Text<'a> {
         } else {
             None
         };
-        let body = if content.starts_with('\u{feff}') { BOM.len() } else { 0 };
-        Text { content, body, encoding, fault }
+        Text { content, body: body_of(content), encoding, fault }
     }
 
     /// The text of `bytes`, if they are clean UTF-8 and nothing else is declared; no copy is made and
@@ -93,18 +92,17 @@ impl<'a> Text<'a> {
         let found = Encoding::recognise(bytes, declared);
         let content = simdutf8::basic::from_utf8(bytes).ok()?;
         found.filter(|(encoding, _)| encoding.is_utf8())?;
-        let body = if bytes.starts_with(BOM) { BOM.len() } else { 0 };
-        Some(Text { content, body, encoding: Encoding::UTF_8, fault: None })
+        Some(Text::of_file(content))
     }
 
     /// Text that is already decoded: a block from further inside a file.
     pub fn of_str(content: &'a str) -> Text<'a> {
-        Text::of_str_with_body(content, 0)
+        Text { content, body: 0, encoding: Encoding::UTF_8, fault: None }
     }
 
-    /// Text that is already decoded, with a byte order mark of `body` bytes.
-    pub fn of_str_with_body(content: &'a str, body: usize) -> Text<'a> {
-        Text { content, body, encoding: Encoding::UTF_8, fault: None }
+    /// A whole file that is already decoded; it may begin with a byte order mark.
+    pub fn of_file(content: &'a str) -> Text<'a> {
+        Text { body: body_of(content), ..Text::of_str(content) }
     }
 
     /// The whole text, a byte order mark included.
@@ -145,6 +143,11 @@ fn replace_invalid(bytes: &mut [u8]) -> Option<TextFault> {
         from = end;
     }
     first.map(|first| TextFault::Invalid { first, count, encoding: Encoding::UTF_8.name() })
+}
+
+/// How long the byte order mark is that `content` begins with.
+fn body_of(content: &str) -> usize {
+    if content.as_bytes().starts_with(BOM) { BOM.len() } else { 0 }
 }
 
 #[cfg(test)]

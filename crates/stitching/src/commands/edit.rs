@@ -28,24 +28,29 @@ pub fn run(
     let held = if args.preview { None } else { Some(journal.hold()?) };
     let project = &Project::open(&project.folder)?;
     let change = ui.progress("looking for uses", || build(project))?;
-    if !args.allow_errors {
-        ui.progress("trying it out", || verify(project, &change))?;
-    }
+    let tried = match args.allow_errors {
+        true => Ok(()),
+        false => ui.progress("trying it out", || verify(project, &change)),
+    };
     let Some(held) = held else {
         let diff = unified_diff(project, &change)?;
         if as_json {
+            tried?;
             ui.json(&shape(&change, &json!({ "written": false, "diff": diff })));
-        } else {
-            ui.out(&coloured(&diff));
-            ui.note(&format!(
-                "nothing was written: {} in {}",
-                count(change.values, "value"),
-                count(change.files.len(), "file")
-            ));
-            tell_notes(&change, ui);
+            return Ok(ExitCode::SUCCESS);
         }
+        ui.out(&coloured(&diff));
+        ui.note(&format!(
+            "nothing was written: {} in {}",
+            count(change.values, "value"),
+            count(change.files.len(), "file")
+        ));
+        tell_notes(&change, ui);
+        // What is shown helps to see why it would be refused.
+        tried?;
         return Ok(ExitCode::SUCCESS);
     };
+    tried?;
     let number = ui.progress("writing", || held.commit(&project.stack, &change))?;
     if as_json {
         ui.json(&shape(&change, &json!({ "written": true, "number": number })));

@@ -145,8 +145,7 @@ impl AddsOver for Json {
         let end = line_end(above, text);
         let indent = blanks_before(text, entry.start as usize).unwrap_or("  ");
         let chain = ancestors(&tree.nodes, node);
-        let body = if above.starts_with('\u{feff}') { 3 } else { 0 };
-        let own = Tree::parse(&Text::of_str_with_body(above, body), self, &mut |_| ());
+        let own = Tree::parse(&Text::of_file(above), self, &mut |_| ());
         let bracket =
             |node: usize| if tree.nodes[node].kind == Kind::Object { ("{", "}") } else { ("[", "]") };
         if own.nodes.is_empty() {
