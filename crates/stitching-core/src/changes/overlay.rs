@@ -3,7 +3,7 @@
 use super::change::{FileChange, Note};
 use super::rewrite::{Rewrite, by_cell, cell_edits, changed_meanwhile};
 use crate::Error;
-use crate::formats::Added;
+use crate::formats::Addition;
 use crate::layers::{FileId, RelPath};
 use crate::links::{Address, Overrides, fingerprint};
 use crate::project::Project;
@@ -125,7 +125,8 @@ pub(super) fn overlay_change(
                 "the mod has a part of the record already, and the rest cannot be added to it".to_owned(),
             ));
         }
-        let added = adds.add_over(&below, record, &edits, Added { whole, notes }, &new);
+        let added =
+            adds.add_over(&Addition { below: &below, record, edits: &edits, whole, notes, above: &new });
         new = added
             .ok_or_else(|| refused("there is no place in it for what changes of the base".to_owned()))?;
     }

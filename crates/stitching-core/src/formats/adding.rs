@@ -2,13 +2,41 @@
 
 use crate::text::{Edit, EditSet, Span, Text};
 
-/// How much of a record of a lower layer is added to a higher one.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Added {
-    /// All its values, and not only those that are edited.
+/// A record of a lower layer that is to be in a file of a higher one too.
+#[derive(Debug, Clone, Copy)]
+pub struct Addition<'a> {
+    /// The file of the lower layer.
+    pub below: &'a Text<'a>,
+    /// Where the record stands in it.
+    pub record: Span,
+    /// What becomes of it.
+    pub edits: &'a EditSet,
+    /// Whether all its values are added, and not only those that are edited.
     pub whole: bool,
-    /// The notes directly above what is added too.
+    /// Whether the notes directly above what is added come along.
     pub notes: bool,
+    /// The content of the higher file; empty if it is not there.
+    pub above: &'a str,
+}
+
+impl Addition<'_> {
+    /// What stands at `span` of the lower file after the edits.
+    pub(super) fn edited(&self, span: Span) -> Option<String> {
+        let all = self.edits.edits().iter();
+        let inside = all.filter(|edit| edit.span.start >= span.start && edit.span.end <= span.end);
+        let shifted = inside.map(|edit| Edit {
+            span: Span { start: edit.span.start - span.start, end: edit.span.end - span.start },
+            text: edit.text.clone(),
+        });
+        let bytes = EditSet::new(shifted.collect()).ok()?;
+        String::from_utf8(bytes.apply(span.of(self.below.as_str()).as_bytes()).ok()?).ok()
+    }
+
+    /// The line end that the higher file uses, or, if it has none, the lower one.
+    pub(super) fn line_end(&self) -> &'static str {
+        let shown = if self.above.contains('\n') { self.above } else { self.below.as_str() };
+        if shown.contains("\r\n") { "\r\n" } else { "\n" }
+    }
 }
 
 /// Adding to a file of a higher layer what is to differ from a lower one, where the two count together.
@@ -18,35 +46,8 @@ pub trait AddsOver {
         false
     }
 
-    /// The content of the higher file, which is `above` now (empty if it is not there), with a record of
-    /// the lower file added: the one at `record` of `below`, with `edits` made. `None` if there is no place
-    /// for it in `above`.
-    fn add_over(
-        &self,
-        below: &Text<'_>,
-        record: Span,
-        edits: &EditSet,
-        what: Added,
-        above: &str,
-    ) -> Option<String>;
-}
-
-/// What stands at `span` after `edits`.
-pub(super) fn edited(text: &str, span: Span, edits: &EditSet) -> Option<String> {
-    let inside =
-        edits.edits().iter().filter(|edit| edit.span.start >= span.start && edit.span.end <= span.end);
-    let shifted = inside.map(|edit| Edit {
-        span: Span { start: edit.span.start - span.start, end: edit.span.end - span.start },
-        text: edit.text.clone(),
-    });
-    let bytes = EditSet::new(shifted.collect()).ok()?.apply(span.of(text).as_bytes()).ok()?;
-    String::from_utf8(bytes).ok()
-}
-
-/// The line end that `above` uses, or, if it has none, `below`.
-pub(super) fn line_end(above: &str, below: &str) -> &'static str {
-    let shown = if above.contains('\n') { above } else { below };
-    if shown.contains("\r\n") { "\r\n" } else { "\n" }
+    /// The content of the higher file with the record added; `None` if there is no place for it.
+    fn add_over(&self, what: &Addition<'_>) -> Option<String>;
 }
 
 /// `above` with `lines` added at its end, on lines of their own.

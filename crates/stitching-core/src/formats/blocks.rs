@@ -8,11 +8,11 @@
 //!
 //! No recursion: open blocks are on a stack of our own.
 
-use super::adding::{Added, AddsOver, append, before_close, blanks_before, edited, line_end};
+use super::adding::{Addition, AddsOver, append, before_close, blanks_before};
 use super::flat::{DEEP, FlatNode, LONGEST_NAME, MOST_FAULTS, ancestors, below_all, children, shorten};
 use super::indent::OpenStack;
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
-use crate::text::{EditSet, Span, Text};
+use crate::text::{Span, Text};
 use std::ops::Range;
 
 /// The settings of a file of blocks.
@@ -334,19 +334,13 @@ impl Blocks {
 }
 
 impl AddsOver for Blocks {
-    fn add_over(
-        &self,
-        below: &Text<'_>,
-        record: Span,
-        edits: &EditSet,
-        _: Added,
-        above: &str,
-    ) -> Option<String> {
+    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
+        let Addition { below, record, above, .. } = *what;
         let (text, (tree, _)) = (below.as_str(), Parser::parse_well(self, below));
         let node = tree.nodes.iter().position(|node| node.span == record)?;
-        let snippet = edited(text, record, edits)?;
+        let snippet = what.edited(record)?;
         let indent = blanks_before(text, record.start as usize).unwrap_or("");
-        let end = line_end(above, text);
+        let end = what.line_end();
         let chain = ancestors(&tree.nodes, node);
         let there = Text::of_file(above);
         let (own, _) = Parser::parse_well(self, &there);

@@ -1,10 +1,10 @@
 //! Delimited text: a row a line, cells between delimiters.
 
-use super::adding::{Added, AddsOver, append, edited, line_end as end_of_lines};
+use super::adding::{Addition, AddsOver, append};
 use super::{
     BlockState, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink,
 };
-use crate::text::{EditSet, Span, Text, nearest_of};
+use crate::text::{Span, Text, nearest_of};
 use memchr::{memchr, memchr2};
 
 /// The settings of a delimited file.
@@ -184,17 +184,11 @@ impl Format for Delimited {
 }
 
 impl AddsOver for Delimited {
-    fn add_over(
-        &self,
-        below: &Text<'_>,
-        record: Span,
-        edits: &EditSet,
-        _: Added,
-        above: &str,
-    ) -> Option<String> {
+    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
+        let Addition { below, record, above, .. } = *what;
         let text = below.as_str();
-        let row = edited(text, record, edits)?;
-        let end = end_of_lines(above, text);
+        let row = what.edited(record)?;
+        let end = what.line_end();
         let there = Text::of_file(above);
         if matches!(self.header, Header::Named(_)) {
             return Some(append(above, &row, end));

@@ -4,12 +4,11 @@
 //! `{value}`. The section's name is `{section}`, or the parts of a template (`[[reach {name}]]`). A value
 //! that goes over several lines has a cell for each, and so has a key that is written several times.
 
-use super::adding::{edited, line_end};
 use super::{
-    Added, AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, Names, OffStyle, RawRecord,
+    Addition, AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, Names, OffStyle, RawRecord,
     RecordSink,
 };
-use crate::text::{EditSet, Span, Template, Text};
+use crate::text::{Span, Template, Text};
 use memchr::memchr;
 use std::collections::HashMap;
 
@@ -269,20 +268,14 @@ impl AddsOver for Ini {
         true
     }
 
-    fn add_over(
-        &self,
-        below: &Text<'_>,
-        record: Span,
-        edits: &EditSet,
-        what: Added,
-        above: &str,
-    ) -> Option<String> {
+    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
+        let Addition { below, record, edits, whole, notes, above } = *what;
         let text = below.as_str();
         let every = Ini { by_key: true, section: None, head: Some(String::new()), ..self.clone() };
         let keys = every.keys_of(below);
         let mine = keys.iter().filter(|key| key.span.start >= record.start && key.span.end <= record.end);
         let touched = |key: &&KeyPlace| {
-            what.whole
+            whole
                 || edits
                     .edits()
                     .iter()
@@ -294,8 +287,8 @@ impl AddsOver for Ini {
             .map_or_else(|| self.section_at(below, record), |key| key.section.of(text).to_owned());
         // Where the section's own name is what changes, it changes with it.
         let name_span = mine.first().map_or(record, |key| key.section);
-        let section = edited(text, name_span, edits).filter(|_| !name_span.is_empty()).unwrap_or(section);
-        let line_end = line_end(above, text);
+        let section = what.edited(name_span).filter(|_| !name_span.is_empty()).unwrap_or(section);
+        let line_end = what.line_end();
         let there = Text::of_str(above);
         let mut theirs = every.keys_of(&there);
         theirs.retain(|key| self.same(key.section.of(above).trim(), section.trim()));
@@ -309,10 +302,10 @@ impl AddsOver for Ini {
             if theirs.iter().any(|own| self.same(&name(above, own), &name(text, key))) {
                 continue;
             }
-            if what.notes {
+            if notes {
                 lines.push_str(self.notes_above(text, key.span.start as usize));
             }
-            lines.push_str(&edited(text, key.span, edits).unwrap_or_default());
+            lines.push_str(&what.edited(key.span).unwrap_or_default());
             lines.push_str(line_end);
         }
         if let Some(last) = theirs.last() {
@@ -330,7 +323,7 @@ impl AddsOver for Ini {
             true => format!("{lines}{above}"),
             false => {
                 let header = text[..name_span.start as usize].rfind('[').unwrap_or(0);
-                let notes = if what.notes { self.notes_above(text, header) } else { "" };
+                let notes = if notes { self.notes_above(text, header) } else { "" };
                 format!("{above}{gap}{notes}[{section}]{line_end}{lines}")
             }
         })

@@ -4,9 +4,9 @@
 //! a fixed number of lines. Blank lines and notes are passed over; any other line that does not fit is a
 //! fault, unless the table only draws on some lines of the file.
 
-use super::adding::{Added, AddsOver, append, edited, line_end};
+use super::adding::{Addition, AddsOver, append};
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
-use crate::text::{EditSet, Span, Template, Text};
+use crate::text::{Span, Template, Text};
 
 /// The settings of a file of like lines.
 #[derive(Debug, Clone)]
@@ -99,16 +99,8 @@ impl Format for Lines {
 }
 
 impl AddsOver for Lines {
-    fn add_over(
-        &self,
-        below: &Text<'_>,
-        record: Span,
-        edits: &EditSet,
-        _: Added,
-        above: &str,
-    ) -> Option<String> {
-        let end = line_end(above, below.as_str());
-        Some(append(above, &edited(below.as_str(), record, edits)?, end))
+    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
+        Some(append(what.above, &what.edited(what.record)?, what.line_end()))
     }
 }
 

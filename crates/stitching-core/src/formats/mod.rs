@@ -21,7 +21,7 @@ mod po;
 mod whole_file;
 mod xml;
 
-pub use adding::{Added, AddsOver};
+pub use adding::{Addition, AddsOver};
 pub use blocks::{BlockPath, Blocks, Taken};
 pub use delimited::{Delimited, Header};
 pub use ini::{GoesOn, Ini, Repeated};

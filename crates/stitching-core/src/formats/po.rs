@@ -4,9 +4,9 @@
 //! `msgstr[0]`...). A text over several quoted lines is one value. The first entry, whose `msgid` is
 //! empty, holds settings and is no record; entries commented out with `#~` are notes.
 
-use super::adding::{Added, AddsOver, append, edited, line_end};
+use super::adding::{Addition, AddsOver, append};
 use super::{Cell, Column, ColumnCell, Decoded, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
-use crate::text::{EditSet, Span, Text};
+use crate::text::{Span, Text};
 use std::borrow::Cow;
 
 /// A PO file; there is nothing to set.
@@ -110,22 +110,15 @@ impl Format for Po {
 }
 
 impl AddsOver for Po {
-    fn add_over(
-        &self,
-        below: &Text<'_>,
-        record: Span,
-        edits: &EditSet,
-        _: Added,
-        above: &str,
-    ) -> Option<String> {
-        let end = line_end(above, below.as_str());
+    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
+        let (above, end) = (what.above, what.line_end());
         let gap = if above.trim().is_empty() { "" } else { end };
         let above = if above.is_empty() || above.ends_with('\n') {
             above.to_owned()
         } else {
             format!("{above}{end}")
         };
-        Some(append(&format!("{above}{gap}"), &edited(below.as_str(), record, edits)?, end))
+        Some(append(&format!("{above}{gap}"), &what.edited(what.record)?, end))
     }
 }
 

@@ -12,10 +12,10 @@ mod tree;
 pub use path::{JsonPath, JsonPathError};
 pub(super) use string::decode_string;
 
-use super::adding::{Added, AddsOver, append, before_close, blanks_before, edited, line_end};
+use super::adding::{Addition, AddsOver, append, before_close, blanks_before};
 use super::flat::ancestors;
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
-use crate::text::{EditSet, Span, Text};
+use crate::text::{Span, Text};
 use tree::{Kind, Node, Tree};
 
 /// The settings of a JSON file.
@@ -130,19 +130,13 @@ impl Format for Json {
 }
 
 impl AddsOver for Json {
-    fn add_over(
-        &self,
-        below: &Text<'_>,
-        record: Span,
-        edits: &EditSet,
-        _: Added,
-        above: &str,
-    ) -> Option<String> {
+    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
+        let Addition { below, record, above, .. } = *what;
         let (text, tree) = (below.as_str(), Tree::parse(below, self, &mut |_| ()));
         let node = tree.nodes.iter().position(|node| node.span == record)?;
         let entry = self.entry_of(text, &tree.nodes[node]);
-        let snippet = edited(text, entry, edits)?;
-        let end = line_end(above, text);
+        let snippet = what.edited(entry)?;
+        let end = what.line_end();
         let indent = blanks_before(text, entry.start as usize).unwrap_or("  ");
         let chain = ancestors(&tree.nodes, node);
         let own = Tree::parse(&Text::of_file(above), self, &mut |_| ());

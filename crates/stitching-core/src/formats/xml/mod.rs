@@ -10,10 +10,10 @@ mod tree;
 
 pub use path::XmlPath;
 
-use super::adding::{Added, AddsOver, append, before_close, blanks_before, edited, line_end};
+use super::adding::{Addition, AddsOver, append, before_close, blanks_before};
 use super::flat::ancestors;
 use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
-use crate::text::{EditSet, Span, Text};
+use crate::text::{Span, Text};
 use path::{Place, Simple};
 use tree::Tree;
 
@@ -155,19 +155,13 @@ impl Format for Xml {
 }
 
 impl AddsOver for Xml {
-    fn add_over(
-        &self,
-        below: &Text<'_>,
-        record: Span,
-        edits: &EditSet,
-        _: Added,
-        above: &str,
-    ) -> Option<String> {
+    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
+        let Addition { below, record, above, .. } = *what;
         let (text, tree) = (below.as_str(), Tree::parse_well(below, &mut |_| ()));
         let element = tree.elements.iter().position(|element| element.span == record)?;
-        let snippet = edited(text, record, edits)?;
+        let snippet = what.edited(record)?;
         let indent = blanks_before(text, record.start as usize).unwrap_or("");
-        let end = line_end(above, text);
+        let end = what.line_end();
         let chain = ancestors(&tree.elements, element);
         let there = Text::of_str(above);
         let own = Tree::parse_well(&there, &mut |_| ());
