@@ -11,6 +11,7 @@ pub mod error;
 pub mod formats;
 pub mod journal;
 pub mod layers;
+pub mod learn;
 pub mod links;
 pub mod problem;
 pub mod project;

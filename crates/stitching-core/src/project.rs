@@ -24,6 +24,8 @@ pub struct Project {
     pub stack: Stack,
     /// The tables.
     pub schema: Schema,
+    /// The files that describe them, as `stitching.toml` names them: relative to the folder.
+    pub schema_files: Vec<String>,
 }
 
 impl Project {
@@ -46,8 +48,16 @@ impl Project {
         if !path.is_file() {
             return Err(Error::NoProject(folder.to_owned()));
         }
-        let text = read_text(&path)?;
-        let mut reader = TomlReader::new("bad-project", PROJECT_FILE, &text);
+        Project::described(folder, &read_text(&path)?, &[])
+    }
+
+    /// Opens the project in `folder` as if its `stitching.toml` were `text`, and each of `schemas` (path
+    /// relative to `folder`, content) were there.
+    ///
+    /// # Errors
+    /// As [`Project::open`].
+    pub fn described(folder: &Path, text: &str, schemas: &[(String, String)]) -> Result<Project, Error> {
+        let mut reader = TomlReader::new("bad-project", PROJECT_FILE, text);
         let described = describe(&mut reader);
         let mut problems = std::mem::take(&mut reader.problems);
         let layers = layers(folder, &described, &mut reader);
@@ -55,6 +65,10 @@ impl Project {
         let mut files = Vec::new();
         for name in &described.schema {
             let path = folder.join(name.get_ref());
+            if let Some(given) = schemas.iter().find(|(own, _)| own == name.get_ref()) {
+                files.push(given.clone());
+                continue;
+            }
             match path.is_file() {
                 true => files.push((name.get_ref().replace('\\', "/"), read_text(&path)?)),
                 false => {
@@ -71,7 +85,8 @@ impl Project {
         }
         let kept = Kept::read(&crate::journal::own_folder(folder))?;
         let stack = Stack::open(layers, schema.file_traits())?.with_kept(kept);
-        Ok(Project { folder: folder.to_owned(), name: described.name, stack, schema })
+        let schema_files = described.schema.into_iter().map(toml::Spanned::into_inner).collect();
+        Ok(Project { folder: folder.to_owned(), name: described.name, stack, schema, schema_files })
     }
 
     /// The layer called `name`.

@@ -260,6 +260,7 @@ fn the_demo_comes_back() {
                 let after = Project {
                     folder: demo.clone(),
                     name: String::new(),
+                    schema_files: Vec::new(),
                     stack: staged.with_kept(kept),
                     schema: stitching_schema(&demo),
                 };

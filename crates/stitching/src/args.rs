@@ -56,7 +56,7 @@ pub enum Color {
 }
 
 /// The layer at which the stack is taken to end, for commands that read.
-#[derive(Debug, Args)]
+#[derive(Debug, Args, Default)]
 pub struct Through {
     /// As if the layers ended with this one: look at the base alone
     #[arg(long, value_name = "LAYER")]
@@ -68,6 +68,16 @@ pub enum Command {
     /// Write the demo game and mod into a new folder, and walk through them
     #[command(after_help = "Example:\n  stitching demo slackwater")]
     Demo(Demo),
+    /// Start a project here: recognise the files, write stitching.toml and a first schema
+    #[command(
+        after_help = "Example, in a mod's folder:\n  stitching init --base ../game\n\nNothing is overwritten; in a project it only proposes what the schema lacks."
+    )]
+    Init(Init),
+    /// Study the data and propose tables, keys, references, none values and types, with evidence
+    #[command(
+        after_help = "Examples:\n  stitching learn\n  stitching learn reaches --all\n  stitching learn --write\n  stitching learn --accept 4,7\n\nWhat is marked `accept` is fit to be written as it is; `ask` is to be looked at."
+    )]
+    Learn(Learn),
     /// List the tables: files, keys, records, problems
     #[command(after_help = "Example:\n  stitching tables --through game")]
     Tables(Tables),
@@ -119,6 +129,30 @@ pub struct Demo {
     /// The folder to write; it must not exist yet
     #[arg(default_value = "slackwater", value_name = "DIR")]
     pub dir: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub struct Init {
+    /// A layer below the mod, a folder or an archive; several are given lowest first
+    #[arg(long, value_name = "PATH")]
+    pub base: Vec<PathBuf>,
+}
+
+#[derive(Debug, Args, Default)]
+pub struct Learn {
+    /// Only what is proposed for this table
+    pub table: Option<String>,
+    /// Also what is hardly more than a coincidence
+    #[arg(long)]
+    pub all: bool,
+    /// Add what is marked `accept` to the schema
+    #[arg(long)]
+    pub write: bool,
+    /// Add the proposals of these numbers to the schema
+    #[arg(long, value_delimiter = ',', value_name = "N,...")]
+    pub accept: Vec<usize>,
+    #[command(flatten)]
+    pub through: Through,
 }
 
 #[derive(Debug, Args)]

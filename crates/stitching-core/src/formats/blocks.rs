@@ -11,7 +11,9 @@
 use super::adding::{Addition, AddsOver, append, before_close, blanks_before};
 use super::flat::{DEEP, FlatNode, LONGEST_NAME, MOST_FAULTS, ancestors, below_all, children, shorten};
 use super::indent::OpenStack;
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
+use super::{
+    Cell, Column, ColumnCell, Fault, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
+};
 use crate::text::{Span, Text};
 use std::ops::Range;
 
@@ -264,6 +266,34 @@ impl Format for Blocks {
         }
         names.retain(|name| column_path(name).is_ok());
         names
+    }
+
+    fn outline(&self, text: &Text<'_>, outline: &mut Outline) {
+        let (tree, _) = Parser::parse_well(self, text);
+        outline.next_file();
+        let mut of_nodes: Vec<usize> = Vec::new();
+        for (at, node) in tree.nodes.iter().enumerate().take(OUTLINED) {
+            let around = node.parent.map_or(0, |parent| of_nodes[parent]);
+            // Positions from 1 on, since 0 stands for the file.
+            let within = node.parent.map_or(0, |parent| parent + 1);
+            let words: Vec<&str> =
+                tree.words[node.words.clone()].iter().map(|word| word.span.of(text.as_str())).collect();
+            let name = words.first().copied().unwrap_or_default();
+            of_nodes.push(match node.kind {
+                Kind::Include => outline.add_value(around, within, "{includes}", name),
+                Kind::Item => outline.add_value(around, within, "{items}", name),
+                Kind::Entry => {
+                    outline.add_value(around, within, name, words.get(1).copied().unwrap_or_default())
+                }
+                Kind::Block => {
+                    let own = outline.add(around, within, name);
+                    if let Some(label) = words.get(1) {
+                        outline.add_value(own, at + 1, "{label}", label);
+                    }
+                    own
+                }
+            });
+        }
     }
 
     fn encode(&self, cell: &Cell, _column: &str, value: &str) -> Result<String, String> {

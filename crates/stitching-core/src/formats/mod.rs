@@ -17,6 +17,7 @@ mod ini;
 mod json;
 mod lines;
 mod off;
+mod outline;
 mod po;
 mod whole_file;
 mod xml;
@@ -28,6 +29,7 @@ pub use ini::{GoesOn, Ini, Repeated};
 pub use json::{Json, JsonPath, JsonPathError};
 pub use lines::Lines;
 pub use off::{OffPiece, OffStyle, may_have_off};
+pub use outline::{ITEM, Outline, OutlineNode};
 pub use po::Po;
 pub use whole_file::WholeFile;
 pub use xml::{Xml, XmlPath};
@@ -129,6 +131,9 @@ impl Fault {
     }
 }
 
+/// So many things of one file are looked at for its outline.
+pub const OUTLINED: usize = 20_000;
+
 /// What a format remembers from one block of a file to the next.
 #[derive(Debug, Default)]
 pub struct BlockState {
@@ -172,6 +177,9 @@ pub trait Format: std::fmt::Debug + Send + Sync {
 
     /// The names of the columns that the file itself tells of, in its order.
     fn columns(&self, text: &Text<'_>) -> Vec<String>;
+
+    /// Adds the shape of `text` to `outline`, in formats that nest. At most [`OUTLINED`] things are looked at.
+    fn outline(&self, _text: &Text<'_>, _outline: &mut Outline) {}
 
     /// The bytes to put in place of `cell.span` so that it holds `value`.
     ///

@@ -11,11 +11,13 @@
 //!
 //! How a change is written is told at the head of `transaction.rs`.
 
+mod description;
 mod history;
 mod lock;
 mod target;
 mod transaction;
 
+pub use description::{create_description, replace_description};
 pub use history::{Entry, FileEntry, HistoryItem};
 pub use lock::Lock;
 pub use target::Root;

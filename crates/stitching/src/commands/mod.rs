@@ -6,6 +6,7 @@ mod edit;
 mod explain;
 mod find;
 mod history;
+mod learn;
 mod rename;
 mod show;
 mod switch;
@@ -23,6 +24,8 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
     let global = &cli.global;
     match &cli.command {
         Command::Demo(args) => demo::run(args, global, ui),
+        Command::Init(args) => learn::init(args, global, ui),
+        Command::Learn(args) => learn::run(&open(global, ui)?, args, global, ui),
         Command::Tables(args) => tables::run(&open(global, ui)?, args, global, ui),
         Command::Show(args) => show::run(&open(global, ui)?, args, global, ui),
         Command::Find(args) => find::run(&open(global, ui)?, args, global, ui),

@@ -14,7 +14,9 @@ pub(super) use string::decode_string;
 
 use super::adding::{Addition, AddsOver, append, before_close, blanks_before};
 use super::flat::ancestors;
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
+use super::{
+    Cell, Column, ColumnCell, Fault, Form, Format, ITEM, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
+};
 use crate::text::{Span, Text};
 use tree::{Kind, Node, Tree};
 
@@ -68,6 +70,26 @@ impl Format for Json {
             }
         }
         names
+    }
+
+    fn outline(&self, text: &Text<'_>, outline: &mut Outline) {
+        let tree = Tree::parse(text, self, &mut |_| {});
+        outline.next_file();
+        let mut of_nodes: Vec<usize> = Vec::new();
+        for node in tree.nodes.iter().take(OUTLINED) {
+            let Some(parent) = node.parent else {
+                of_nodes.push(0);
+                continue;
+            };
+            let name = node.name.map_or(ITEM.into(), |span| decode_string(span.of(text.as_str()), 0).text);
+            let around = of_nodes[parent];
+            of_nodes.push(match node.kind {
+                Kind::Object | Kind::Array | Kind::Null => outline.add(around, parent, &name),
+                Kind::Str | Kind::Bare => {
+                    outline.add_value(around, parent, &name, node.span.of(text.as_str()))
+                }
+            });
+        }
     }
 
     fn encode(&self, cell: &Cell, _column: &str, value: &str) -> Result<String, String> {

@@ -12,7 +12,9 @@ pub use path::XmlPath;
 
 use super::adding::{Addition, AddsOver, append, before_close, blanks_before};
 use super::flat::ancestors;
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, Names, OffStyle, RawRecord, RecordSink};
+use super::{
+    Cell, Column, ColumnCell, Fault, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
+};
 use crate::text::{Span, Text};
 use path::{Place, Simple};
 use tree::Tree;
@@ -100,6 +102,28 @@ impl Format for Xml {
             }
         }
         names
+    }
+
+    fn outline(&self, text: &Text<'_>, outline: &mut Outline) {
+        let tree = Tree::parse_well(text, &mut |_| ());
+        let content = text.as_str();
+        outline.next_file();
+        let mut of_elements: Vec<usize> = Vec::new();
+        for (at, element) in tree.elements.iter().enumerate().take(OUTLINED) {
+            let around = element.parent.map_or(0, |parent| of_elements[parent]);
+            // Positions from 1 on, since 0 stands for the file.
+            let within = element.parent.map_or(0, |parent| parent + 1);
+            let name = element.name.of(content);
+            let own = match tree.only_text(at, content) {
+                Some(cell) => outline.add_value(around, within, name, cell.span.of(content)),
+                None => outline.add(around, within, name),
+            };
+            for attribute in tree.attributes(at) {
+                let name = format!("@{}", attribute.name.of(content));
+                outline.add_value(own, at + 1, &name, attribute.value.of(content));
+            }
+            of_elements.push(own);
+        }
     }
 
     fn encode(&self, cell: &Cell, _column: &str, value: &str) -> Result<String, String> {

@@ -1,0 +1,404 @@
+//! Which files hold like records: the tables that a game seems to have.
+
+use super::names::{is_language, plain_name, stem_words};
+use super::recognise::{Recognised, recognise};
+use super::shapes::RecordShape;
+use crate::layers::{FileId, LayerId, RelPath, Stack};
+use crate::links::with_text;
+use crate::project::PROJECT_FILE;
+use crate::schema::Schema;
+use crate::text::Encoding;
+use rayon::prelude::*;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+
+/// A table that the files seem to hold.
+#[derive(Debug, Clone)]
+pub(super) struct Candidate {
+    /// Its name.
+    pub name: String,
+    /// The patterns of its files.
+    pub patterns: Vec<String>,
+    /// The files.
+    pub files: Vec<FileId>,
+    /// The format, as TOML: `{ kind = "json", records = "$[*]" }`.
+    pub format: String,
+    /// The kind of the format.
+    pub kind: &'static str,
+    /// The records.
+    pub shape: RecordShape,
+    /// What may be wrong about this.
+    pub doubt: Option<&'static str>,
+    /// What its files are written in, if that is a guess.
+    pub encoding: Option<String>,
+}
+
+/// What was found of the files.
+#[derive(Debug, Default)]
+pub(super) struct Found {
+    /// The tables.
+    pub candidates: Vec<Candidate>,
+    /// Files of text that were not recognised.
+    pub unknown: Vec<FileId>,
+    /// How many files are no text: pictures, sounds.
+    pub binary: usize,
+    /// The languages that paths name.
+    pub languages: BTreeSet<String>,
+}
+
+/// What one file was recognised as.
+struct Seen {
+    file: FileId,
+    what: Option<Recognised>,
+    encoding: Option<String>,
+    binary: bool,
+}
+
+/// The folder and ending of some files, the files, and those of them that were looked at.
+type Group = ((String, String), Vec<FileId>, Vec<Seen>);
+
+/// At most so many files of a folder and ending are looked at; the others are taken to be like them if they
+/// are many.
+const LOOKED_AT: usize = 64;
+
+/// Looks at the files that the game would read if the layers ended at `through`, but not at those that
+/// `schema` describes.
+pub(super) fn candidates(stack: &Stack, schema: &Schema, through: LayerId) -> Found {
+    // What describes the project is no data of the game.
+    let is_own = |path: &RelPath| path.as_str() == PROJECT_FILE || path.as_str().ends_with(".schema.toml");
+    let described = |path: &RelPath| is_own(path) || schema.tables.iter().any(|table| table.takes(path));
+    let files: Vec<FileId> =
+        stack.effective(through).into_iter().filter(|file| !described(&stack.files()[*file].path)).collect();
+    // Files of one folder and ending are looked at together, and if there are very many, only some of them.
+    let mut groups: BTreeMap<(String, String), Vec<FileId>> = BTreeMap::new();
+    for file in files {
+        let path = &stack.files()[file].path;
+        let (folder, ending) = place_of(path);
+        groups.entry((folder, ending)).or_default().push(file);
+    }
+    let mut found = Found::default();
+    let mut parts: Vec<Candidate> = Vec::new();
+    let seen: Vec<Group> = groups
+        .into_par_iter()
+        .map(|(place, files)| {
+            let step = files.len().div_ceil(LOOKED_AT).max(1);
+            let seen = files.par_iter().step_by(step).map(|file| look_at(stack, *file)).collect();
+            (place, files, seen)
+        })
+        .collect();
+    for ((folder, ending), files, seen) in seen {
+        let all_seen = seen.len() == files.len();
+        found.binary += seen.iter().filter(|seen| seen.binary).count();
+        found
+            .unknown
+            .extend(seen.iter().filter(|seen| !seen.binary && seen.what.is_none()).map(|seen| seen.file));
+        for cluster in clusters(&seen) {
+            let own: Vec<FileId> = match all_seen || cluster.len() * 2 < seen.len() {
+                true => cluster.iter().map(|seen| seen.file).collect(),
+                false => files.clone(),
+            };
+            parts.extend(of_cluster(stack, &folder, &ending, &files, own, &cluster));
+        }
+    }
+    let mut parts = with_languages(stack, parts, &mut found.languages);
+    parts = merged(parts);
+    name_apart(&mut parts);
+    found.candidates = parts;
+    found
+}
+
+/// The folder of a path, and the ending of its name.
+fn place_of(path: &RelPath) -> (String, String) {
+    let text = path.as_str();
+    let (folder, name) = text.rsplit_once('/').unwrap_or(("", text));
+    let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
+    (folder.to_owned(), ending.to_lowercase())
+}
+
+fn look_at(stack: &Stack, file: FileId) -> Seen {
+    let look = |text: &crate::text::Text<'_>| {
+        let guessed = matches!(text.fault(), Some(crate::text::TextFault::Guessed { .. }));
+        let encoding = (guessed || !text.encoding().is_utf8()).then(|| Encoding::name(text.encoding()));
+        let binary = matches!(text.fault(), Some(crate::text::TextFault::Binary { .. }));
+        let what = if binary { None } else { recognise(text) };
+        Seen { file, what, encoding: encoding.filter(|_| guessed), binary }
+    };
+    with_text(stack, file, look).unwrap_or(Seen { file, what: None, encoding: None, binary: true })
+}
+
+/// The files that are alike: of one format with one set of record shapes, or, where columns differ a
+/// little, nearly so.
+fn clusters(seen: &[Seen]) -> Vec<Vec<&Seen>> {
+    let mut out: Vec<Vec<&Seen>> = Vec::new();
+    for one in seen {
+        let Some(what) = &one.what else { continue };
+        let same = out.iter_mut().find(|cluster| {
+            cluster.first().and_then(|first| first.what.as_ref()).is_some_and(|first| are_alike(first, what))
+        });
+        match same {
+            Some(cluster) => cluster.push(one),
+            None => out.push(vec![one]),
+        }
+    }
+    out
+}
+
+fn are_alike(a: &Recognised, b: &Recognised) -> bool {
+    // Notes may be lacking in one of the files.
+    let bare = |settings: &str| {
+        let start = settings.find(", comment = ");
+        start.map_or(settings.to_owned(), |start| {
+            let rest = &settings[start + 2..];
+            let end = rest.find(", ").filter(|_| !rest.contains('[')).map_or(rest.len(), |end| end);
+            format!("{}{}", &settings[..start], &rest[end..])
+        })
+    };
+    if a.kind != b.kind || bare(&a.settings) != bare(&b.settings) {
+        return false;
+    }
+    let shared = a.shapes.iter().filter(|shape| {
+        b.shapes.iter().any(|other| {
+            other.setting == shape.setting && columns_agree(&shape.columns, &other.columns, shape.whole_file)
+        })
+    });
+    let shared = shared.count();
+    shared > 0 && (shared * 2 >= a.shapes.len() || shared * 2 >= b.shapes.len())
+}
+
+/// Whether two sets of columns are those of one table: nearly all of the smaller are in the larger.
+fn columns_agree(a: &[String], b: &[String], loose: bool) -> bool {
+    let names: HashSet<&str> = a.iter().map(String::as_str).collect();
+    let shared = b.iter().filter(|name| names.contains(name.as_str())).count();
+    let (fewer, more) = (a.len().min(b.len()), a.len().max(b.len()));
+    if fewer == 0 {
+        return more == 0 || loose;
+    }
+    shared * 10 >= fewer * 8 && (loose || shared * 10 >= more * 5)
+}
+
+/// The tables of a cluster of like files.
+fn of_cluster(
+    stack: &Stack,
+    folder: &str,
+    ending: &str,
+    group: &[FileId],
+    files: Vec<FileId>,
+    cluster: &[&Seen],
+) -> Vec<Candidate> {
+    let path = |file: &FileId| stack.files()[*file].path.as_str();
+    let prefix = if folder.is_empty() { String::new() } else { format!("{folder}/") };
+    let dot = if ending.is_empty() { String::new() } else { format!(".{ending}") };
+    let patterns = if files.len() == group.len() && files.len() > 1 {
+        let ending_as_is = path(&files[0]).rsplit_once('.').map_or("", |(_, ending)| ending);
+        vec![if ending.is_empty() { format!("{prefix}*") } else { format!("{prefix}*.{ending_as_is}") }]
+    } else if let Some(pattern) = common_stem(stack, &files, group, &prefix, &dot) {
+        vec![pattern]
+    } else {
+        files.iter().map(|file| path(file).to_owned()).collect()
+    };
+    let mut shapes: Vec<(RecordShape, &Recognised)> = Vec::new();
+    for what in cluster.iter().filter_map(|seen| seen.what.as_ref()) {
+        for shape in &what.shapes {
+            match shapes.iter_mut().find(|(own, _)| own.setting == shape.setting) {
+                Some((own, _)) => {
+                    let new: Vec<String> =
+                        shape.columns.iter().filter(|name| !own.columns.contains(name)).cloned().collect();
+                    own.columns.extend(new);
+                }
+                None => shapes.push((shape.clone(), what)),
+            }
+        }
+    }
+    let marks = cluster.iter().filter_map(|seen| seen.what.as_ref()).map(|what| what.settings.as_str());
+    // The settings with the most said: one of the files may lack notes.
+    let settings = marks.max_by_key(|settings| settings.len()).unwrap_or_default().to_owned();
+    let encoding = cluster.iter().find_map(|seen| seen.encoding.clone());
+    let file_name = match files.len() {
+        1 => plain_name(stack.files()[files[0]].path.stem()),
+        _ => common_name(stack, &files, folder),
+    };
+    let only = shapes.len() == 1;
+    shapes
+        .into_iter()
+        .map(|(mut shape, what)| {
+            let mut settings = settings.clone();
+            if shape.whole_file && what.kind == "ini" && files.len() == 1 {
+                // A single file of keys: each is a record.
+                settings += ", records = \"keys\"";
+                shape = RecordShape::plain(Some("{section}/{key}"));
+            }
+            let own_name = shape.name.as_deref().map(plain_name).filter(|name| !name.is_empty());
+            let name = match own_name {
+                Some(name) if !only => name,
+                Some(name)
+                    if stem_words(&name) != stem_words(&file_name)
+                        && what.kind == "xml"
+                        && files.len() > 1 =>
+                {
+                    file_name.clone()
+                }
+                _ => file_name.clone(),
+            };
+            Candidate {
+                name,
+                patterns: patterns.clone(),
+                files: files.clone(),
+                format: format!("{{ kind = {:?}{}{} }}", what.kind, shape.setting, settings),
+                kind: what.kind,
+                shape,
+                doubt: what.doubt,
+                encoding: encoding.clone(),
+            }
+        })
+        .collect()
+}
+
+/// A pattern `folder/stem*.ending` that takes just `files` of the `group`.
+fn common_stem(stack: &Stack, files: &[FileId], group: &[FileId], prefix: &str, dot: &str) -> Option<String> {
+    if files.len() < 2 {
+        return None;
+    }
+    let stem = |file: &FileId| stack.files()[*file].path.stem();
+    let mut common = stem(&files[0]).to_owned();
+    for file in files {
+        let shared = common.chars().zip(stem(file).chars()).take_while(|(a, b)| a == b).count();
+        common = common.chars().take(shared).collect();
+    }
+    let taken = group.iter().filter(|file| stem(file).starts_with(&common)).count();
+    (common.chars().count() >= 3 && taken == files.len()).then(|| format!("{prefix}{common}*{dot}"))
+}
+
+/// The name of a table over several files: what their names begin with, or the folder's name.
+fn common_name(stack: &Stack, files: &[FileId], folder: &str) -> String {
+    let mut common = stack.files()[files[0]].path.stem().to_owned();
+    for file in files {
+        let stem = stack.files()[*file].path.stem();
+        let shared = common.chars().zip(stem.chars()).take_while(|(a, b)| a == b).count();
+        common = common.chars().take(shared).collect();
+    }
+    let common = plain_name(common.trim_end_matches(|next: char| !next.is_alphanumeric()));
+    let of_folder = plain_name(folder.rsplit('/').next().unwrap_or(folder).trim_end_matches(".zip"));
+    if common.len() >= 4 || of_folder.is_empty() { common } else { of_folder }
+}
+
+/// Tables whose paths differ only in a language become one, with `{lang}` in the pattern.
+fn with_languages(stack: &Stack, parts: Vec<Candidate>, languages: &mut BTreeSet<String>) -> Vec<Candidate> {
+    let mut out: Vec<Candidate> = Vec::new();
+    let mut taken: HashSet<(usize, FileId)> = HashSet::new();
+    let mut by_pattern: BTreeMap<(String, String), (Candidate, BTreeSet<String>)> = BTreeMap::new();
+    for (number, part) in parts.iter().enumerate() {
+        for file in &part.files {
+            let path = stack.files()[*file].path.as_str();
+            let Some((pattern, language)) = language_pattern(path) else { continue };
+            let entry =
+                by_pattern.entry((pattern.clone(), part.shape.setting.clone())).or_insert_with(|| {
+                    let patterns = vec![pattern.clone()];
+                    (Candidate { patterns, files: Vec::new(), ..part.clone() }, BTreeSet::new())
+                });
+            entry.0.files.push(*file);
+            entry.1.insert(language);
+            taken.insert((number, *file));
+        }
+    }
+    by_pattern.retain(|_, (_, codes)| codes.len() >= 2);
+    let kept: HashSet<FileId> = by_pattern.values().flat_map(|(own, _)| own.files.iter().copied()).collect();
+    for (own, codes) in by_pattern.into_values() {
+        languages.extend(codes);
+        let mut own = own;
+        own.name = name_of_pattern(&own.patterns[0]);
+        out.push(own);
+    }
+    for mut part in parts {
+        let before = part.files.len();
+        part.files.retain(|file| !kept.contains(file));
+        if part.files.is_empty() {
+            continue;
+        }
+        if part.files.len() < before {
+            part.patterns = part.files.iter().map(|file| stack.files()[*file].path.to_string()).collect();
+        }
+        out.push(part);
+    }
+    out
+}
+
+/// The path with `{lang}` in place of the part that is a language, and the language.
+fn language_pattern(path: &str) -> Option<(String, String)> {
+    let mut parts: Vec<String> = path.split('/').map(str::to_owned).collect();
+    let last = parts.len() - 1;
+    let (stem, ending) = match parts[last].rsplit_once('.') {
+        Some((stem, ending)) => (stem.to_owned(), format!(".{ending}")),
+        None => (parts[last].clone(), String::new()),
+    };
+    if is_language(&stem) {
+        parts[last] = format!("{{lang}}{ending}");
+        return Some((parts.join("/"), stem));
+    }
+    if let Some((head, code)) = stem.rsplit_once(['_', '-', '.'])
+        && is_language(code)
+    {
+        let sign = &stem[head.len()..=head.len()];
+        parts[last] = format!("{head}{sign}{{lang}}{ending}");
+        return Some((parts.join("/"), code.to_owned()));
+    }
+    let at = parts[..last].iter().position(|part| is_language(part))?;
+    let code = std::mem::replace(&mut parts[at], "{lang}".to_owned());
+    Some((parts.join("/"), code))
+}
+
+/// A name for the files of a pattern: its last part that says something.
+fn name_of_pattern(pattern: &str) -> String {
+    let parts = pattern.split('/').rev();
+    let mut names = parts.map(|part| {
+        let part = part.rsplit_once('.').map_or(part, |(stem, _)| stem);
+        plain_name(part.replace("{lang}", "").replace('*', "").trim_matches(['_', '-', '.']))
+    });
+    names.find(|name| !name.is_empty()).unwrap_or_else(|| "texts".to_owned())
+}
+
+/// Tables of one shape in several folders are one table if nearly all columns agree and their names do.
+fn merged(parts: Vec<Candidate>) -> Vec<Candidate> {
+    let mut out: Vec<Candidate> = Vec::new();
+    for part in parts {
+        let same = out.iter_mut().find(|own| {
+            own.kind == part.kind
+                && own.format == part.format
+                && own.shape.setting == part.shape.setting
+                && own.shape.columns.len() >= 2
+                && own.shape.columns == part.shape.columns
+                && stem_words(&own.name) == stem_words(&part.name)
+        });
+        match same {
+            Some(own) => {
+                own.patterns.extend(part.patterns);
+                own.files.extend(part.files);
+            }
+            None => out.push(part),
+        }
+    }
+    out
+}
+
+/// Gives tables of one name different ones, by their folders and then by numbers.
+fn name_apart(parts: &mut [Candidate]) {
+    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+    for part in parts.iter() {
+        *counts.entry(part.name.clone()).or_default() += 1;
+    }
+    let mut used: HashSet<String> = HashSet::new();
+    for part in parts.iter_mut() {
+        if counts.get(&part.name).is_some_and(|count| *count > 1) || part.name.is_empty() {
+            let pattern = &part.patterns[0];
+            let folder = pattern.rsplit('/').nth(1).map(plain_name).unwrap_or_default();
+            if !folder.is_empty() && folder != part.name {
+                part.name = format!("{folder}_{}", part.name);
+            }
+        }
+        let base = if part.name.is_empty() { "table".to_owned() } else { part.name.clone() };
+        part.name = base.clone();
+        let mut number = 2;
+        while !used.insert(part.name.clone()) {
+            part.name = format!("{base}_{number}");
+            number += 1;
+        }
+    }
+}

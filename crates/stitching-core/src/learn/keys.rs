@@ -1,0 +1,204 @@
+//! What names the records of a table.
+
+use super::candidates::Candidate;
+use super::names::{agreement, names_identifier};
+use super::profile::{Counts, Profile};
+use crate::formats::{Column, ColumnCell, Fault, Form, RawRecord, RecordSink, decode};
+use crate::layers::{FileId, RelPath, Stack};
+use crate::links::with_text;
+use crate::schema::Table;
+use hashbrown::HashSet;
+use rayon::prelude::*;
+use xxhash_rust::xxh3::Xxh3;
+
+/// What seems to be the key of a table.
+#[derive(Debug, Clone, Default)]
+pub(super) struct KeyChoice {
+    /// Its parts, as a schema writes them.
+    pub parts: Vec<String>,
+    /// How many records have a key that no other has.
+    pub unique: u64,
+    /// Others that would do, best first.
+    pub rivals: Vec<String>,
+}
+
+/// The name of the file, as a part of a key.
+pub(super) const STEM: &str = "{stem}";
+/// So many columns are tried as parts of a key.
+const TRIED: usize = 5;
+
+/// The single column, or the place, that names the records best; `None` if no single one does.
+pub(super) fn single(candidate: &Candidate, table: &Table, counts: &Counts) -> Option<KeyChoice> {
+    let place = candidate.shape.key.as_deref();
+    if candidate.shape.whole_file {
+        return Some(KeyChoice { parts: vec![STEM.to_owned()], unique: counts.records, rivals: Vec::new() });
+    }
+    let by_language = candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
+    let mut found: Vec<(f64, usize)> = Vec::new();
+    for (at, (field, own)) in table.fields.iter().zip(&counts.columns).enumerate() {
+        let unique = own.is_unique(counts.records);
+        let nearly = own.values > 0
+            && own.most <= 1
+            && counts.records >= 50
+            && own.distinct.len() as u64 * 100 >= counts.records * 98
+            && own.values * 100 >= counts.records * 99;
+        let in_each_language =
+            by_language && (Some(field.name.as_str()) == place || at == 0) && own.values > 0;
+        if !(unique || nearly || in_each_language) || !own.is_identifiers() {
+            continue;
+        }
+        let mut score = 0.0;
+        let is_place = Some(field.name.as_str()) == place;
+        score += if is_place { 5.0 } else { 0.0 };
+        score += if at == 0 { 3.0 } else { -0.2 * at as f64 };
+        score += if names_identifier(&field.name) { 3.0 } else { 0.0 };
+        score += if agreement(&field.name, &candidate.name) == 2 { 3.0 } else { 0.0 };
+        score += if own.lettered * 2 > own.values { 1.0 } else { 0.0 };
+        score -= if own.spaced * 3 > own.values && !is_place { 4.0 } else { 0.0 };
+        score -= if own.separated[5] * 2 > own.values { 1.0 } else { 0.0 };
+        score -= if unique { 0.0 } else { 3.0 };
+        // A column of unique numbers with large gaps and ends is a measure rather than a name.
+        score -= if own.numbers > 0 && own.lowest < 0.0 { 2.0 } else { 0.0 };
+        found.push((score, at));
+    }
+    found.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
+    let (_, best) = *found.first()?;
+    let name = |at: usize| table.fields[at].name.clone();
+    Some(KeyChoice {
+        parts: vec![name(best)],
+        unique: counts.columns[best].distinct.len() as u64,
+        rivals: found[1..].iter().take(3).map(|(_, at)| name(*at)).collect(),
+    })
+}
+
+/// Several columns that together name the records; if none do, what comes nearest.
+pub(super) fn several(
+    stack: &Stack,
+    candidate: &Candidate,
+    table: &Table,
+    counts: &Counts,
+) -> Option<KeyChoice> {
+    let fits =
+        |own: &Profile| own.values * 100 >= counts.records * 99 && own.is_identifiers() && own.most <= 1;
+    let mut columns: Vec<usize> = (0..table.fields.len()).filter(|at| fits(&counts.columns[*at])).collect();
+    // Few values in many records make no key, and what has many is best.
+    let spread = |at: &usize| counts.columns[*at].distinct.len();
+    columns.sort_by_key(|at| (std::cmp::Reverse(usize::from(*at < TRIED)), *at));
+    columns.retain(|at| spread(at) > 1);
+    columns.truncate(TRIED);
+    let has_stem = candidate.files.len() > 1;
+    let mut combinations: Vec<Vec<Option<usize>>> = Vec::new();
+    if has_stem {
+        combinations.extend(columns.iter().map(|at| vec![None, Some(*at)]));
+    }
+    for (number, a) in columns.iter().enumerate() {
+        for b in &columns[number + 1..] {
+            combinations.push(vec![Some(*a), Some(*b)]);
+            if has_stem {
+                combinations.push(vec![None, Some(*a), Some(*b)]);
+            }
+        }
+    }
+    if let [a, b, c, ..] = columns[..] {
+        combinations.push(vec![Some(a), Some(b), Some(c)]);
+    }
+    if let [a, b, c, d, ..] = columns[..] {
+        combinations.push(vec![Some(a), Some(b), Some(d)]);
+        combinations.push(vec![Some(a), Some(b), Some(c), Some(d)]);
+    }
+    let distinct = together(stack, table, &candidate.files, &combinations);
+    let whole = |at: &usize| distinct[*at] as u64 * 1000 >= counts.records * 995;
+    let rank = |at: &usize| {
+        let parts = &combinations[*at];
+        let first = parts.iter().flatten().copied().sum::<usize>();
+        let weak = parts.iter().flatten().filter(|at| counts.columns[**at].is_numeric()).count();
+        (parts.len(), weak * 3 + first)
+    };
+    let mut fitting: Vec<usize> = (0..combinations.len()).filter(whole).collect();
+    fitting.sort_by_key(rank);
+    let shown = |parts: &Vec<Option<usize>>| -> Vec<String> {
+        parts.iter().map(|part| part.map_or(STEM.to_owned(), |at| table.fields[at].name.clone())).collect()
+    };
+    let best = *fitting.first()?;
+    Some(KeyChoice {
+        parts: shown(&combinations[best]),
+        unique: distinct[best] as u64,
+        rivals: fitting[1..].iter().take(3).map(|at| shown(&combinations[*at]).join("/")).collect(),
+    })
+}
+
+/// How many different values the columns of each combination have together; `None` is the file's name.
+fn together(
+    stack: &Stack,
+    table: &Table,
+    files: &[FileId],
+    combinations: &[Vec<Option<usize>>],
+) -> Vec<usize> {
+    let mut fields: Vec<usize> = combinations.iter().flatten().flatten().copied().collect();
+    fields.sort_unstable();
+    fields.dedup();
+    let columns: Vec<Column<'_>> =
+        fields.iter().map(|field| Column { name: &table.fields[*field].name, optional: true }).collect();
+    let places: Vec<Vec<Option<usize>>> = combinations
+        .iter()
+        .map(|parts| {
+            parts.iter().map(|part| part.map(|at| fields.partition_point(|own| *own < at))).collect()
+        })
+        .collect();
+    let empty = || vec![HashSet::<u64>::new(); combinations.len()];
+    let sets = files
+        .par_iter()
+        .with_max_len(8)
+        .fold(empty, |sets, file| {
+            let path = &stack.files()[*file].path;
+            let mut kept = sets;
+            let _ = with_text(stack, *file, |text| {
+                let values = vec![None; columns.len()];
+                let sets = std::mem::take(&mut kept);
+                let mut own = Together { text: text.as_str(), path, places: &places, sets, values };
+                table.format.read(text, &columns, &mut own);
+                kept = own.sets;
+            });
+            kept
+        })
+        .reduce(empty, |mut a, b| {
+            a.iter_mut().zip(b).for_each(|(own, other)| own.extend(other));
+            a
+        });
+    sets.iter().map(HashSet::len).collect()
+}
+
+struct Together<'t> {
+    text: &'t str,
+    path: &'t RelPath,
+    places: &'t [Vec<Option<usize>>],
+    sets: Vec<HashSet<u64>>,
+    values: Vec<Option<String>>,
+}
+
+impl RecordSink for Together<'_> {
+    fn record(&mut self, record: &RawRecord<'_>) {
+        self.values.fill(None);
+        let shown = |cell: &&ColumnCell| cell.cell.form != Form::Nested;
+        for own in record.cells.iter().filter(shown) {
+            let value = &mut self.values[usize::from(own.column)];
+            if value.is_none() {
+                *value = Some(decode(self.text, &own.cell).text.into_owned());
+            }
+        }
+        for (set, places) in self.sets.iter_mut().zip(self.places) {
+            let mut hasher = Xxh3::new();
+            for place in places {
+                let part = match place {
+                    None => Some(self.path.stem()),
+                    Some(at) => self.values[*at].as_deref(),
+                };
+                hasher.update(part.unwrap_or_default().as_bytes());
+                hasher.update(&[0]);
+            }
+            set.insert(hasher.digest());
+        }
+    }
+
+    fn fault(&mut self, _fault: Fault) {}
+}

@@ -1,0 +1,804 @@
+//! Learning a game's data from the data: which tables there are, what names their records, what points
+//! where, which values stand for "nothing".
+//!
+//! The way: [`candidates`] finds files that hold like records; [`profile`] reads them once and counts what
+//! each column holds; [`keys`] chooses what names the records; [`references`] looks each value up among the
+//! keys of all tables. The result is a list of [`Proposal`]s, each with its evidence and a [`Band`]. The
+//! cost grows with the size of the data and the number of columns, not with pairs of columns.
+
+mod candidates;
+mod keys;
+mod names;
+mod profile;
+mod proposal;
+mod recognise;
+mod references;
+mod shapes;
+mod start;
+mod values;
+mod write;
+
+pub use proposal::{Band, Exception, Proposal, Topic};
+pub use start::{Start, start};
+pub use write::written;
+
+use crate::layers::{FileId, LayerId, Stack};
+use crate::links::{LoadedFile, load, with_text};
+use crate::schema::{self, Layout, Schema, Table};
+use crate::tables::key_hash;
+use crate::text::NearestIndex;
+use candidates::{Candidate, Found};
+use hashbrown::HashMap;
+use keys::{KeyChoice, STEM};
+use profile::{Counts, Profile, SEPARATORS, Seen, Split, Wanted, profile, texts_of};
+use references::{Exceptions, Leads, Source, Suspicion, Target, Targets, explain, suspicions};
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet};
+use write::quoted;
+
+/// What was learned.
+#[derive(Debug, Default)]
+pub struct Learned {
+    /// The proposals: those of one table together, tables in the order of their files, the surest first
+    /// within each.
+    pub proposals: Vec<Proposal>,
+    /// Files of text of which nothing could be made: their paths.
+    pub unknown: Vec<String>,
+    /// How many files are no text.
+    pub binary: usize,
+    /// The languages that paths name.
+    pub languages: Vec<String>,
+    /// How many tables were looked at, and how many records they have.
+    pub tables: usize,
+    /// How many records they have.
+    pub records: u64,
+}
+
+/// A table that is looked at.
+struct Studied {
+    table: Table,
+    files: Vec<FileId>,
+    /// What it was recognised as, if the schema does not describe it.
+    candidate: Option<Candidate>,
+    key: KeyChoice,
+    /// The fields of which the schema says nothing yet.
+    open: Vec<usize>,
+    /// What the schema is to say of its texts, if it holds texts.
+    texts: Option<String>,
+}
+
+/// Files of a table that are looked at for their columns.
+const LOOKED_AT: usize = 24;
+
+/// Studies the files that the game would read if the layers ended at `through`. Nothing is proposed of what
+/// `schema` says already.
+pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
+    let Found { candidates, unknown, binary, languages } = candidates::candidates(stack, schema, through);
+    let mut studied: Vec<Studied> = described(stack, schema, through);
+    studied.extend(candidates.into_iter().filter_map(|candidate| undescribed(stack, schema, candidate)));
+    let tables: Vec<Table> = studied.iter().map(|own| own.table.clone()).collect();
+    let files: Vec<Vec<FileId>> = studied.iter().map(|own| own.files.clone()).collect();
+    let all = (0..tables.len()).flat_map(|table| {
+        (0..tables[table].fields.len()).map(move |field| Wanted { table, field, split: Split::default() })
+    });
+    let all: Vec<Wanted> = all.collect();
+    let counts = profile(stack, &tables, &files, &all);
+    for (own, counts) in studied.iter_mut().zip(&counts) {
+        if let Some(candidate) = &own.candidate {
+            own.key = choose_key(stack, candidate, &own.table, counts);
+            own.texts = texts_setting(candidate, &own.table, &own.key, counts);
+        }
+    }
+    let study = Study { stack, studied: &studied, tables: &tables, files: &files, counts: &counts };
+    let mut proposals: Vec<Proposal> = Vec::new();
+    for (at, own) in studied.iter().enumerate() {
+        proposals.extend(table_proposal(own, &counts[at]));
+    }
+    let links = study.links();
+    let linked: BTreeSet<(String, String)> = links
+        .iter()
+        .filter(|link| link.band != Band::Hidden)
+        .filter_map(|link| Some((link.table.clone(), link.field.clone()?)))
+        .collect();
+    proposals.extend(links);
+    proposals.extend(study.kinds(&linked));
+    let order: HashMap<&str, usize> =
+        studied.iter().enumerate().map(|(at, own)| (own.table.name.as_str(), at)).collect();
+    proposals
+        .sort_by_key(|own| (order.get(own.table.as_str()).copied(), own.topic != Topic::Table, own.band));
+    Learned {
+        proposals,
+        unknown: unknown.iter().map(|file| stack.files()[*file].path.to_string()).collect(),
+        binary,
+        languages: languages.into_iter().collect(),
+        tables: studied.len(),
+        records: counts.iter().map(|counts| counts.records).sum(),
+    }
+}
+
+/// The tables that the schema describes, with all columns that their files have.
+fn described(stack: &Stack, schema: &Schema, through: LayerId) -> Vec<Studied> {
+    let files = stack.effective(through);
+    let of = |table: &Table| {
+        let own = files.iter().copied().filter(|file| table.takes(&stack.files()[*file].path));
+        own.collect::<Vec<FileId>>()
+    };
+    schema
+        .tables
+        .iter()
+        .filter(|table| !table.is_of_files())
+        .map(|table| {
+            let files = of(table);
+            let wide = table.widened(&columns_of(stack, table, &files, &[]));
+            let says_nothing = |field: &usize| {
+                let own = &wide.fields[*field];
+                let Layout::Whole(rule) = own.layout else { return false };
+                !wide.rules[rule].says_something()
+                    && own.list.is_none()
+                    && own.follows.is_none()
+                    && !own.note
+                    && !own.inherit
+            };
+            let open = (0..wide.fields.len()).filter(says_nothing).collect();
+            let parts = wide.key.iter().map(|part| wide.key_part_name(*part).to_owned()).collect();
+            let key = KeyChoice { parts, ..KeyChoice::default() };
+            Studied { table: wide, files, candidate: None, key, open, texts: None }
+        })
+        .collect()
+}
+
+/// A candidate as a table that can be read.
+fn undescribed(stack: &Stack, schema: &Schema, candidate: Candidate) -> Option<Studied> {
+    let patterns: Vec<String> = candidate.patterns.iter().map(|pattern| quoted(pattern)).collect();
+    let source = format!(
+        "[table.t]\nfiles = [{}]\nformat = {}\nkey = \"{{path}}\"\n",
+        patterns.join(", "),
+        candidate.format
+    );
+    let (read, problems) = schema::read(&[("learned".to_owned(), source)], &schema.languages);
+    if !problems.is_empty() {
+        return None;
+    }
+    let mut table = read.tables.into_iter().next()?;
+    table.name = candidate.name.clone();
+    let columns = columns_of(stack, &table, &candidate.files, &candidate.shape.columns);
+    let table = table.widened(&columns);
+    let open = (0..table.fields.len()).collect();
+    let (files, key) = (candidate.files.clone(), KeyChoice::default());
+    Some(Studied { table, files, candidate: Some(candidate), key, open, texts: None })
+}
+
+/// The columns that the files of a table have: `known` first, then those that the format tells of.
+fn columns_of(stack: &Stack, table: &Table, files: &[FileId], known: &[String]) -> Vec<String> {
+    let mut out: Vec<String> = known.to_vec();
+    let nested = !known.is_empty() && matches!(table.format_name, "json" | "xml" | "blocks");
+    if nested {
+        return out;
+    }
+    let step = files.len().div_ceil(LOOKED_AT).max(1);
+    let mut seen: BTreeSet<String> = out.iter().cloned().collect();
+    for file in files.iter().step_by(step) {
+        let columns = with_text(stack, *file, |text| {
+            let sample = crate::text::Text::of_file(recognise::sample(text.as_str()));
+            table.format.columns(&sample)
+        });
+        for column in columns.unwrap_or_default() {
+            if seen.insert(column.clone()) {
+                out.push(column);
+            }
+        }
+    }
+    out
+}
+
+fn choose_key(stack: &Stack, candidate: &Candidate, table: &Table, counts: &Counts) -> KeyChoice {
+    if candidate.shape.key.as_deref() == Some("{section}/{key}") {
+        let parts = vec!["{section}".to_owned(), "{key}".to_owned()];
+        return KeyChoice { parts, unique: counts.records, rivals: Vec::new() };
+    }
+    keys::single(candidate, table, counts)
+        .or_else(|| keys::several(stack, candidate, table, counts))
+        .unwrap_or_else(|| {
+            // Nothing names the records: the place does as well as anything.
+            let first = table.fields.first().map(|field| field.name.clone());
+            let part = candidate.shape.key.clone().filter(|key| table.field(key).is_some()).or(first);
+            KeyChoice { parts: part.into_iter().collect(), unique: 0, rivals: Vec::new() }
+        })
+}
+
+/// What the schema is to say of a table that seems to hold texts.
+fn texts_setting(candidate: &Candidate, table: &Table, key: &KeyChoice, counts: &Counts) -> Option<String> {
+    if candidate.kind == "po" {
+        return Some("\"msgstr\"".to_owned());
+    }
+    let languages: Vec<&str> = table
+        .fields
+        .iter()
+        .map(|field| field.name.as_str())
+        .filter(|name| names::is_language(name))
+        .collect();
+    if languages.len() >= 2 && languages.len() + 2 >= table.fields.len() {
+        return Some("true".to_owned());
+    }
+    let by_path = candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
+    let prose = |at: &usize| {
+        let own = &counts.columns[*at];
+        own.values > 0 && own.spaced * 10 >= own.values * 3
+    };
+    let others: Vec<usize> =
+        (0..table.fields.len()).filter(|at| !key.parts.contains(&table.fields[*at].name)).collect();
+    let text_like = others.iter().copied().filter(prose).collect::<Vec<_>>();
+    let quoted_lines = candidate.kind == "lines" && table.fields.len() == 2;
+    match text_like[..] {
+        [one] if by_path || (quoted_lines && others.len() == 1) => Some(quoted(&table.fields[one].name)),
+        [] if by_path && others.len() == 1 => Some(quoted(&table.fields[others[0]].name)),
+        _ => None,
+    }
+}
+
+fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal> {
+    let candidate = own.candidate.as_ref()?;
+    let list = |values: &[String]| match values {
+        [one] => quoted(one),
+        many => format!("[{}]", many.iter().map(|value| quoted(value)).collect::<Vec<_>>().join(", ")),
+    };
+    let mut settings = vec![
+        ("files".to_owned(), list(&candidate.patterns)),
+        ("format".to_owned(), candidate.format.clone()),
+        ("key".to_owned(), list(&own.key.parts)),
+    ];
+    let mut reasons: Vec<String> = candidate.doubt.iter().map(|doubt| (*doubt).to_owned()).collect();
+    if let Some(encoding) = &candidate.encoding {
+        settings.insert(2, ("encoding".to_owned(), quoted(encoding)));
+        reasons.push(format!("that the files are in {encoding} is a guess"));
+    }
+    if let Some(texts) = &own.texts {
+        settings.push(("texts".to_owned(), texts.clone()));
+    }
+    let by_language = candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
+    let whole = own.key.unique == counts.records || by_language;
+    let nearly = own.key.unique * 100 >= counts.records * 98;
+    if own.key.unique == 0 && !by_language {
+        reasons.push("no columns were found that name a record".to_owned());
+    } else if !whole {
+        reasons.push(format!(
+            "{} of {} records share their key with another",
+            counts.records - own.key.unique.min(counts.records),
+            counts.records
+        ));
+    }
+    let band = match () {
+        () if counts.records == 0 => Band::Hidden,
+        () if candidate.doubt.is_some() || own.key.unique == 0 && !by_language => Band::Ask,
+        () if whole || nearly => Band::Accept,
+        () => Band::Ask,
+    };
+    let texts = if own.texts.is_some() { ", texts" } else { "" };
+    Some(Proposal {
+        band,
+        topic: Topic::Table,
+        table: own.table.name.clone(),
+        field: None,
+        says: format!("{} in {}{texts}", candidate.kind, candidate.patterns.join(", ")),
+        settings,
+        values: counts.records,
+        fit: own.key.unique.min(counts.records),
+        distinct: own.key.unique,
+        none: Vec::new(),
+        exceptions: Vec::new(),
+        rivals: own.key.rivals.clone(),
+        reasons,
+    })
+}
+
+/// All that the columns are judged by.
+struct Study<'s> {
+    stack: &'s Stack,
+    studied: &'s [Studied],
+    tables: &'s [Table],
+    files: &'s [Vec<FileId>],
+    counts: &'s [Counts],
+}
+
+/// A column in one of the ways in which it can be taken.
+struct Way {
+    /// The fields, which are more than one if their names differ only in a number.
+    fields: Vec<usize>,
+    table: usize,
+    split: Split,
+}
+
+impl Study<'_> {
+    /// Where columns point.
+    fn links(&self) -> Vec<Proposal> {
+        let targets = self.targets();
+        let whole = self.ways();
+        let sources: Vec<Source<'_>> =
+            whole.iter().map(|way| self.source(way, &self.counts[way.table].columns)).collect();
+        let owners = self.owners(&targets);
+        let found = suspicions(&sources, &targets, &owners);
+        // Where the whole does not lead anywhere, the items of a list may.
+        let mut parted: Vec<Way> = Vec::new();
+        for (way, (source, found)) in whole.iter().zip(sources.iter().zip(&found)) {
+            let resolves = found.as_ref().is_some_and(|found| found.best.distinct * 2 > found.distinct);
+            if !resolves && !source.is_key {
+                parted.extend(splits(source).into_iter().map(|split| Way {
+                    split,
+                    fields: way.fields.clone(),
+                    table: way.table,
+                }));
+            }
+        }
+        let wanted: Vec<Wanted> = parted
+            .iter()
+            .flat_map(|way| {
+                way.fields.iter().map(|field| Wanted { table: way.table, field: *field, split: way.split })
+            })
+            .collect();
+        let parted_counts = profile(self.stack, self.tables, self.files, &wanted);
+        let of_way = |way: &Way| -> Vec<&Profile> {
+            let own = wanted.iter().filter(|wanted| wanted.table == way.table).enumerate();
+            let own =
+                own.filter(|(_, wanted)| wanted.split == way.split && way.fields.contains(&wanted.field));
+            own.map(|(at, _)| &parted_counts[way.table].columns[at]).collect()
+        };
+        let parted_sources: Vec<Source<'_>> = parted
+            .iter()
+            .map(|way| Source { profiles: of_way(way), ..self.source(way, &self.counts[way.table].columns) })
+            .collect();
+        let parted_found = suspicions(&parted_sources, &targets, &owners);
+        let mut all: Vec<(&Way, &Source<'_>, &Suspicion)> = Vec::new();
+        for (way, (source, found)) in whole.iter().zip(sources.iter().zip(&found)) {
+            all.extend(found.as_ref().map(|found| (way, source, found)));
+        }
+        // Of several ways to take a value apart, the one that explains most counts.
+        let mut best: BTreeMap<(usize, Vec<usize>), (u64, usize)> = BTreeMap::new();
+        for (at, (way, found)) in parted.iter().zip(&parted_found).enumerate() {
+            let Some(found) = found else { continue };
+            let share = found.best.distinct * 1000 / found.distinct.max(1);
+            let own = best.entry((way.table, way.fields.clone())).or_insert((0, at));
+            if share > own.0 {
+                *own = (share, at);
+            }
+        }
+        for (_, at) in best.values() {
+            if let Some(found) = &parted_found[*at] {
+                all.push((&parted[*at], &parted_sources[*at], found));
+            }
+        }
+        let left: Vec<Seen> = all.iter().flat_map(|(_, _, found)| found.left.iter().copied()).collect();
+        let texts = texts_of(self.stack, &left);
+        let near = Near { study: self, targets: &targets, indexes: RefCell::default() };
+        let places = Places { stack: self.stack, files: RefCell::default() };
+        let mut start = 0;
+        let mut out = Vec::new();
+        for (way, source, found) in all {
+            let own = &texts[start..start + found.left.len()];
+            start += found.left.len();
+            let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
+            let exceptions = explain(found, own, numeric, &|text| near.to(found.best.target, text));
+            out.extend(self.link(way, source, found, &exceptions, &targets, &places));
+        }
+        out
+    }
+
+    /// The columns that could point somewhere, those taken together whose names differ only in a number.
+    fn ways(&self) -> Vec<Way> {
+        let mut out: Vec<Way> = Vec::new();
+        for (table, own) in self.studied.iter().enumerate() {
+            let mut families: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+            for field in &own.open {
+                let profile = &self.counts[table].columns[*field];
+                if profile.is_identifiers() {
+                    let name = &own.table.fields[*field].name;
+                    families.entry(family(name)).or_default().push(*field);
+                }
+            }
+            out.extend(families.into_values().map(|fields| Way { fields, table, split: Split::default() }));
+        }
+        out
+    }
+
+    fn source<'p>(&self, way: &Way, columns: &'p [Profile]) -> Source<'p> {
+        let own = &self.studied[way.table];
+        let name = &own.table.fields[way.fields[0]].name;
+        let is_key = own.key.parts.len() == 1
+            && way.fields.iter().any(|field| own.table.fields[*field].name == own.key.parts[0]);
+        Source {
+            table: way.table,
+            name: if way.fields.len() > 1 { family(name) } else { name.clone() },
+            profiles: way.fields.iter().map(|field| &columns[*field]).collect(),
+            is_key,
+        }
+    }
+
+    /// What can be pointed to: keys of one part, texts, files.
+    fn targets(&self) -> Targets {
+        let mut targets = Targets::default();
+        let mut texts: BTreeSet<u64> = BTreeSet::new();
+        for (at, own) in self.studied.iter().enumerate() {
+            let [part] = own.key.parts.as_slice() else { continue };
+            let is_texts = own.texts.is_some() || own.table.texts.is_some();
+            let counts = &self.counts[at];
+            let (values, numbers, lettered): (Vec<u64>, Option<(f64, f64)>, bool) = match own
+                .table
+                .field(part)
+            {
+                Some(field) => {
+                    let profile = &counts.columns[field];
+                    let range = (profile.numbers > 0).then_some((profile.lowest, profile.highest));
+                    (profile.distinct.keys().copied().collect(), range, !profile.is_numeric())
+                }
+                None if part == STEM => {
+                    let stems =
+                        own.files.iter().map(|file| key_hash(self.stack.files()[*file].path.stem(), false));
+                    let stems: BTreeSet<u64> = stems.collect();
+                    (stems.into_iter().collect(), None, true)
+                }
+                None => continue,
+            };
+            if is_texts {
+                texts.extend(values);
+                continue;
+            }
+            let keys = values.len();
+            let dense = !lettered
+                && numbers
+                    .is_some_and(|(low, high)| (high - low + 1.0) < keys as f64 * 3.0 && low.abs() < 100.0);
+            let (name, column) = (own.table.name.clone(), part.clone());
+            let target = Target { leads: Leads::Record(at), name, column, keys, dense, lettered };
+            targets.add(target, values.into_iter());
+        }
+        if !texts.is_empty() {
+            let target = Target {
+                leads: Leads::Text,
+                name: "text".to_owned(),
+                column: "text".to_owned(),
+                keys: texts.len(),
+                dense: false,
+                lettered: true,
+            };
+            targets.add(target, texts.into_iter());
+        }
+        self.add_files(&mut targets);
+        targets
+    }
+
+    /// Files that values can name: by their whole path, or by what the template of a folder leaves open.
+    fn add_files(&self, targets: &mut Targets) {
+        let mut sets: BTreeMap<String, BTreeSet<u64>> = BTreeMap::new();
+        let top = self.stack.top();
+        for file in self.stack.effective(top) {
+            let path = self.stack.files()[file].path.as_str();
+            sets.entry("{}".to_owned()).or_default().insert(key_hash(path, false));
+            let ending = path
+                .rsplit_once('/')
+                .map_or(path, |(_, name)| name)
+                .rsplit_once('.')
+                .map(|(_, ending)| ending);
+            let folders = path.match_indices('/').map(|(at, _)| at + 1).take(4);
+            for start in folders {
+                let (folder, rest) = path.split_at(start);
+                sets.entry(format!("{folder}{{}}")).or_default().insert(key_hash(rest, false));
+                if let Some(ending) = ending
+                    && let Some(stem) = rest.strip_suffix(ending).and_then(|rest| rest.strip_suffix('.'))
+                {
+                    sets.entry(format!("{folder}{{}}.{ending}")).or_default().insert(key_hash(stem, false));
+                }
+            }
+        }
+        for (template, values) in sets {
+            let folder = template.split("{}").next().unwrap_or_default().trim_end_matches('/');
+            let name = folder.rsplit('/').next().unwrap_or_default().to_owned();
+            let (keys, leads) = (values.len(), Leads::File(template.clone()));
+            let target =
+                Target { leads, name, column: "file".to_owned(), keys, dense: false, lettered: true };
+            targets.add(target, values.into_iter());
+        }
+    }
+
+    /// For each target whose own keys are those of another table, that one: its records add to those there.
+    fn owners(&self, targets: &Targets) -> BTreeMap<usize, usize> {
+        let mut owners = BTreeMap::new();
+        for (id, target) in targets.list.iter().enumerate() {
+            let Leads::Record(table) = target.leads else { continue };
+            let own = &self.studied[table];
+            let Some(field) = own.table.field(&target.column) else { continue };
+            let profiles = vec![&self.counts[table].columns[field]];
+            let source = Source { table, name: target.column.clone(), profiles, is_key: true };
+            let best = references::hits(&source, targets)
+                .into_iter()
+                .filter(|hits| hits.target != id && hits.distinct * 50 >= target.keys as u64 * 49)
+                .filter(|hits| matches!(targets.list[hits.target].leads, Leads::Record(_)))
+                .filter(|hits| {
+                    let other = &targets.list[hits.target];
+                    let named = names::agreement(&target.column, &other.name);
+                    let own_named = names::agreement(&target.column, &target.name);
+                    named > own_named || (named == own_named && other.keys > target.keys)
+                })
+                .max_by_key(|hits| {
+                    (
+                        names::agreement(&target.column, &targets.list[hits.target].name),
+                        targets.list[hits.target].keys,
+                    )
+                });
+            if let Some(best) = best {
+                owners.insert(id, best.target);
+            }
+        }
+        owners
+    }
+
+    /// A suspicion as a proposal for each of its fields.
+    fn link(
+        &self,
+        way: &Way,
+        source: &Source<'_>,
+        found: &Suspicion,
+        exceptions: &Exceptions,
+        targets: &Targets,
+        places: &Places<'_>,
+    ) -> Vec<Proposal> {
+        let own = &self.studied[way.table];
+        let target = &targets.list[found.best.target];
+        let none: u64 = exceptions.none.iter().map(|(_, count)| u64::from(*count)).sum();
+        let values = found.values - none.min(found.values);
+        let distinct = found.best.distinct;
+        let fit = found.best.values;
+        if values == 0 || distinct == 0 {
+            return Vec::new();
+        }
+        let named = references::agrees(source, targets, &found.best);
+        let misspelt: u64 = exceptions.misspelt.iter().map(|(_, seen, _)| u64::from(seen.count)).sum();
+        let explained = (fit + misspelt.min(values / 20 + 1)) as f64 / values as f64;
+        let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
+        let as_good: Vec<&references::Hits> =
+            found.rivals.iter().filter(|rival| references::agrees(source, targets, rival) >= named).collect();
+        let is_file = matches!(target.leads, Leads::File(_));
+        let mut reasons = Vec::new();
+        match named {
+            2 => reasons.push(format!("the name says `{}`", target.name)),
+            1 => reasons.push(format!("the name shares a word with `{}`", target.name)),
+            _ => {}
+        }
+        if numeric {
+            reasons.push("the values are numbers, which fit by chance more often".to_owned());
+        }
+        let band = if numeric {
+            let rare = !target.dense && !target.lettered;
+            match (named, explained > 0.98, rare) {
+                (2, true, true) if distinct >= 3 => Band::Accept,
+                (2, true, false) if distinct >= 3 && distinct as usize * 2 >= target.keys => Band::Ask,
+                (1.., true, _) if distinct >= 2 => Band::Ask,
+                (0, true, true) if distinct >= 10 && as_good.is_empty() && fit == values => Band::Ask,
+                _ => Band::Hidden,
+            }
+        } else {
+            let enough = match named {
+                2 => distinct >= 2 || (distinct == 1 && target.keys <= 3),
+                1 => distinct >= 3,
+                _ => distinct >= 4 && !is_file || distinct >= 6,
+            };
+            match () {
+                () if explained >= 0.97 && enough && as_good.is_empty() => Band::Accept,
+                () if explained >= 0.97 && enough && named == 2 && as_good.len() < 2 => Band::Ask,
+                () if explained >= 0.85 && (named > 0 || distinct >= 3) => Band::Ask,
+                () if explained >= 0.97 && distinct >= 2 => Band::Ask,
+                () => Band::Hidden,
+            }
+        };
+        // A key that happens to be one of another table's is a reference only if its name says so.
+        let band = if source.is_key && named < 2 && band == Band::Accept { Band::Ask } else { band };
+        let mut settings: Vec<(String, String)> = Vec::new();
+        let (what, link): (String, Vec<(String, String)>) = match &target.leads {
+            Leads::Record(_) => {
+                (format!("points to {}", target.name), vec![("ref".to_owned(), quoted(&target.name))])
+            }
+            Leads::Text => ("is a text key".to_owned(), vec![("text".to_owned(), "true".to_owned())]),
+            Leads::File(template) => {
+                (format!("names a file {template}"), vec![("file".to_owned(), quoted(template))])
+            }
+        };
+        if let Some(list) = way.split.list {
+            settings.push(("list".to_owned(), quoted(&list.to_string())));
+        }
+        match way.split.part {
+            None => settings.extend(link),
+            Some((sign, part)) => {
+                let name = names::stem_words(&target.name).join("_");
+                let name = if name.is_empty() { "what".to_owned() } else { name };
+                let shape = if part == 0 {
+                    format!("{{{name}}}{sign}{{amount}}")
+                } else {
+                    format!("{{what}}{sign}{{{name}}}")
+                };
+                settings.push(("parts".to_owned(), quoted(&shape)));
+                let inside: Vec<String> =
+                    link.iter().map(|(name, value)| format!("{name} = {value}")).collect();
+                settings.push((name, format!("{{ {} }}", inside.join(", "))));
+            }
+        }
+        match exceptions.none.as_slice() {
+            [] => {}
+            [(one, _)] => settings.push(("none".to_owned(), quoted(one))),
+            many => {
+                let many: Vec<String> = many.iter().map(|(none, _)| quoted(none)).collect();
+                settings.push(("none".to_owned(), format!("[{}]", many.join(", "))));
+            }
+        }
+        let mut shown: Vec<Exception> = Vec::new();
+        for (text, seen, near) in exceptions.misspelt.iter().take(5) {
+            shown.extend(places.exception(text, seen, Some(near.clone())));
+        }
+        for (text, seen) in exceptions.others.iter().take(5) {
+            shown.extend(places.exception(text, seen, None));
+        }
+        let rival = |hits: &references::Hits| targets.list[hits.target].shown();
+        let list = if way.split.list.is_some() { "each item " } else { "" };
+        let one = |field: &usize| Proposal {
+            band,
+            topic: Topic::Link,
+            table: own.table.name.clone(),
+            field: Some(own.table.fields[*field].name.clone()),
+            says: format!("{list}{what}"),
+            settings: settings.clone(),
+            values,
+            fit,
+            distinct,
+            none: exceptions.none.iter().map(|(none, count)| (none.clone(), u64::from(*count))).collect(),
+            exceptions: shown.clone(),
+            rivals: found.rivals.iter().take(4).map(rival).collect(),
+            reasons: reasons.clone(),
+        };
+        way.fields.iter().map(one).collect()
+    }
+
+    /// What kinds of values the columns hold that point nowhere.
+    fn kinds(&self, linked: &BTreeSet<(String, String)>) -> Vec<Proposal> {
+        let mut asked: Vec<(usize, usize, Vec<Seen>)> = Vec::new();
+        for (table, own) in self.studied.iter().enumerate() {
+            let is_texts = own.texts.is_some() || own.table.texts.is_some();
+            for field in own.open.iter().filter(|_| !is_texts) {
+                let name = &own.table.fields[*field].name;
+                if !linked.contains(&(own.table.name.clone(), name.clone())) {
+                    asked.push((table, *field, values::telling(&self.counts[table].columns[*field])));
+                }
+            }
+        }
+        let seen: Vec<Seen> = asked.iter().flat_map(|(_, _, seen)| seen.iter().copied()).collect();
+        let texts = texts_of(self.stack, &seen);
+        let mut start = 0;
+        let mut out = Vec::new();
+        for (table, field, seen) in asked {
+            let own_texts = &texts[start..start + seen.len()];
+            start += seen.len();
+            let own = &self.studied[table];
+            let name = &own.table.fields[field].name;
+            let profile = &self.counts[table].columns[field];
+            let is_key = own.key.parts.contains(name);
+            let unique = !is_key && values::seems_unique(name, profile, self.counts[table].records);
+            let kind = values::kind_of(profile, is_key, &seen, own_texts);
+            let base = Proposal {
+                band: Band::Ask,
+                topic: Topic::Values,
+                table: own.table.name.clone(),
+                field: Some(name.clone()),
+                says: "no two are the same".to_owned(),
+                settings: vec![("unique".to_owned(), "true".to_owned())],
+                values: profile.values,
+                fit: profile.values,
+                distinct: profile.distinct.len() as u64,
+                none: Vec::new(),
+                exceptions: Vec::new(),
+                rivals: Vec::new(),
+                reasons: Vec::new(),
+            };
+            if unique {
+                out.push(base.clone());
+            }
+            if let Some(kind) = kind.filter(|_| name != STEM) {
+                let values::Kind { band, says, settings, fit, reasons } = kind;
+                out.push(Proposal { band, says, settings, fit, reasons, ..base });
+            }
+        }
+        out
+    }
+}
+
+impl Target {
+    fn shown(&self) -> String {
+        match &self.leads {
+            Leads::Record(_) => self.name.clone(),
+            Leads::Text => "texts".to_owned(),
+            Leads::File(template) => template.clone(),
+        }
+    }
+}
+
+/// The name of a column without the number at its end.
+fn family(name: &str) -> String {
+    let stem = name.trim_end_matches(|next: char| next.is_ascii_digit());
+    if stem.is_empty() { name.to_owned() } else { stem.trim_end_matches(['_', '-', ' ']).to_owned() }
+}
+
+/// The ways to take the values of a column apart that its signs suggest.
+fn splits(source: &Source<'_>) -> Vec<Split> {
+    let lettered: u64 = source.profiles.iter().map(|profile| profile.lettered).sum();
+    let prose: u64 = source.profiles.iter().map(|profile| profile.prose).sum();
+    if lettered == 0 || prose * 4 > lettered {
+        return Vec::new();
+    }
+    let share = |at: usize| {
+        let with: u64 = source.profiles.iter().map(|profile| profile.separated[at]).sum();
+        with as f64 / lettered as f64
+    };
+    let at = |sign: char| SEPARATORS.iter().position(|own| *own == sign).unwrap_or_default();
+    let mut out = Vec::new();
+    let colon = share(at(':'));
+    for sign in [';', ',', '|', '>', '+', '&', '/', ' '] {
+        if share(at(sign)) < 0.1 {
+            continue;
+        }
+        out.push(Split { list: Some(sign), part: None });
+        if colon > 0.5 {
+            out.push(Split { list: Some(sign), part: Some((':', 0)) });
+        }
+    }
+    if colon > 0.5 {
+        out.push(Split { list: None, part: Some((':', 0)) });
+        out.push(Split { list: None, part: Some((':', 1)) });
+    }
+    out
+}
+
+/// Keys close to a text, by target.
+struct Near<'s> {
+    study: &'s Study<'s>,
+    targets: &'s Targets,
+    indexes: RefCell<HashMap<usize, Option<NearestIndex>>>,
+}
+
+/// Keys of larger tables are not looked through for what is close.
+const MOST_NEAR: usize = 200_000;
+
+impl Near<'_> {
+    fn to(&self, target: usize, text: &str) -> Option<String> {
+        let mut indexes = self.indexes.borrow_mut();
+        let index = indexes.entry(target).or_insert_with(|| {
+            let own = &self.targets.list[target];
+            let Leads::Record(table) = own.leads else { return None };
+            if own.keys > MOST_NEAR {
+                return None;
+            }
+            let studied = &self.study.studied[table];
+            let names: Vec<String> = match studied.table.field(&own.column) {
+                Some(field) => {
+                    let seen: Vec<Seen> =
+                        self.study.counts[table].columns[field].distinct.values().copied().collect();
+                    texts_of(self.study.stack, &seen)
+                }
+                None => {
+                    let stem = |file: &FileId| self.study.stack.files()[*file].path.stem().to_owned();
+                    studied.files.iter().map(stem).collect()
+                }
+            };
+            Some(NearestIndex::new(names))
+        });
+        index.as_ref()?.nearest(text).into_iter().next()
+    }
+}
+
+/// Places of values; each file is loaded once.
+struct Places<'s> {
+    stack: &'s Stack,
+    files: RefCell<HashMap<u32, Option<LoadedFile>>>,
+}
+
+impl Places<'_> {
+    fn exception(&self, text: &str, seen: &Seen, near: Option<String>) -> Option<Exception> {
+        let mut files = self.files.borrow_mut();
+        let file = files.entry(seen.file).or_insert_with(|| load(self.stack, seen.file as FileId).ok());
+        let place = file.as_ref()?.place(seen.cell.span);
+        Some(Exception { text: text.to_owned(), count: u64::from(seen.count), place, near })
+    }
+}

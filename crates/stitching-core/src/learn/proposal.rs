@@ -1,0 +1,91 @@
+//! What is proposed for a schema, with what speaks for and against it.
+
+use crate::problem::Place;
+
+/// How sure a proposal is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Band {
+    /// Fit to be written without review.
+    Accept,
+    /// To be looked at.
+    Ask,
+    /// Hardly more than a coincidence.
+    Hidden,
+}
+
+impl Band {
+    /// Its name in output: `accept`, `ask`, `hidden`.
+    pub fn name(self) -> &'static str {
+        match self {
+            Band::Accept => "accept",
+            Band::Ask => "ask",
+            Band::Hidden => "hidden",
+        }
+    }
+}
+
+/// What a proposal is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Topic {
+    /// A table: its files, its format, its key.
+    Table,
+    /// What the values of a field point to.
+    Link,
+    /// What kind of values a field has.
+    Values,
+}
+
+impl Topic {
+    /// Its name in output: `table`, `link`, `values`.
+    pub fn name(self) -> &'static str {
+        match self {
+            Topic::Table => "table",
+            Topic::Link => "link",
+            Topic::Values => "values",
+        }
+    }
+}
+
+/// A value that does not fit what is proposed.
+#[derive(Debug, Clone)]
+pub struct Exception {
+    /// The value.
+    pub text: String,
+    /// How often it is there.
+    pub count: u64,
+    /// Where it is first.
+    pub place: Place,
+    /// What may be meant.
+    pub near: Option<String>,
+}
+
+/// Something to write into the schema, with its evidence.
+#[derive(Debug, Clone)]
+pub struct Proposal {
+    /// How sure it is.
+    pub band: Band,
+    /// What it is about.
+    pub topic: Topic,
+    /// The table.
+    pub table: String,
+    /// The field, unless it is about the table.
+    pub field: Option<String>,
+    /// What is proposed, in words.
+    pub says: String,
+    /// The settings with their values as TOML, in the order in which they are written.
+    pub settings: Vec<(String, String)>,
+    /// How many values were looked at.
+    pub values: u64,
+    /// How many of them fit.
+    pub fit: u64,
+    /// How many different ones there are.
+    pub distinct: u64,
+    /// Values taken to stand for "nothing", with their counts.
+    pub none: Vec<(String, u64)>,
+    /// Values that do not fit, the most frequent first; at most a few.
+    pub exceptions: Vec<Exception>,
+    /// What else would fit about as well.
+    pub rivals: Vec<String>,
+    /// What speaks for it or against it, in words.
+    pub reasons: Vec<String>,
+}

@@ -1,0 +1,435 @@
+//! Recognising what a file is by its content: its format with all settings, as the schema writes them.
+
+use super::shapes::{RecordShape, shapes_of};
+use crate::formats::{BlockPath, Blocks, Format, Json, JsonPath, Outline, RecordSink, Taken, Xml, XmlPath};
+use crate::formats::{Fault, RawRecord};
+use crate::text::{Template, Text};
+use std::collections::HashMap;
+
+/// Only so many bytes at the start of a file are looked at.
+pub(super) const SAMPLE_BYTES: usize = 128 * 1024;
+/// And of these only so many lines.
+const SAMPLE_LINES: usize = 400;
+/// What may begin a line that is only a note.
+const NOTE_MARKS: [&str; 5] = ["#", ";", "//", "--", "'"];
+
+/// What a file seems to be.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Recognised {
+    /// The name of its format in a schema.
+    pub kind: &'static str,
+    /// The settings of the format but for the records, as TOML: `, delimiter = ";"`.
+    pub settings: String,
+    /// The sets of like records in it.
+    pub shapes: Vec<RecordShape>,
+    /// What may be wrong about this.
+    pub doubt: Option<&'static str>,
+}
+
+/// The first bytes of `text` that hold whole lines.
+pub(super) fn sample(text: &str) -> &str {
+    if text.len() <= SAMPLE_BYTES {
+        return text;
+    }
+    let cut = text.floor_char_boundary(SAMPLE_BYTES);
+    let end = text[..cut].rfind('\n').map_or(cut, |line| line + 1);
+    &text[..end]
+}
+
+/// What the file with this content is; `None` for prose and anything unknown.
+pub(super) fn recognise(text: &Text<'_>) -> Option<Recognised> {
+    let whole = sample(text.as_str());
+    let cut = whole.len() < text.as_str().len();
+    let content = Text::of_file(whole);
+    let body = whole[content.body()..].trim_start();
+    match body.chars().next()? {
+        '<' => return xml(&content),
+        '{' | '[' => {
+            if let Some(found) = json(&content, cut) {
+                return Some(found);
+            }
+        }
+        _ => {}
+    }
+    let lines = Lines::of(&whole[content.body()..]);
+    po(&lines)
+        .or_else(|| tabs(&lines))
+        .or_else(|| ini(&lines))
+        .or_else(|| blocks(&content, &lines))
+        .or_else(|| separated(&lines))
+        .or_else(|| template(&lines))
+}
+
+/// Counts what a format finds.
+#[derive(Default)]
+struct Counter {
+    records: usize,
+    faults: Vec<&'static str>,
+    messages: Vec<String>,
+}
+
+impl RecordSink for Counter {
+    fn record(&mut self, _record: &RawRecord<'_>) {
+        self.records += 1;
+    }
+
+    fn fault(&mut self, fault: Fault) {
+        self.faults.push(fault.code);
+        self.messages.push(fault.message);
+    }
+}
+
+fn xml(text: &Text<'_>) -> Option<Recognised> {
+    let format = Xml { records: XmlPath::records("/*").ok()? };
+    let mut outline = Outline::default();
+    format.outline(text, &mut outline);
+    let shapes = shapes_of(&outline, "xml");
+    (!shapes.is_empty()).then(|| Recognised { kind: "xml", settings: String::new(), shapes, doubt: None })
+}
+
+fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
+    let mut best: Option<(usize, Json)> = None;
+    for (comments, trailing_commas) in [(false, false), (true, false), (false, true), (true, true)] {
+        let format = Json { records: JsonPath::parse("$").ok()?, comments, trailing_commas };
+        let mut found = Counter::default();
+        format.read(text, &[], &mut found);
+        let faults = found.faults.len();
+        if best.as_ref().is_none_or(|(fewest, _)| faults < *fewest) {
+            best = Some((faults, format));
+        }
+        if faults == 0 {
+            break;
+        }
+    }
+    let (faults, format) = best?;
+    let mut outline = Outline::default();
+    format.outline(text, &mut outline);
+    let things: u32 = outline.nodes.iter().map(|node| node.met).sum();
+    // A sample that is cut has brackets left open.
+    let allowed = (things as usize / 50).max(2) + if cut { 20 } else { 0 };
+    let members = outline
+        .nodes
+        .iter()
+        .any(|node| node.met > 0 && node.name != crate::formats::ITEM && !node.name.is_empty());
+    if faults > allowed || (faults > 0 && !members) {
+        return None;
+    }
+    let mut settings = String::new();
+    if format.comments {
+        settings += ", comments = true";
+    }
+    if format.trailing_commas {
+        settings += ", trailing_commas = true";
+    }
+    Some(Recognised { kind: "json", settings, shapes: shapes_of(&outline, "json"), doubt: None })
+}
+
+/// The lines of a sample that are not blank.
+struct Lines<'t> {
+    /// Those that no mark makes notes.
+    lines: Vec<&'t str>,
+    /// The marks of those that are.
+    marks: Vec<&'static str>,
+}
+
+impl<'t> Lines<'t> {
+    fn of(text: &'t str) -> Lines<'t> {
+        let lines: Vec<&str> =
+            text.lines().filter(|line| !line.trim().is_empty()).take(SAMPLE_LINES).collect();
+        let mut marks = Vec::new();
+        for mark in NOTE_MARKS {
+            let own = lines.iter().filter(|line| line.trim_start().starts_with(mark));
+            let like_notes = own.clone().filter(|line| is_like_a_note(line.trim_start(), mark)).count();
+            let count = own.count();
+            if count > 0 && count * 2 <= lines.len() && like_notes * 10 >= count * 8 {
+                marks.push(mark);
+            }
+        }
+        let note = |line: &&str| !marks.iter().any(|mark| line.trim_start().starts_with(mark));
+        Lines { lines: lines.into_iter().filter(note).collect(), marks }
+    }
+
+    /// The marks as a setting, but for those that the format knows by itself.
+    fn comment_setting(&self, known: &[&str]) -> String {
+        let marks: Vec<String> = self.marks.iter().map(|mark| format!("{mark:?}")).collect();
+        match marks.as_slice() {
+            [] => String::new(),
+            _ if self.marks.iter().all(|mark| known.contains(mark)) => String::new(),
+            [one] => format!(", comment = {one}"),
+            many => format!(", comment = [{}]", many.join(", ")),
+        }
+    }
+}
+
+/// Whether what follows `mark` reads like a note: a blank, a word, the mark again, but not a directive.
+fn is_like_a_note(line: &str, mark: &str) -> bool {
+    let rest = &line[mark.len()..];
+    mark != "#" || !rest.starts_with("include") && !rest.starts_with("define")
+}
+
+fn po(lines: &Lines<'_>) -> Option<Recognised> {
+    let with = |word: &str| lines.lines.iter().filter(|line| line.starts_with(word)).count();
+    let (ids, texts) = (with("msgid "), with("msgstr"));
+    (ids > 0 && texts > 0 && (ids + texts) * 3 > lines.lines.len()).then(|| Recognised {
+        kind: "po",
+        settings: String::new(),
+        shapes: vec![RecordShape::plain(Some("msgid"))],
+        doubt: None,
+    })
+}
+
+fn tabs(lines: &Lines<'_>) -> Option<Recognised> {
+    delimited(lines, '\t')
+}
+
+fn separated(lines: &Lines<'_>) -> Option<Recognised> {
+    [';', ',', '|'].into_iter().find_map(|delimiter| delimited(lines, delimiter))
+}
+
+/// The cells of a line; delimiters in quotes are none.
+fn cells(line: &str, delimiter: char) -> Vec<&str> {
+    let mut quoted = false;
+    line.split(|next: char| {
+        quoted ^= next == '"' && delimiter != '\t';
+        next == delimiter && !quoted
+    })
+    .collect()
+}
+
+fn delimited(lines: &Lines<'_>, delimiter: char) -> Option<Recognised> {
+    // A header may begin with what is a mark of notes elsewhere, so notes are taken out only here.
+    let rows: Vec<Vec<&str>> = lines.lines.iter().map(|line| cells(line, delimiter)).collect();
+    let width = rows.first()?.len();
+    if width < 2 || rows.len() < 2 {
+        return None;
+    }
+    let fitting = rows.iter().filter(|row| row.len() == width).count();
+    if fitting * 10 < rows.len() * 9 && !(delimiter == '\t' && rows.iter().all(|row| row.len() <= width)) {
+        return None;
+    }
+    let header = &rows[0];
+    let name = |cell: &&str| {
+        let cell = cell.trim().trim_matches('"');
+        cell.chars().count() <= 60 && !cell.is_empty() && crate::schema::number(cell).is_none()
+    };
+    let named = header.iter().filter(|cell| name(cell)).count();
+    let has_header = named * 10 >= width * 9 && unlike_rows(&rows);
+    if !has_header && delimiter != '\t' && delimiter != ';' {
+        // Commas stand in prose too.
+        let short = rows.iter().flatten().filter(|cell| cell.split_whitespace().count() <= 3).count();
+        if short * 10 < rows.len() * width * 9 || rows.len() < 4 {
+            return None;
+        }
+    }
+    let mut settings = match delimiter {
+        '\t' => String::new(),
+        other => format!(", delimiter = \"{other}\""),
+    };
+    settings += &lines.comment_setting(&[]);
+    let columns: Vec<String> = if has_header {
+        header.iter().map(|cell| cell.trim_matches(['"', '\r']).to_owned()).collect()
+    } else {
+        let names: Vec<String> = (1..=width).map(|column| format!("c{column}")).collect();
+        let shown: Vec<String> = names.iter().map(|name| format!("{name:?}")).collect();
+        settings += &format!(", header = false, columns = [{}]", shown.join(", "));
+        names
+    };
+    let mut shape = RecordShape::plain(None);
+    shape.columns = columns;
+    let doubt = (!has_header).then_some("it has no header row, so that its columns have numbers for names");
+    Some(Recognised { kind: "delimited", settings, shapes: vec![shape], doubt })
+}
+
+/// Whether the first row is unlike the others: its cells are not among the values of their columns, and it
+/// has words where these have numbers, or only names.
+fn unlike_rows(rows: &[Vec<&str>]) -> bool {
+    let (header, rest) = (&rows[0], &rows[1..]);
+    let repeated = |at: usize| rest.iter().filter(|row| row.get(at) == Some(&header[at])).count();
+    let again = (0..header.len()).filter(|at| !header[*at].is_empty() && repeated(*at) > 0).count();
+    let mut seen = std::collections::HashSet::new();
+    let twice = header.iter().filter(|cell| !cell.is_empty() && !seen.insert(**cell)).count();
+    again * 4 <= header.len() && twice * 4 <= header.len()
+}
+
+fn ini(lines: &Lines<'_>) -> Option<Recognised> {
+    let (mut sections, mut keys, mut others, mut braces) = (0, 0, 0, 0);
+    let mut names: HashMap<&str, usize> = HashMap::new();
+    let mut quoted = 0;
+    let mut has_head = false;
+    for line in &lines.lines {
+        let line = line.trim();
+        if line.starts_with('[') && line.contains(']') {
+            sections += 1;
+            continue;
+        }
+        match line.split_once('=') {
+            Some((key, value)) if is_key(key) => {
+                keys += 1;
+                has_head |= sections == 0;
+                quoted += usize::from(value.trim().starts_with('"'));
+                *names.entry(key.trim()).or_default() += 1;
+                braces += usize::from(value.contains(['{', '}']));
+            }
+            _ => {
+                braces += usize::from(line.contains(['{', '}']));
+                others += 1;
+            }
+        }
+    }
+    let all = lines.lines.len();
+    if keys == 0 || braces * 20 > all || others * 10 > all {
+        return None;
+    }
+    if sections == 0 && quoted * 10 >= keys * 9 {
+        return None; // Texts: a template says more.
+    }
+    let mut settings = lines.comment_setting(&["#", ";"]);
+    if has_head && sections > 0 {
+        settings += ", head = \"head\"";
+    }
+    if sections == 0 {
+        // One record a file, if it turns out that several files have the same keys.
+        settings += ", head = \"main\"";
+        let mut shape = RecordShape::plain(Some("{stem}"));
+        shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
+        shape.columns.sort();
+        shape.whole_file = true;
+        return Some(Recognised { kind: "ini", settings, shapes: vec![shape], doubt: None });
+    }
+    // A key that stands in many sections belongs to records; if none does, each key is one.
+    let common = names.values().filter(|count| **count > 1).count();
+    let by_key = sections < 3 || common * 3 < names.len() && sections * 3 < keys;
+    let mut shape = RecordShape::plain(Some("{section}"));
+    shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
+    shape.columns.sort();
+    if by_key {
+        settings += ", records = \"keys\"";
+        shape = RecordShape { columns: Vec::new(), ..RecordShape::plain(Some("{section}/{key}")) };
+    }
+    Some(Recognised { kind: "ini", settings, shapes: vec![shape], doubt: None })
+}
+
+/// Whether `key` can stand before a `=`: short, and without signs of other formats.
+fn is_key(key: &str) -> bool {
+    let key = key.trim();
+    !key.is_empty()
+        && key.len() <= 80
+        && !key.contains(['{', '}', '"', '(', ';'])
+        && key.split_whitespace().count() <= 4
+}
+
+fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
+    let opened = lines.lines.iter().filter(|line| line.contains('{')).count();
+    let closed = lines.lines.iter().filter(|line| line.contains('}')).count();
+    if opened == 0 || closed == 0 || (opened + closed) * 20 < lines.lines.len() {
+        return None;
+    }
+    let assigned = lines.lines.iter().filter(|line| line.contains('=')).count();
+    let mut comments: Vec<String> = lines.marks.iter().map(|mark| (*mark).to_owned()).collect();
+    let include =
+        lines.lines.iter().find_map(|line| line.trim().strip_prefix('#')?.split_whitespace().next());
+    let include = include.filter(|word| word.chars().all(char::is_alphabetic)).map(|word| format!("#{word}"));
+    if comments.is_empty() {
+        comments.push(if include.is_some() { "//" } else { "#" }.to_owned());
+    }
+    let assign = (assigned * 5 >= lines.lines.len()).then_some('=');
+    let escapes = text.as_str().contains("\\\"");
+    let format = Blocks {
+        records: BlockPath::parse("*", false).ok()?,
+        taken: Taken::Blocks,
+        assign,
+        comments: comments.clone(),
+        separators: vec![',', ';'],
+        escapes,
+        include: include.clone(),
+    };
+    let mut found = Counter::default();
+    format.read(text, &[], &mut found);
+    if found.faults.len() * 20 > lines.lines.len() {
+        return None;
+    }
+    let mut outline = Outline::default();
+    format.outline(text, &mut outline);
+    let mut settings = String::new();
+    if assign.is_none() {
+        settings += ", assign = \"\"";
+    }
+    let shown: Vec<String> = comments.iter().map(|mark| format!("{mark:?}")).collect();
+    if comments != ["#"] {
+        settings += &match shown.as_slice() {
+            [one] => format!(", comment = {one}"),
+            many => format!(", comment = [{}]", many.join(", ")),
+        };
+    }
+    if escapes {
+        settings += ", escapes = true";
+    }
+    if let Some(include) = include {
+        settings += &format!(", include = {include:?}");
+    }
+    let shapes = shapes_of(&outline, "blocks");
+    (!shapes.is_empty()).then_some(Recognised { kind: "blocks", settings, shapes, doubt: None })
+}
+
+/// Lines of one shape: texts under keys, or a word with a value.
+fn template(lines: &Lines<'_>) -> Option<Recognised> {
+    let word = first_word(&lines.lines);
+    let mut tried: Vec<String> = [
+        "{key} = \"{text}\"",
+        "{key}=\"{text}\"",
+        "{key}: \"{text}\"",
+        "{key} \"{text}\"",
+        "\"{key}\" = \"{text}\"",
+        "\"{key}\" \"{text}\"",
+    ]
+    .map(str::to_owned)
+    .to_vec();
+    if let Some(word) = word {
+        tried.push(format!("{word} \"{{value}}\""));
+        tried.push(format!("{word} {{value}}"));
+    }
+    tried.push("{key} = {text}".to_owned());
+    tried.push("{key}: {text}".to_owned());
+    for source in tried {
+        let template = Template::parse(&source).ok()?;
+        let fits =
+            |line: &&&str| template.matches(line.trim()).is_some_and(|parts| key_is_short(line, &parts));
+        let fitting = lines.lines.iter().filter(fits).count();
+        if fitting >= 2 && fitting * 10 >= lines.lines.len() * 8 {
+            let key = template.parts().first().cloned().unwrap_or_default();
+            let mut settings = format!(", line = '{source}'");
+            settings += &lines.comment_setting(&[]);
+            if fitting < lines.lines.len() {
+                settings += ", others = true";
+            }
+            let mut shape = RecordShape::plain(Some(&key));
+            shape.columns = template.parts().to_vec();
+            return Some(Recognised { kind: "lines", settings, shapes: vec![shape], doubt: None });
+        }
+    }
+    // A list of names, one a line.
+    let name = |line: &&&str| !line.trim().contains([' ', '\t', '{', '<', '=', '"']) && line.len() < 200;
+    let names = lines.lines.iter().filter(name).count();
+    (names >= 3 && names == lines.lines.len()).then(|| {
+        let mut shape = RecordShape::plain(Some("value"));
+        shape.columns = vec!["value".to_owned()];
+        let settings = format!(", line = '{{value}}'{}", lines.comment_setting(&[]));
+        Recognised { kind: "lines", settings, shapes: vec![shape], doubt: None }
+    })
+}
+
+fn key_is_short(line: &str, parts: &[Option<std::ops::Range<usize>>]) -> bool {
+    let key = parts.first().and_then(|part| line.trim().get(part.clone()?));
+    key.is_some_and(|key| key.len() <= 80 && (parts.len() == 1 || !key.contains(' ')))
+}
+
+/// The word that most lines begin with, if it is one word.
+fn first_word<'t>(lines: &[&'t str]) -> Option<&'t str> {
+    let mut counts: HashMap<&str, usize> = HashMap::new();
+    for line in lines {
+        *counts.entry(line.split_whitespace().next()?).or_default() += 1;
+    }
+    let (word, count) = counts.into_iter().max_by_key(|(word, count)| (*count, *word))?;
+    let plain = word.chars().all(|next| next.is_alphanumeric() || "_#-".contains(next));
+    (plain && count >= 3 && count * 10 >= lines.len() * 8).then_some(word)
+}

@@ -1,0 +1,263 @@
+//! What values point to: which columns hold the keys of which tables.
+//!
+//! Most inclusions are coincidences, so that coverage alone says little. What counts, most useful first:
+//! whether the values look like identifiers; whether names agree; whether all exceptions are explained (a
+//! recurring one stands for "nothing", one close to a key is misspelt); and how many other tables hold the
+//! same values.
+
+use super::names::agreement;
+use super::profile::{Profile, Seen};
+use hashbrown::HashMap;
+use std::collections::BTreeMap;
+
+/// Where a value can lead.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Leads {
+    /// To the records of the table at this position.
+    Record(usize),
+    /// To a text.
+    Text,
+    /// To a file, whose path this template makes of the value.
+    File(String),
+}
+
+/// A set of values that others can point to.
+#[derive(Debug, Clone)]
+pub(super) struct Target {
+    pub leads: Leads,
+    /// The name of the table, or what else there is.
+    pub name: String,
+    /// The column that holds the keys.
+    pub column: String,
+    /// How many values there are.
+    pub keys: usize,
+    /// Whether they are numbers that follow one another closely, as they would by themselves.
+    pub dense: bool,
+    /// Whether most of them have letters.
+    pub lettered: bool,
+}
+
+/// All values that can be pointed to: for each its targets.
+#[derive(Debug, Default)]
+pub(super) struct Targets {
+    pub list: Vec<Target>,
+    first: HashMap<u64, u32>,
+    /// A target, and the next entry of the same value.
+    chain: Vec<(u32, u32)>,
+}
+
+const END: u32 = u32::MAX;
+
+impl Targets {
+    /// Adds a target with its values, each given once.
+    pub fn add(&mut self, target: Target, values: impl Iterator<Item = u64>) {
+        let id = self.list.len() as u32;
+        self.list.push(target);
+        for value in values {
+            let next = self.first.insert(value, self.chain.len() as u32).unwrap_or(END);
+            self.chain.push((id, next));
+        }
+    }
+
+    /// The targets that have `value`.
+    pub fn of(&self, value: u64) -> impl Iterator<Item = usize> + '_ {
+        let mut at = self.first.get(&value).copied().unwrap_or(END);
+        std::iter::from_fn(move || {
+            let (target, next) = *self.chain.get(at as usize)?;
+            at = next;
+            Some(target as usize)
+        })
+    }
+}
+
+/// A column, or several equally named ones taken together, whose values may point somewhere.
+#[derive(Debug, Clone)]
+pub(super) struct Source<'p> {
+    /// The position of its table.
+    pub table: usize,
+    /// Its name without a number.
+    pub name: String,
+    /// What it holds; for several columns, each.
+    pub profiles: Vec<&'p Profile>,
+    /// Whether it is the key of its table.
+    pub is_key: bool,
+}
+
+/// How far a target has the values of a source.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Hits {
+    pub target: usize,
+    /// How many values, counted as often as they are there.
+    pub values: u64,
+    /// How many different ones.
+    pub distinct: u64,
+}
+
+/// What was found of a source before its exceptions were read.
+#[derive(Debug, Clone)]
+pub(super) struct Suspicion {
+    /// How the best target does.
+    pub best: Hits,
+    /// Others that do about as well, best first.
+    pub rivals: Vec<Hits>,
+    /// How many values there are, and how many different ones.
+    pub values: u64,
+    pub distinct: u64,
+    /// The values that do not resolve, the most frequent first; cut if they are many.
+    pub left: Vec<Seen>,
+}
+
+/// So many exceptions are looked at.
+pub(super) const EXCEPTIONS: usize = 24;
+
+/// For each of `sources` the target that it most likely points to. `owners` tells for a target the one that
+/// its own keys point to, if they do.
+pub(super) fn suspicions(
+    sources: &[Source<'_>],
+    targets: &Targets,
+    owners: &BTreeMap<usize, usize>,
+) -> Vec<Option<Suspicion>> {
+    use rayon::prelude::*;
+    sources.par_iter().map(|source| suspicion(source, targets, owners)).collect()
+}
+
+/// How each target does that has any of the values.
+pub(super) fn hits(source: &Source<'_>, targets: &Targets) -> Vec<Hits> {
+    let mut hits = vec![Hits::default(); targets.list.len()];
+    for profile in &source.profiles {
+        for (value, seen) in &profile.distinct {
+            for target in targets.of(*value) {
+                hits[target].values += u64::from(seen.count);
+                hits[target].distinct += 1;
+            }
+        }
+    }
+    hits.iter_mut().enumerate().for_each(|(at, hits)| hits.target = at);
+    hits.retain(|hits| hits.distinct > 0);
+    hits
+}
+
+fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, usize>) -> Option<Suspicion> {
+    let mut hits = hits(source, targets);
+    if source.is_key {
+        // A key is no reference to its own table.
+        hits.retain(|hits| targets.list[hits.target].leads != Leads::Record(source.table));
+    }
+    let distinct: u64 = source.profiles.iter().map(|profile| profile.distinct.len() as u64).sum();
+    let values: u64 = source.profiles.iter().map(|profile| profile.values).sum();
+    let most = hits.iter().map(|hits| hits.distinct).max()?;
+    if most * 2 < distinct && !(hits.iter().any(|hits| hits.values * 2 >= values) && most >= 3) {
+        return None;
+    }
+    // Those that explain about as much as the best.
+    hits.retain(|hits| {
+        hits.distinct * 20 >= most * 19
+            || (hits.distinct * 10 >= most * 9 && agrees(source, targets, hits) == 2)
+    });
+    let all: Vec<usize> = hits.iter().map(|hits| hits.target).collect();
+    let rank = |hits: &Hits| {
+        let target = &targets.list[hits.target];
+        let kind = match target.leads {
+            Leads::Record(_) => 0,
+            Leads::Text => 1,
+            Leads::File(_) => 2,
+        };
+        let depends = owners.get(&hits.target).is_some_and(|owner| all.contains(owner));
+        let full_path = matches!(&target.leads, Leads::File(template) if template != "{}");
+        (
+            std::cmp::Reverse(agrees(source, targets, hits)),
+            depends,
+            std::cmp::Reverse(hits.distinct * 50 / most),
+            kind,
+            full_path,
+            target.keys,
+            hits.target,
+        )
+    };
+    hits.sort_by_key(rank);
+    let best = *hits.first()?;
+    let mut left: Vec<Seen> = Vec::new();
+    for profile in &source.profiles {
+        let unresolved = profile
+            .distinct
+            .iter()
+            .filter(|(value, _)| !targets.of(**value).any(|target| target == best.target));
+        left.extend(unresolved.map(|(_, seen)| *seen));
+    }
+    let order = |seen: &Seen| (std::cmp::Reverse(seen.count), seen.file, seen.cell.span.start);
+    left.sort_by_key(order);
+    left.truncate(EXCEPTIONS);
+    let rivals = hits[1..].iter().copied().filter(|rival| owners.get(&rival.target) != Some(&best.target));
+    Some(Suspicion { best, rivals: rivals.collect(), values, distinct, left })
+}
+
+/// How well the name of a source names a target: 0 to 2.
+pub(super) fn agrees(source: &Source<'_>, targets: &Targets, hits: &Hits) -> u8 {
+    let target = &targets.list[hits.target];
+    let by_table = agreement(&source.name, &target.name);
+    let generic = super::names::stem_words(&target.column)
+        .iter()
+        .all(|word| word.len() < 3 || ["name", "key", "section", "member", "stem"].contains(&word.as_str()));
+    let by_column = if generic { 0 } else { agreement(&source.name, &target.column) };
+    by_table.max(by_column)
+}
+
+/// What the values that do not resolve turned out to be.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Exceptions {
+    /// Values that stand for "nothing", with their counts.
+    pub none: Vec<(String, u32)>,
+    /// Values close to a key, and the key.
+    pub misspelt: Vec<(String, Seen, String)>,
+    /// All others.
+    pub others: Vec<(String, Seen)>,
+    /// How many values these are in all, those beyond the first ones included.
+    pub unexplained: u64,
+}
+
+/// Words and signs that stand for "nothing" in many games' data.
+const USUAL_NONE: [&str; 18] = [
+    "-", "--", "0", "-1", "none", "null", "nil", "n/a", "na", "nothing", "no", "empty", "x", "*", "~", "?",
+    "_", ".",
+];
+/// The highest numbers that a few bytes hold.
+const HIGHEST: [&str; 6] = ["255", "127", "65535", "32767", "4294967295", "2147483647"];
+
+/// Tells what the exceptions of a suspicion are. `near` gives a key of the target close to a text.
+pub(super) fn explain(
+    suspicion: &Suspicion,
+    texts: &[String],
+    numeric: bool,
+    near: &dyn Fn(&str) -> Option<String>,
+) -> Exceptions {
+    let mut out = Exceptions::default();
+    let resolved = suspicion.best.values;
+    let unresolved_values = suspicion.values - resolved;
+    let shown: u64 = suspicion.left.iter().map(|seen| u64::from(seen.count)).sum();
+    let most = suspicion.left.first().map_or(0, |seen| seen.count);
+    for (seen, text) in suspicion.left.iter().zip(texts) {
+        let usual =
+            USUAL_NONE.iter().any(|none| none.eq_ignore_ascii_case(text)) || HIGHEST.contains(&text.as_str());
+        // A value that stands out: it is there again and again, and nothing else is.
+        let recurring = seen.count >= 3
+            && u64::from(seen.count) * 50 >= suspicion.values
+            && u64::from(seen.count) * 10 >= unresolved_values * 6
+            && seen.count == most;
+        let close = if usual || numeric || text.chars().count() < 4 { None } else { near(text) };
+        // A key that is misspelt time and again is still misspelt, unless it is more frequent than the keys.
+        let per_key = resolved / suspicion.best.distinct.max(1);
+        match close {
+            Some(key) if u64::from(seen.count) <= per_key.max(2) => {
+                out.misspelt.push((text.clone(), *seen, key))
+            }
+            _ if usual && out.none.len() < 2 => out.none.push((text.clone(), seen.count)),
+            _ if recurring && out.none.is_empty() => out.none.push((text.clone(), seen.count)),
+            _ => {
+                out.unexplained += u64::from(seen.count);
+                out.others.push((text.clone(), *seen));
+            }
+        }
+    }
+    out.unexplained += unresolved_values - shown.min(unresolved_values);
+    out
+}

@@ -1,0 +1,251 @@
+//! Which things of a nested file are like records: what comes again and again with the same names inside.
+
+use crate::formats::{ITEM, Outline, OutlineNode};
+
+/// A set of like records in a file.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub(super) struct RecordShape {
+    /// The setting of the format that leads to them, as TOML: `, records = "$.objects[*]"`.
+    pub setting: String,
+    /// What they are called in the file, if that is anything.
+    pub name: Option<String>,
+    /// What names a record by its place: `{member}`, `{section}`, a part of the line.
+    pub key: Option<String>,
+    /// The columns, as the format names them; empty where the format tells them itself.
+    pub columns: Vec<String>,
+    /// Whether each file is one record.
+    pub whole_file: bool,
+}
+
+impl RecordShape {
+    /// Records that the format finds without a setting.
+    pub fn plain(key: Option<&str>) -> RecordShape {
+        RecordShape { key: key.map(str::to_owned), ..RecordShape::default() }
+    }
+}
+
+/// How often like things must be met to be taken for records filed under their names.
+const FEWEST_OF_A_MAP: usize = 3;
+/// How many plain values of one kind are taken for a list of entries rather than the fields of one record.
+const MANY_VALUES: usize = 12;
+/// How deep below a record columns are looked for.
+const DEEPEST_COLUMN: usize = 3;
+/// How many columns a record has at most.
+const MOST_COLUMNS: usize = 400;
+
+/// The sets of like records that `outline` shows, for the format called `kind`.
+pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShape> {
+    let syntax = Syntax { kind };
+    let mut found = Vec::new();
+    // A place with its steps. Only what stands below things that are there once can be reached by a path
+    // that means the same in each file.
+    let mut open: Vec<(usize, Vec<String>)> = vec![(0, Vec::new())];
+    while let Some((at, steps)) = open.pop() {
+        let node = &outline.nodes[at];
+        if is_map(outline, at, kind) {
+            let mut path = steps.clone();
+            path.push("*".to_owned());
+            let plain = node.children.iter().all(|child| outline.nodes[*child].children.is_empty());
+            let mut columns = vec![syntax.name_of_place().to_owned()];
+            match plain {
+                true => columns.push(syntax.own_value().to_owned()),
+                false => columns.extend(columns_of(outline, &node.children, &syntax)),
+            }
+            found.push(RecordShape {
+                setting: syntax.records(&path, plain),
+                name: steps.last().cloned(),
+                key: Some(syntax.name_of_place().to_owned()),
+                columns,
+                whole_file: false,
+            });
+            continue;
+        }
+        let mut deeper = Vec::new();
+        for child in &node.children {
+            let own = &outline.nodes[*child];
+            let mut path = steps.clone();
+            path.push(own.name.clone());
+            if own.children.is_empty() {
+                continue;
+            }
+            let repeated = own.most > 1 || own.name == ITEM;
+            if repeated {
+                let columns = columns_of(outline, &[*child], &syntax);
+                if !columns.is_empty() {
+                    let named = path.iter().rev().find(|step| *step != ITEM);
+                    found.push(RecordShape {
+                        setting: syntax.records(&path, false),
+                        name: named.cloned(),
+                        key: None,
+                        columns,
+                        whole_file: false,
+                    });
+                }
+            } else {
+                deeper.push((*child, path));
+            }
+        }
+        // A file with values of its own is a record itself; in XML its root element is.
+        let own_values = node.children.iter().filter(|child| is_value(outline, **child)).count();
+        let is_root = match kind {
+            "xml" => steps.len() == 1,
+            _ => steps.is_empty(),
+        };
+        if is_root && own_values > 0 {
+            found.push(RecordShape {
+                setting: syntax.records(&steps, false),
+                name: None,
+                key: Some("{stem}".to_owned()),
+                columns: columns_of(outline, &[at], &syntax),
+                whole_file: true,
+            });
+        }
+        deeper.reverse();
+        open.extend(deeper);
+    }
+    found
+}
+
+/// Whether node `at` is there as a plain value, or as a list of such.
+fn is_value(outline: &Outline, at: usize) -> bool {
+    let node = &outline.nodes[at];
+    node.values > 0 && node.children.is_empty()
+        || !node.children.is_empty()
+            && node.children.iter().all(|child| {
+                let own = &outline.nodes[*child];
+                own.children.is_empty() && (own.name == ITEM || own.name == "{items}")
+            })
+}
+
+/// Whether what stands inside node `at` are records filed under their names: many things, each there once,
+/// with mostly the same names inside.
+fn is_map(outline: &Outline, at: usize, kind: &str) -> bool {
+    let node = &outline.nodes[at];
+    let children: Vec<&OutlineNode> = node.children.iter().map(|child| &outline.nodes[*child]).collect();
+    if children.iter().any(|child| child.most > 1 || child.name == ITEM || child.name.starts_with('@')) {
+        return false;
+    }
+    let (leaves, structures): (Vec<&OutlineNode>, Vec<&OutlineNode>) =
+        children.iter().partition(|child| child.children.is_empty());
+    if structures.is_empty() {
+        // Plain values under names: the fields of one record, unless they are many of one kind that are
+        // not the same in each file.
+        let numbers = leaves.iter().filter(|leaf| leaf.numbers > 0).count();
+        let one_kind = numbers == 0 || numbers == leaves.len();
+        let own = leaves.iter().filter(|leaf| leaf.met == 1).count();
+        return kind == "json" && leaves.len() >= MANY_VALUES && one_kind && own * 10 >= leaves.len() * 7;
+    }
+    if structures.len() < FEWEST_OF_A_MAP || leaves.len() * 4 > structures.len() {
+        return false;
+    }
+    alike(outline, &structures) >= 0.6
+}
+
+/// Which share of the names inside `things` most of them have.
+fn alike(outline: &Outline, things: &[&OutlineNode]) -> f64 {
+    let mut counts = std::collections::HashMap::new();
+    for thing in things {
+        for child in &thing.children {
+            *counts.entry(outline.nodes[*child].name.as_str()).or_insert(0usize) += 1;
+        }
+    }
+    let all: usize = counts.values().sum();
+    let common: usize = counts.values().filter(|count| **count * 3 >= things.len()).sum();
+    if all == 0 { 0.0 } else { common as f64 / all as f64 }
+}
+
+/// The columns of records that stand at `nodes`, taken together: all values below them, as paths.
+fn columns_of(outline: &Outline, nodes: &[usize], syntax: &Syntax) -> Vec<String> {
+    let mut out: Vec<String> = Vec::new();
+    for node in nodes {
+        let mut open: Vec<(usize, Vec<String>)> = vec![(*node, Vec::new())];
+        while let Some((at, steps)) = open.pop() {
+            let own = &outline.nodes[at];
+            if (own.values > 0 || is_value(outline, at)) && out.len() < MOST_COLUMNS {
+                let column = syntax.column(outline, at, &steps);
+                if !out.contains(&column) {
+                    out.push(column);
+                }
+            }
+            if steps.len() < DEEPEST_COLUMN
+                && !(is_value(outline, at) && !steps.is_empty() && syntax.kind != "xml")
+            {
+                for child in own.children.iter().rev() {
+                    let mut path = steps.clone();
+                    path.push(outline.nodes[*child].name.clone());
+                    open.push((*child, path));
+                }
+            }
+        }
+    }
+    out
+}
+
+/// How a format writes paths.
+struct Syntax {
+    kind: &'static str,
+}
+
+impl Syntax {
+    /// The column for the name under which a record is filed.
+    fn name_of_place(&self) -> &'static str {
+        match self.kind {
+            "json" => "{member}",
+            "xml" => "name()",
+            _ => "{name}",
+        }
+    }
+
+    /// The column for a record that is a plain value itself.
+    fn own_value(&self) -> &'static str {
+        match self.kind {
+            "json" => "$",
+            "xml" => ".",
+            _ => "{value}",
+        }
+    }
+
+    /// The setting that leads to records at `steps`.
+    fn records(&self, steps: &[String], values: bool) -> String {
+        match self.kind {
+            "json" => format!(", records = {:?}", json_path("$", steps)),
+            "xml" => format!(", records = {:?}", format!("/{}", steps.join("/"))),
+            _ if steps.is_empty() => ", records = \".\"".to_owned(),
+            _ if values => format!(", entries = {:?}", steps.join("/")),
+            _ => format!(", records = {:?}", steps.join("/")),
+        }
+    }
+
+    /// The column for the value at `steps` below the record.
+    fn column(&self, outline: &Outline, at: usize, steps: &[String]) -> String {
+        match self.kind {
+            "json" => {
+                let items = outline.nodes[at].children.iter().any(|child| outline.nodes[*child].name == ITEM);
+                let path = json_path("", steps);
+                let path = match path.strip_prefix('.') {
+                    Some(path) => path.to_owned(),
+                    None => format!("${path}"),
+                };
+                format!("{path}{}", if items { ITEM } else { "" })
+            }
+            _ if steps.is_empty() => self.own_value().to_owned(),
+            _ => steps.join("/"),
+        }
+    }
+}
+
+/// A path in the subset of JSONPath that the schema takes.
+fn json_path(root: &str, steps: &[String]) -> String {
+    let mut out = root.to_owned();
+    for step in steps {
+        let plain =
+            !step.is_empty() && step.chars().all(|next| next.is_alphanumeric() || "_-$".contains(next));
+        match step.as_str() {
+            ITEM => out += ITEM,
+            "*" => out += ".*",
+            name if plain => out += &format!(".{name}"),
+            name => out += &format!("['{name}']"),
+        }
+    }
+    out
+}

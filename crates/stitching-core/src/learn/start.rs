@@ -1,0 +1,103 @@
+//! Starting a project: what `stitching.toml` and a first schema say, from the folders alone.
+
+use super::write::quoted;
+use super::{Band, Learned, Topic, learn, written};
+use crate::{Error, Project};
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+
+/// A project that could be.
+#[derive(Debug)]
+pub struct Start {
+    /// The content of `stitching.toml`.
+    pub project: String,
+    /// The name of the schema file, relative to the folder.
+    pub schema_name: String,
+    /// The content of the schema.
+    pub schema: String,
+    /// What was learned.
+    pub learned: Learned,
+}
+
+/// Studies the mod in `folder` over the layers `bases`, lowest first. Nothing is written.
+///
+/// # Errors
+/// When a folder is not there, or two of them lie one inside the other.
+pub fn start(folder: &Path, bases: &[PathBuf]) -> Result<Start, Error> {
+    let folder = std::path::absolute(folder).map_err(|source| Error::io("resolve", folder, source))?;
+    let own_name = folder.file_name().map_or("mod".to_owned(), |name| name.to_string_lossy().into_owned());
+    let game = bases.first().map_or(own_name.clone(), |base| name_of(base));
+    let schema_name = format!("{}.schema.toml", super::names::plain_name(&game));
+    let project =
+        |languages: &BTreeSet<String>| project_text(&folder, &own_name, bases, &schema_name, languages);
+    let bare = [(schema_name.clone(), String::new())];
+    let opened = Project::described(&folder, &project(&BTreeSet::new()), &bare)?;
+    let learned = learn(&opened.stack, &opened.schema, opened.stack.top());
+    let languages: BTreeSet<String> = learned.languages.iter().cloned().collect();
+    let taken: Vec<_> = learned
+        .proposals
+        .iter()
+        .filter(|own| own.band == Band::Accept || (own.topic == Topic::Table && own.band == Band::Ask))
+        .collect();
+    let head = format!(
+        "# What Stitching knows of the files of {game}. A first draft, learned from the data: read it, correct it,\n\
+         # and let `stitching learn` propose what it lacks.\n"
+    );
+    let schema = written(&head, &taken)?;
+    let project = project(&languages);
+    // What is written must be what can be read.
+    Project::described(&folder, &project, &[(schema_name.clone(), schema.clone())])?;
+    Ok(Start { project, schema_name, schema, learned })
+}
+
+fn name_of(path: &Path) -> String {
+    let real = path.canonicalize().unwrap_or_else(|_| path.to_owned());
+    real.file_stem().map_or("game".to_owned(), |name| name.to_string_lossy().into_owned())
+}
+
+fn project_text(
+    folder: &Path,
+    name: &str,
+    bases: &[PathBuf],
+    schema: &str,
+    languages: &BTreeSet<String>,
+) -> String {
+    let mut out = format!(
+        "# A project of Stitching. The layers lie one over the other, the lowest first; only the last is ever written.\n\
+         [project]\nname = {}\nschema = [{}]\n",
+        quoted(name),
+        quoted(schema)
+    );
+    let mut used = BTreeSet::from(["mod".to_owned()]);
+    for base in bases {
+        let mut layer = name_of(base);
+        while !used.insert(layer.clone()) {
+            layer.push_str("_2");
+        }
+        out +=
+            &format!("\n[[layer]]\nname = {}\npath = {}\n", quoted(&layer), quoted(&relative(folder, base)));
+    }
+    out += "\n[[layer]]\nname = \"mod\"\npath = \".\"\n";
+    if !languages.is_empty() {
+        let main =
+            if languages.contains("en") { "en" } else { languages.first().map_or("en", String::as_str) };
+        let others: Vec<String> =
+            languages.iter().filter(|code| *code != main).map(|code| quoted(code)).collect();
+        out += &format!("\n[languages]\nmain = {}\nothers = [{}]\n", quoted(main), others.join(", "));
+    }
+    out
+}
+
+/// `path` as seen from `folder`, with `/`, if both have a folder in common; else in full.
+fn relative(folder: &Path, path: &Path) -> String {
+    let (Ok(folder), Ok(real)) = (folder.canonicalize(), path.canonicalize()) else {
+        return path.to_string_lossy().replace('\\', "/");
+    };
+    let shared = folder.components().zip(real.components()).take_while(|(a, b)| a == b).count();
+    if shared < 2 {
+        return real.to_string_lossy().replace('\\', "/");
+    }
+    let up = folder.components().skip(shared).map(|_| "..".to_owned());
+    let down = real.components().skip(shared).map(|part| part.as_os_str().to_string_lossy().into_owned());
+    up.chain(down).collect::<Vec<_>>().join("/")
+}

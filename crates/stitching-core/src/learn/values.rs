@@ -1,0 +1,135 @@
+//! What kind of values a column holds: types, choices, flags for yes and no.
+
+use super::names::names_identifier;
+use super::profile::{Profile, Seen};
+use super::proposal::Band;
+
+/// What a column seems to hold.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Kind {
+    pub band: Band,
+    pub says: String,
+    pub settings: Vec<(String, String)>,
+    pub fit: u64,
+    pub reasons: Vec<String>,
+}
+
+/// A choice has at most so many values.
+const MOST_CHOICES: usize = 16;
+
+/// The values whose texts are needed to tell the kind: all, if they are few; else the most frequent of
+/// those that are no numbers.
+pub(super) fn telling(profile: &Profile) -> Vec<Seen> {
+    let mut seen: Vec<Seen> = profile.distinct.values().copied().collect();
+    seen.sort_by_key(|seen| (std::cmp::Reverse(seen.count), seen.file, seen.cell.span.start));
+    let odd = profile.values - profile.numbers;
+    if seen.len() <= MOST_CHOICES {
+        return seen;
+    }
+    if odd > 0 && odd * 20 <= profile.values || profile.numbers > 0 {
+        seen.truncate(2000);
+        return seen;
+    }
+    Vec::new()
+}
+
+/// What a column holds; `texts` belong to [`telling`].
+pub(super) fn kind_of(profile: &Profile, is_key: bool, telling: &[Seen], texts: &[String]) -> Option<Kind> {
+    if profile.values == 0 {
+        return None;
+    }
+    let odd: Vec<(&String, u32)> = texts
+        .iter()
+        .zip(telling)
+        .filter(|(text, _)| crate::schema::number(text).is_none())
+        .map(|(text, seen)| (text, seen.count))
+        .collect();
+    let odd_values = profile.values - profile.numbers;
+    // Numbers, but for a sign that stands for "nothing".
+    let one_sign = odd.len() == 1 && odd_values == u64::from(odd[0].1) && odd[0].0.chars().count() <= 4;
+    if profile.numbers * 100 >= profile.values * 97 || (one_sign && profile.numbers * 2 > profile.values) {
+        return Some(numbers(
+            profile,
+            is_key,
+            one_sign.then(|| odd[0].0.clone()),
+            odd_values,
+            telling,
+            texts,
+        ));
+    }
+    if profile.booleans == profile.values {
+        return Some(Kind {
+            band: Band::Accept,
+            says: "true or false".to_owned(),
+            settings: vec![("type".to_owned(), "\"boolean\"".to_owned())],
+            fit: profile.values,
+            reasons: Vec::new(),
+        });
+    }
+    let few = profile.distinct.len() <= MOST_CHOICES && texts.len() == profile.distinct.len();
+    if few
+        && !is_key
+        && profile.prose == 0
+        && profile.values >= 4 * profile.distinct.len() as u64
+        && profile.distinct.len() >= 2
+    {
+        let mut values: Vec<&String> = texts.iter().collect();
+        values.sort();
+        let again = telling.iter().filter(|seen| seen.count >= 2).count();
+        let shown: Vec<String> = values.iter().map(|value| super::write::quoted(value)).collect();
+        let all_again = again == telling.len();
+        let sure = all_again && profile.values >= 8 * profile.distinct.len() as u64 && profile.most <= 1;
+        return Some(Kind {
+            band: if sure { Band::Accept } else { Band::Ask },
+            says: format!("one of {} values", values.len()),
+            settings: vec![("choice".to_owned(), format!("[{}]", shown.join(", ")))],
+            fit: profile.values,
+            reasons: if all_again { Vec::new() } else { vec!["some are there only once".to_owned()] },
+        });
+    }
+    None
+}
+
+fn numbers(
+    profile: &Profile,
+    is_key: bool,
+    none: Option<String>,
+    odd: u64,
+    telling: &[Seen],
+    texts: &[String],
+) -> Kind {
+    let whole = profile.integers == profile.numbers;
+    let mut settings = vec![("type".to_owned(), if whole { "\"integer\"" } else { "\"number\"" }.to_owned())];
+    let mut reasons = Vec::new();
+    let mut fit = profile.numbers;
+    let mut says = if whole { "whole numbers" } else { "numbers" }.to_owned();
+    if let Some(none) = none {
+        settings.push(("none".to_owned(), super::write::quoted(&none)));
+        fit += odd;
+    } else if whole && profile.lowest == -1.0 && profile.numbers > 3 {
+        // -1 among numbers that are never below 0 otherwise, and there more than once.
+        let minus = texts.iter().zip(telling).find(|(text, _)| *text == "-1");
+        let others_below = texts.iter().any(|text| text.starts_with('-') && text != "-1");
+        if let Some((_, seen)) = minus
+            && seen.count >= 2
+            && !others_below
+            && !is_key
+        {
+            settings.push(("none".to_owned(), "\"-1\"".to_owned()));
+        }
+    }
+    says += &format!(" from {} to {}", profile.lowest, profile.highest);
+    let band = if odd == 0 || fit == profile.values {
+        Band::Accept
+    } else {
+        reasons.push("some values are no numbers".to_owned());
+        if odd * 100 <= profile.values && profile.values >= 50 { Band::Accept } else { Band::Ask }
+    };
+    Kind { band, says, settings, fit, reasons }
+}
+
+/// Whether a column that is no key could be meant to be unique: all its values are different, and its name
+/// or its kind says that they name something.
+pub(super) fn seems_unique(name: &str, profile: &Profile, records: u64) -> bool {
+    records >= 20 && profile.is_unique(records) && profile.is_identifiers() && names_identifier(name)
+}

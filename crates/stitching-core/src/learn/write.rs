@@ -1,0 +1,81 @@
+//! Writing proposals as a schema: new tables at the end, new settings of fields where the table stands.
+//! Comments and order of what is there stay.
+
+use super::proposal::{Proposal, Topic};
+use crate::Error;
+use toml_edit::{DocumentMut, InlineTable, Item, Table, TableLike, Value};
+
+/// `text` as a TOML string.
+pub(super) fn quoted(text: &str) -> String {
+    Value::from(text).to_string().trim().to_owned()
+}
+
+/// The schema `text` with `proposals` in it. Settings that are there already stay as they are.
+///
+/// # Errors
+/// When the schema is no TOML.
+pub fn written(text: &str, proposals: &[&Proposal]) -> Result<String, Error> {
+    let refused = |reason: String| {
+        Error::refused(format!("the schema cannot be written: {reason}"), "put it right first")
+    };
+    let mut document: DocumentMut =
+        text.parse().map_err(|error: toml_edit::TomlError| refused(error.message().to_owned()))?;
+    let top = document.as_table_mut();
+    if !top.contains_key("table") {
+        let mut tables = Table::new();
+        tables.set_implicit(true);
+        top.insert("table", Item::Table(tables));
+    }
+    let Some(tables) = top.get_mut("table").and_then(Item::as_table_mut) else {
+        return Err(refused("`table` is no table".to_owned()));
+    };
+    let mut ordered: Vec<&&Proposal> = proposals.iter().collect();
+    ordered.sort_by_key(|proposal| (proposal.topic != Topic::Table, proposal.topic));
+    for proposal in ordered {
+        let is_new = !tables.contains_key(&proposal.table);
+        if is_new && proposal.topic != Topic::Table {
+            continue; // A field of a table that was not taken.
+        }
+        if is_new {
+            let mut table = Table::new();
+            let notes: Vec<String> = proposal.reasons.iter().map(|reason| format!("# {reason}\n")).collect();
+            table.decor_mut().set_prefix(format!("\n{}", notes.concat()));
+            tables.insert(&proposal.table, Item::Table(table));
+        }
+        let Some(table) = tables.get_mut(&proposal.table).and_then(Item::as_table_mut) else { continue };
+        match &proposal.field {
+            None => add(table, &proposal.settings).map_err(refused)?,
+            Some(field) => {
+                if !table.contains_key("fields") {
+                    let mut fields = Table::new();
+                    fields.decor_mut().set_prefix("");
+                    table.insert("fields", Item::Table(fields));
+                }
+                let Some(fields) = table.get_mut("fields").and_then(Item::as_table_like_mut) else {
+                    continue;
+                };
+                if !fields.contains_key(field) {
+                    fields.insert(field, Item::Value(Value::InlineTable(InlineTable::new())));
+                }
+                if let Some(own) = fields.get_mut(field).and_then(Item::as_table_like_mut) {
+                    add(own, &proposal.settings).map_err(refused)?;
+                }
+            }
+        }
+    }
+    Ok(document.to_string())
+}
+
+fn parsed(value: &str) -> Result<Value, String> {
+    value.parse::<Value>().map_err(|error| format!("`{value}`: {error}"))
+}
+
+/// Adds the settings that are not there yet.
+fn add(table: &mut dyn TableLike, settings: &[(String, String)]) -> Result<(), String> {
+    for (name, value) in settings {
+        if !table.contains_key(name) {
+            table.insert(name, Item::Value(parsed(value)?));
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,291 @@
+//! `stitching learn` and `stitching init`
+
+use crate::args::{Global, Init, Learn};
+use crate::ui::{BOLD, DIM, GREEN, Ui, YELLOW, count, grouped, styled, wants_json};
+use serde_json::{Value, json};
+use std::path::Path;
+use std::process::ExitCode;
+use stitching_core::journal::{create_description, replace_description};
+use stitching_core::learn::{Band, Learned, Proposal, Topic, learn, start, written};
+use stitching_core::project::PROJECT_FILE;
+use stitching_core::{Error, Project};
+
+/// Exceptions shown for each proposal.
+const EXCEPTIONS: usize = 3;
+
+pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let through = project.through(args.through.through.as_deref())?;
+    let learned = ui.progress("studying the data", || learn(&project.stack, &project.schema, through));
+    let numbered: Vec<(usize, &Proposal)> =
+        learned.proposals.iter().enumerate().map(|(at, own)| (at + 1, own)).collect();
+    let of_table = |own: &&(usize, &Proposal)| args.table.as_ref().is_none_or(|table| own.1.table == *table);
+    if let Some(table) = &args.table
+        && !numbered.iter().any(|own| own.1.table == *table)
+        && project.schema.table(table).is_none()
+    {
+        let near = stitching_core::text::nearest_of(table, numbered.iter().map(|own| own.1.table.as_str()));
+        return Err(Error::Unknown {
+            what: "table",
+            name: table.clone(),
+            help: near.first().map_or("`stitching learn` lists what was found".to_owned(), |near| {
+                format!("did you mean `{near}`?")
+            }),
+        });
+    }
+    for number in &args.accept {
+        if !(1..=numbered.len()).contains(number) {
+            return Err(Error::Usage {
+                message: format!("there is no proposal {number}"),
+                help: format!("they have the numbers 1 to {}", numbered.len()),
+            });
+        }
+    }
+    if args.write || !args.accept.is_empty() {
+        let chosen = |own: &&(usize, &Proposal)| {
+            args.accept.contains(&own.0) || (args.write && own.1.band == Band::Accept)
+        };
+        let mut taken: Vec<&Proposal> =
+            numbered.iter().filter(of_table).filter(chosen).map(|own| own.1).collect();
+        // What is said of a field needs its table.
+        for own in &numbered {
+            let needed = own.1.topic == Topic::Table && taken.iter().any(|other| other.table == own.1.table);
+            if needed && !taken.iter().any(|other| other.topic == Topic::Table && other.table == own.1.table)
+            {
+                taken.push(own.1);
+            }
+        }
+        return write(project, &taken, as_json, ui);
+    }
+    let shown = |own: &&(usize, &Proposal)| args.all || own.1.band != Band::Hidden;
+    let listed: Vec<(usize, &Proposal)> = numbered.iter().filter(of_table).filter(shown).copied().collect();
+    if as_json {
+        let proposals: Vec<Value> =
+            numbered.iter().filter(of_table).map(|(number, own)| shape(*number, own)).collect();
+        ui.json(&json!({ "proposals": proposals, "unknown_files": learned.unknown, "languages": learned.languages }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    ui.out(&proposals_text(&listed));
+    summary(&learned, ui);
+    let accepted = listed.iter().filter(|own| own.1.band == Band::Accept).count();
+    if accepted > 0 {
+        ui.note(&format!("`stitching learn --write` adds the {accepted} marked `accept` to the schema; `--accept N,...` adds others"));
+    } else if !listed.is_empty() {
+        ui.note("`stitching learn --accept N,...` adds proposals to the schema");
+    } else {
+        ui.note("nothing is proposed: the schema says what can be learned from the data");
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Puts `taken` into the schema: into the file that describes the table, new tables into the last one.
+fn write(project: &Project, taken: &[&Proposal], as_json: bool, ui: &Ui) -> Result<ExitCode, Error> {
+    let mut texts = Vec::new();
+    for name in &project.schema_files {
+        let path = project.folder.join(name);
+        let text = std::fs::read_to_string(&path).map_err(|source| Error::io("read", &path, source))?;
+        texts.push((name, path, text));
+    }
+    let home = |own: &&Proposal| -> usize {
+        let described =
+            project.schema.table(&own.table).map(|id| project.schema.tables[id].place.path.clone());
+        let at = described.and_then(|file| project.schema_files.iter().position(|name| *name == file));
+        at.unwrap_or(texts.len().saturating_sub(1))
+    };
+    let mut after = Vec::new();
+    for (at, (name, path, text)) in texts.iter().enumerate() {
+        let own: Vec<&Proposal> = taken.iter().filter(|own| home(own) == at).copied().collect();
+        if !own.is_empty() {
+            after.push((*name, path, text, written(text, &own)?));
+        }
+    }
+    // What would be written must be what can be read.
+    let project_path = project.folder.join(PROJECT_FILE);
+    let described =
+        std::fs::read_to_string(&project_path).map_err(|source| Error::io("read", &project_path, source))?;
+    let schemas: Vec<(String, String)> =
+        after.iter().map(|(name, _, _, text)| ((*name).clone(), text.clone())).collect();
+    Project::described(&project.folder, &described, &schemas)?;
+    for (_, path, before, text) in &after {
+        replace_description(&project.stack, path, before, text)?;
+    }
+    let files: Vec<&String> = after.iter().map(|(name, ..)| *name).collect();
+    if as_json {
+        ui.json(&json!({ "written": taken.len(), "files": files }));
+    } else {
+        let names: Vec<&str> = files.iter().map(|name| name.as_str()).collect();
+        ui.out(&format!("{} written into {}\n", count(taken.len(), "proposal"), names.join(", ")));
+        ui.note("`stitching check` now uses them");
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+pub fn init(args: &Init, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let folder = global.project.clone().unwrap_or_else(|| Path::new(".").to_owned());
+    if folder.join(PROJECT_FILE).exists() {
+        ui.note(&format!(
+            "`{PROJECT_FILE}` is here already and stays as it is; this is what could be added to its schema:"
+        ));
+        let project = super::open(global, ui)?;
+        return run(&project, &Learn::default(), global, ui);
+    }
+    let found = ui.progress("studying the data", || start(&folder, &args.base))?;
+    create_description(&folder.join(&found.schema_name), &found.schema)?;
+    create_description(&folder.join(PROJECT_FILE), &found.project)?;
+    if as_json {
+        let proposals: Vec<Value> =
+            found.learned.proposals.iter().enumerate().map(|(at, own)| shape(at + 1, own)).collect();
+        ui.json(&json!({
+            "files": [PROJECT_FILE, found.schema_name],
+            "proposals": proposals,
+            "unknown_files": found.learned.unknown,
+            "languages": found.learned.languages,
+        }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let own = &found.learned;
+    let tables: Vec<&Proposal> =
+        own.proposals.iter().filter(|own| own.topic == Topic::Table && own.band != Band::Hidden).collect();
+    let mut out = format!("{PROJECT_FILE} and {} are written.\n\n", found.schema_name);
+    let rows: Vec<Vec<String>> = tables
+        .iter()
+        .map(|table| {
+            let key = setting(table, "key").trim_matches(['[', ']']).replace('"', "");
+            vec![
+                table.table.clone(),
+                grouped(table.values as usize),
+                key,
+                table.says.clone(),
+                table.reasons.join("; "),
+            ]
+        })
+        .collect();
+    out += &crate::render::table::aligned(&["table", "records", "key", "what", "unsure"], &rows, ui.width());
+    ui.out(&out);
+    summary(own, ui);
+    let asked = own.proposals.iter().filter(|own| own.band == Band::Ask && own.topic != Topic::Table).count();
+    let accepted =
+        own.proposals.iter().filter(|own| own.band == Band::Accept && own.topic != Topic::Table).count();
+    ui.note(&format!(
+        "the schema says what {} hold; {} more are a question: `stitching learn` shows them",
+        count(accepted, "field"),
+        asked
+    ));
+    ui.note("next: `stitching check`, `stitching tables`, `stitching show TABLE`");
+    Ok(ExitCode::SUCCESS)
+}
+
+fn summary(learned: &Learned, ui: &Ui) {
+    ui.note(&format!(
+        "{} with {} studied",
+        count(learned.tables, "table"),
+        count(learned.records as usize, "record")
+    ));
+    if learned.binary > 0 {
+        ui.note(&format!("{} with no text in them passed over", count(learned.binary, "file")));
+    }
+    if !learned.unknown.is_empty() {
+        let shown: Vec<&str> = learned.unknown.iter().take(4).map(String::as_str).collect();
+        let more = learned.unknown.len() - shown.len();
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        ui.note(&format!("not recognised: {}{more}", shown.join(", ")));
+    }
+}
+
+/// The proposals by table, each with what is needed to judge it.
+fn proposals_text(listed: &[(usize, &Proposal)]) -> String {
+    let mut out = String::new();
+    let mut table = "";
+    for (number, own) in listed {
+        if own.table != table {
+            table = &own.table;
+            out += &format!("{}{}\n", if out.is_empty() { "" } else { "\n" }, styled(BOLD, table));
+        }
+        let band = match own.band {
+            Band::Accept => styled(GREEN, "accept"),
+            Band::Ask => styled(YELLOW, "ask   "),
+            Band::Hidden => styled(DIM, "hidden"),
+        };
+        let field = own.field.as_deref().map(|field| format!("{field}  ")).unwrap_or_default();
+        let coverage = if own.topic == Topic::Table {
+            let key = setting(own, "key").trim_matches(['[', ']']).replace('"', "");
+            format!("key {key}, {}", count(own.values as usize, "record"))
+        } else {
+            format!(
+                "{} of {} values, {} different",
+                grouped(own.fit as usize),
+                grouped(own.values as usize),
+                grouped(own.distinct as usize)
+            )
+        };
+        out += &format!("{number:>4} {band} {field}{}  {}\n", own.says, styled(DIM, coverage));
+        let mut more: Vec<String> = Vec::new();
+        if !own.none.is_empty() {
+            let none: Vec<String> =
+                own.none.iter().map(|(none, times)| format!("`{none}` ({times} times)")).collect();
+            more.push(format!("none: {}", none.join(", ")));
+        }
+        if let Some(choice) = own.settings.iter().find(|(name, _)| name == "choice") {
+            more.push(choice.1.clone());
+        }
+        if !own.rivals.is_empty() {
+            more.push(format!("as well: {}", own.rivals.join(", ")));
+        }
+        if !own.reasons.is_empty() {
+            more.push(own.reasons.join("; "));
+        }
+        for exception in own.exceptions.iter().take(EXCEPTIONS) {
+            let near = exception.near.as_ref().map(|near| format!(", is it `{near}`?")).unwrap_or_default();
+            let times =
+                if exception.count > 1 { format!(" ({} times)", exception.count) } else { String::new() };
+            let place = &exception.place;
+            more.push(format!(
+                "`{}`{times} at {}:{}:{} ({}){near}",
+                exception.text, place.path, place.line, place.column, place.layer
+            ));
+        }
+        for line in more {
+            out += &format!("              {}\n", styled(DIM, line));
+        }
+    }
+    out
+}
+
+fn setting<'p>(proposal: &'p Proposal, name: &str) -> &'p str {
+    proposal.settings.iter().find(|(own, _)| own == name).map_or("", |(_, value)| value.as_str())
+}
+
+fn shape(number: usize, own: &Proposal) -> Value {
+    let settings: serde_json::Map<String, Value> =
+        own.settings.iter().map(|(name, value)| (name.clone(), Value::String(value.clone()))).collect();
+    let exceptions: Vec<Value> = own
+        .exceptions
+        .iter()
+        .map(|own| {
+            let place = &own.place;
+            json!({
+                "value": own.text, "count": own.count, "near": own.near,
+                "path": place.path, "layer": place.layer, "line": place.line, "column": place.column,
+            })
+        })
+        .collect();
+    let none: Vec<Value> =
+        own.none.iter().map(|(value, count)| json!({ "value": value, "count": count })).collect();
+    json!({
+        "number": number,
+        "band": own.band.name(),
+        "about": own.topic.name(),
+        "table": own.table,
+        "field": own.field,
+        "says": own.says,
+        "settings": settings,
+        "values": own.values,
+        "fit": own.fit,
+        "distinct": own.distinct,
+        "none": none,
+        "exceptions": exceptions,
+        "rivals": own.rivals,
+        "reasons": own.reasons,
+    })
+}
