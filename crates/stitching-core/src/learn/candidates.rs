@@ -1,13 +1,14 @@
 //! Which files hold like records: the tables that a game seems to have.
 
 use super::names::{is_language, plain_name, stem_words};
-use super::recognise::{Recognised, recognise};
-use super::shapes::RecordShape;
+use super::recognise::{MAY_LACK, Recognised, Settings, by_key_or_section, format_source, recognise, sample};
+use super::shapes::{RecordShape, shapes_of};
+use crate::formats::Outline;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::links::with_text;
 use crate::project::PROJECT_FILE;
 use crate::schema::Schema;
-use crate::text::Encoding;
+use crate::text::{Encoding, Text, TextFault};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
@@ -115,10 +116,10 @@ fn place_of(path: &RelPath) -> (String, String) {
 }
 
 fn look_at(stack: &Stack, file: FileId) -> Seen {
-    let look = |text: &crate::text::Text<'_>| {
-        let guessed = matches!(text.fault(), Some(crate::text::TextFault::Guessed { .. }));
+    let look = |text: &Text<'_>| {
+        let guessed = matches!(text.fault(), Some(TextFault::Guessed { .. }));
         let encoding = (guessed || !text.encoding().is_utf8()).then(|| Encoding::name(text.encoding()));
-        let binary = matches!(text.fault(), Some(crate::text::TextFault::Binary { .. }));
+        let binary = matches!(text.fault(), Some(TextFault::Binary { .. }));
         let what = if binary { None } else { recognise(text) };
         Seen { file, what, encoding: encoding.filter(|_| guessed), binary }
     };
@@ -143,17 +144,23 @@ fn clusters(seen: &[Seen]) -> Vec<Vec<&Seen>> {
 }
 
 fn are_alike(a: &Recognised, b: &Recognised) -> bool {
-    // Notes may be lacking in one of the files.
-    let bare = |settings: &str| {
-        let start = settings.find(", comment = ");
-        start.map_or(settings.to_owned(), |start| {
-            let rest = &settings[start + 2..];
-            let end = rest.find(", ").filter(|_| !rest.contains('[')).map_or(rest.len(), |end| end);
-            format!("{}{}", &settings[..start], &rest[end..])
-        })
+    let essential = |what: &Recognised| -> Settings {
+        what.settings.iter().filter(|(name, _)| !MAY_LACK.contains(name)).cloned().collect()
     };
-    if a.kind != b.kind || bare(&a.settings) != bare(&b.settings) {
+    if a.kind != b.kind || essential(a) != essential(b) {
         return false;
+    }
+    if a.kind == "ini"
+        && a.shapes[0].key == b.shapes[0].key
+        && a.shapes[0].key.as_deref() == Some("{section}")
+    {
+        return true;
+    }
+    if a.kind == "blocks" && a.shapes.is_empty() {
+        return b.shapes.len() < 2;
+    }
+    if a.kind == "blocks" && b.shapes.is_empty() {
+        return a.shapes.len() < 2;
     }
     let shared = a.shapes.iter().filter(|shape| {
         b.shapes.iter().any(|other| {
@@ -195,22 +202,17 @@ fn of_cluster(
     } else {
         files.iter().map(|file| path(file).to_owned()).collect()
     };
-    let mut shapes: Vec<(RecordShape, &Recognised)> = Vec::new();
+    let Some(first) = cluster.first().and_then(|seen| seen.what.as_ref()) else { return Vec::new() };
+    let mut settings = first.settings.clone();
     for what in cluster.iter().filter_map(|seen| seen.what.as_ref()) {
-        for shape in &what.shapes {
-            match shapes.iter_mut().find(|(own, _)| own.setting == shape.setting) {
-                Some((own, _)) => {
-                    let new: Vec<String> =
-                        shape.columns.iter().filter(|name| !own.columns.contains(name)).cloned().collect();
-                    own.columns.extend(new);
-                }
-                None => shapes.push((shape.clone(), what)),
+        for own in &what.settings {
+            if !settings.iter().any(|(name, _)| *name == own.0) {
+                settings.push(own.clone());
             }
         }
     }
-    let marks = cluster.iter().filter_map(|seen| seen.what.as_ref()).map(|what| what.settings.as_str());
-    // The settings with the most said: one of the files may lack notes.
-    let settings = marks.max_by_key(|settings| settings.len()).unwrap_or_default().to_owned();
+    let kind = first.kind;
+    let shapes = shapes_together(stack, cluster, kind, &settings);
     let encoding = cluster.iter().find_map(|seen| seen.encoding.clone());
     let file_name = match files.len() {
         1 => plain_name(stack.files()[files[0]].path.stem()),
@@ -219,37 +221,80 @@ fn of_cluster(
     let only = shapes.len() == 1;
     shapes
         .into_iter()
-        .map(|(mut shape, what)| {
+        .map(|mut shape| {
             let mut settings = settings.clone();
-            if shape.whole_file && what.kind == "ini" && files.len() == 1 {
+            if shape.whole_file && kind == "ini" && files.len() == 1 {
                 // A single file of keys: each is a record.
-                settings += ", records = \"keys\"";
-                shape = RecordShape::plain(Some("{section}/{key}"));
+                settings.retain(|(name, _)| *name != "records");
+                shape = RecordShape {
+                    setting: ", records = \"keys\"".to_owned(),
+                    ..RecordShape::plain(Some("{section}/{key}"))
+                };
             }
             let own_name = shape.name.as_deref().map(plain_name).filter(|name| !name.is_empty());
-            let name = match own_name {
-                Some(name) if !only => name,
-                Some(name)
-                    if stem_words(&name) != stem_words(&file_name)
-                        && what.kind == "xml"
-                        && files.len() > 1 =>
-                {
-                    file_name.clone()
-                }
-                _ => file_name.clone(),
-            };
             Candidate {
-                name,
+                name: own_name.filter(|_| !only).unwrap_or_else(|| file_name.clone()),
                 patterns: patterns.clone(),
                 files: files.clone(),
-                format: format!("{{ kind = {:?}{}{} }}", what.kind, shape.setting, settings),
-                kind: what.kind,
+                format: format_source(kind, &shape.setting, &settings),
+                kind,
                 shape,
-                doubt: what.doubt,
+                doubt: first.doubt,
                 encoding: encoding.clone(),
             }
         })
         .collect()
+}
+
+/// The shapes of like files, taken together.
+fn shapes_together(
+    stack: &Stack,
+    cluster: &[&Seen],
+    kind: &'static str,
+    settings: &Settings,
+) -> Vec<RecordShape> {
+    let whats = || cluster.iter().filter_map(|seen| seen.what.as_ref());
+    let first_path = match kind {
+        "json" => ", records = \"$\"",
+        "xml" => ", records = \"/*\"",
+        "blocks" => ", records = \".\"",
+        "ini" if whats().any(|what| what.shapes.iter().any(|shape| shape.whole_file)) => "",
+        "ini" => {
+            let mut samples: Vec<String> = Vec::new();
+            for seen in cluster {
+                let _ = with_text(stack, seen.file, |text| samples.push(sample(text.as_str()).to_owned()));
+            }
+            return vec![by_key_or_section(samples.iter().map(String::as_str))];
+        }
+        _ => "",
+    };
+    let source = format!(
+        "[table.t]\nfiles = \"*\"\nformat = {}\nkey = \"{{path}}\"\n",
+        format_source(kind, first_path, settings)
+    );
+    let nested = matches!(kind, "json" | "xml" | "blocks");
+    let (read, problems) = crate::schema::read(&[("learned".to_owned(), source)], &[]);
+    if let Some(table) = read.tables.first().filter(|_| nested && problems.is_empty()) {
+        let mut outline = Outline::default();
+        for seen in cluster {
+            let _ = with_text(stack, seen.file, |text| {
+                table.format.outline(&Text::of_file(sample(text.as_str())), &mut outline);
+            });
+        }
+        return shapes_of(&outline, kind);
+    }
+    let mut shapes: Vec<RecordShape> = Vec::new();
+    for shape in whats().flat_map(|what| &what.shapes) {
+        match shapes.iter_mut().find(|own| own.setting == shape.setting) {
+            Some(own) => {
+                let new: Vec<String> =
+                    shape.columns.iter().filter(|name| !own.columns.contains(name)).cloned().collect();
+                own.columns.extend(new);
+            }
+            None => shapes.push(shape.clone()),
+        }
+    }
+    shapes
 }
 
 /// A pattern `folder/stem*.ending` that takes just `files` of the `group`.
@@ -378,22 +423,36 @@ fn merged(parts: Vec<Candidate>) -> Vec<Candidate> {
     out
 }
 
-/// Gives tables of one name different ones, by their folders and then by numbers.
+/// Gives tables of one name different ones: the one with the most columns keeps it, the others get the name
+/// of their folder in front, and then numbers.
 fn name_apart(parts: &mut [Candidate]) {
-    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
-    for part in parts.iter() {
-        *counts.entry(part.name.clone()).or_default() += 1;
-    }
-    let mut used: HashSet<String> = HashSet::new();
-    for part in parts.iter_mut() {
-        if counts.get(&part.name).is_some_and(|count| *count > 1) || part.name.is_empty() {
-            let pattern = &part.patterns[0];
-            let folder = pattern.rsplit('/').nth(1).map(plain_name).unwrap_or_default();
-            if !folder.is_empty() && folder != part.name {
-                part.name = format!("{folder}_{}", part.name);
-            }
+    let mut largest: BTreeMap<String, (usize, usize)> = BTreeMap::new();
+    for (at, part) in parts.iter().enumerate() {
+        let own = largest.entry(part.name.clone()).or_insert((part.shape.columns.len(), at));
+        if part.shape.columns.len() > own.0 {
+            *own = (part.shape.columns.len(), at);
         }
-        let base = if part.name.is_empty() { "table".to_owned() } else { part.name.clone() };
+    }
+    let keeps =
+        |at: usize, name: &String| !name.is_empty() && largest.get(name).is_some_and(|own| own.1 == at);
+    let mut used: HashSet<String> = parts
+        .iter()
+        .enumerate()
+        .filter(|(at, part)| keeps(*at, &part.name))
+        .map(|(_, part)| part.name.clone())
+        .collect();
+    for (at, part) in parts.iter_mut().enumerate() {
+        if keeps(at, &part.name) {
+            continue;
+        }
+        let folder = part.patterns[0].rsplit('/').nth(1).map(plain_name).unwrap_or_default();
+        let base = match (folder.as_str(), part.name.as_str()) {
+            ("", "") => "table".to_owned(),
+            (folder, "") => folder.to_owned(),
+            ("", name) => name.to_owned(),
+            (folder, name) if folder == name => name.to_owned(),
+            (folder, name) => format!("{folder}_{name}"),
+        };
         part.name = base.clone();
         let mut number = 2;
         while !used.insert(part.name.clone()) {

@@ -27,10 +27,19 @@ pub(super) const STEM: &str = "{stem}";
 /// So many columns are tried as parts of a key.
 const TRIED: usize = 5;
 
-/// The single column, or the place, that names the records best; `None` if no single one does.
-pub(super) fn single(candidate: &Candidate, table: &Table, counts: &Counts) -> Option<KeyChoice> {
+/// The single column, or the place, that names the records best; `votes` tells for each column how many
+/// others hold its values. `None` if no single one does.
+pub(super) fn single(
+    candidate: &Candidate,
+    table: &Table,
+    counts: &Counts,
+    votes: &[u32],
+) -> Option<KeyChoice> {
     let place = candidate.shape.key.as_deref();
-    if candidate.shape.whole_file {
+    let names_itself = |(at, own): (usize, &Profile)| {
+        own.is_unique(counts.records) && counts.records > 2 && names_identifier(&table.fields[at].name)
+    };
+    if candidate.shape.whole_file && !counts.columns.iter().enumerate().any(names_itself) {
         return Some(KeyChoice { parts: vec![STEM.to_owned()], unique: counts.records, rivals: Vec::new() });
     }
     let by_language = candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
@@ -50,7 +59,8 @@ pub(super) fn single(candidate: &Candidate, table: &Table, counts: &Counts) -> O
         let mut score = 0.0;
         let is_place = Some(field.name.as_str()) == place;
         score += if is_place { 5.0 } else { 0.0 };
-        score += if at == 0 { 3.0 } else { -0.2 * at as f64 };
+        score += if at == 0 { 2.0 } else { -0.2 * at as f64 };
+        score += f64::from(votes[at].min(3)) * 1.5;
         score += if names_identifier(&field.name) { 3.0 } else { 0.0 };
         score += if agreement(&field.name, &candidate.name) == 2 { 3.0 } else { 0.0 };
         score += if own.lettered * 2 > own.values { 1.0 } else { 0.0 };

@@ -83,9 +83,10 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
     });
     let all: Vec<Wanted> = all.collect();
     let counts = profile(stack, &tables, &files, &all);
-    for (own, counts) in studied.iter_mut().zip(&counts) {
+    let votes = votes(&studied, &counts);
+    for (at, (own, counts)) in studied.iter_mut().zip(&counts).enumerate() {
         if let Some(candidate) = &own.candidate {
-            own.key = choose_key(stack, candidate, &own.table, counts);
+            own.key = choose_key(stack, candidate, &own.table, counts, &votes[at]);
             own.texts = texts_setting(candidate, &own.table, &own.key, counts);
         }
     }
@@ -191,12 +192,61 @@ fn columns_of(stack: &Stack, table: &Table, files: &[FileId], known: &[String]) 
     out
 }
 
-fn choose_key(stack: &Stack, candidate: &Candidate, table: &Table, counts: &Counts) -> KeyChoice {
+/// For each table and field how many columns elsewhere seem to hold its values: what others point to is
+/// most likely the key.
+fn votes(studied: &[Studied], counts: &[Counts]) -> Vec<Vec<u32>> {
+    let mut targets = Targets::default();
+    let mut fields: Vec<(usize, usize)> = Vec::new();
+    for (table, own) in studied.iter().enumerate().filter(|(_, own)| own.candidate.is_some()) {
+        for (field, profile) in counts[table].columns.iter().enumerate() {
+            if profile.is_unique(counts[table].records) && profile.is_identifiers() && !profile.is_numeric() {
+                fields.push((table, field));
+                let target = Target {
+                    leads: Leads::Record(table),
+                    name: own.table.name.clone(),
+                    column: own.table.fields[field].name.clone(),
+                    keys: profile.distinct.len(),
+                    dense: false,
+                    lettered: true,
+                };
+                targets.add(target, profile.distinct.keys().copied());
+            }
+        }
+    }
+    let mut votes: Vec<Vec<u32>> = counts.iter().map(|own| vec![0; own.columns.len()]).collect();
+    for (table, own) in studied.iter().enumerate() {
+        let by_language =
+            own.candidate.as_ref().is_some_and(|own| own.kind == "po" || own.patterns[0].contains("{lang}"));
+        for (field, profile) in counts[table].columns.iter().enumerate() {
+            let distinct = profile.distinct.len() as u64;
+            if by_language || distinct < 3 || profile.is_numeric() || !profile.is_identifiers() {
+                continue;
+            }
+            let name = own.table.fields[field].name.clone();
+            let source = Source { table, name, profiles: vec![profile], is_key: false };
+            for hits in references::hits(&source, &targets) {
+                let target = fields[hits.target];
+                if hits.distinct * 10 >= distinct * 9 && target != (table, field) {
+                    votes[target.0][target.1] += 1;
+                }
+            }
+        }
+    }
+    votes
+}
+
+fn choose_key(
+    stack: &Stack,
+    candidate: &Candidate,
+    table: &Table,
+    counts: &Counts,
+    votes: &[u32],
+) -> KeyChoice {
     if candidate.shape.key.as_deref() == Some("{section}/{key}") {
         let parts = vec!["{section}".to_owned(), "{key}".to_owned()];
         return KeyChoice { parts, unique: counts.records, rivals: Vec::new() };
     }
-    keys::single(candidate, table, counts)
+    keys::single(candidate, table, counts, votes)
         .or_else(|| keys::several(stack, candidate, table, counts))
         .unwrap_or_else(|| {
             // Nothing names the records: the place does as well as anything.
@@ -385,7 +435,10 @@ impl Study<'_> {
     /// The columns that could point somewhere, those taken together whose names differ only in a number.
     fn ways(&self) -> Vec<Way> {
         let mut out: Vec<Way> = Vec::new();
-        for (table, own) in self.studied.iter().enumerate() {
+        let no_texts = |own: &&(usize, &Studied)| own.1.texts.is_none() && own.1.table.texts.is_none();
+        for (table, own) in
+            self.studied.iter().enumerate().collect::<Vec<_>>().iter().filter(no_texts).copied()
+        {
             let mut families: BTreeMap<String, Vec<usize>> = BTreeMap::new();
             for field in &own.open {
                 let profile = &self.counts[table].columns[*field];
@@ -503,8 +556,15 @@ impl Study<'_> {
         for (id, target) in targets.list.iter().enumerate() {
             let Leads::Record(table) = target.leads else { continue };
             let own = &self.studied[table];
-            let Some(field) = own.table.field(&target.column) else { continue };
-            let profiles = vec![&self.counts[table].columns[field]];
+            let stems;
+            let profiles = match own.table.field(&target.column) {
+                Some(field) => vec![&self.counts[table].columns[field]],
+                None => {
+                    stems = self.stems(own);
+                    vec![&stems]
+                }
+            };
+            let is_file = own.table.field(&target.column).is_none();
             let source = Source { table, name: target.column.clone(), profiles, is_key: true };
             let best = references::hits(&source, targets)
                 .into_iter()
@@ -512,6 +572,13 @@ impl Study<'_> {
                 .filter(|hits| matches!(targets.list[hits.target].leads, Leads::Record(_)))
                 .filter(|hits| {
                     let other = &targets.list[hits.target];
+                    if is_file {
+                        // A file named after a record adds to it.
+                        return other.column != STEM;
+                    }
+                    if other.column == STEM {
+                        return false;
+                    }
                     let named = names::agreement(&target.column, &other.name);
                     let own_named = names::agreement(&target.column, &target.name);
                     named > own_named || (named == own_named && other.keys > target.keys)
@@ -527,6 +594,15 @@ impl Study<'_> {
             }
         }
         owners
+    }
+
+    /// The names of a table's files as values.
+    fn stems(&self, own: &Studied) -> Profile {
+        let mut profile = Profile::default();
+        for file in &own.files {
+            profile.add_stem(self.stack.files()[*file].path.stem(), *file);
+        }
+        profile
     }
 
     /// A suspicion as a proposal for each of its fields.
@@ -552,9 +628,17 @@ impl Study<'_> {
         let misspelt: u64 = exceptions.misspelt.iter().map(|(_, seen, _)| u64::from(seen.count)).sum();
         let explained = (fit + misspelt.min(values / 20 + 1)) as f64 / values as f64;
         let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
-        let as_good: Vec<&references::Hits> =
-            found.rivals.iter().filter(|rival| references::agrees(source, targets, rival) >= named).collect();
         let is_file = matches!(target.leads, Leads::File(_));
+        // A file's name loses to a declared key.
+        let counts = |rival: &&references::Hits| {
+            is_file || !matches!(targets.list[rival.target].leads, Leads::File(_))
+        };
+        let as_good: Vec<&references::Hits> = found
+            .rivals
+            .iter()
+            .filter(|rival| references::agrees(source, targets, rival) >= named)
+            .filter(counts)
+            .collect();
         let mut reasons = Vec::new();
         match named {
             2 => reasons.push(format!("the name says `{}`", target.name)),
@@ -653,6 +737,25 @@ impl Study<'_> {
         way.fields.iter().map(one).collect()
     }
 
+    /// A column whose name says that it is a note for people.
+    fn note(&self, own: &Studied, name: &str, profile: &Profile) -> Proposal {
+        Proposal {
+            band: Band::Ask,
+            topic: Topic::Values,
+            table: own.table.name.clone(),
+            field: Some(name.to_owned()),
+            says: "a note for people, by its name".to_owned(),
+            settings: vec![("note".to_owned(), "true".to_owned())],
+            values: profile.values,
+            fit: profile.values,
+            distinct: profile.distinct.len() as u64,
+            none: Vec::new(),
+            exceptions: Vec::new(),
+            rivals: Vec::new(),
+            reasons: Vec::new(),
+        }
+    }
+
     /// What kinds of values the columns hold that point nowhere.
     fn kinds(&self, linked: &BTreeSet<(String, String)>) -> Vec<Proposal> {
         let mut asked: Vec<(usize, usize, Vec<Seen>)> = Vec::new();
@@ -676,6 +779,10 @@ impl Study<'_> {
             let name = &own.table.fields[field].name;
             let profile = &self.counts[table].columns[field];
             let is_key = own.key.parts.contains(name);
+            if names::is_note(name) {
+                out.push(self.note(own, name, profile));
+                continue;
+            }
             let unique = !is_key && values::seems_unique(name, profile, self.counts[table].records);
             let kind = values::kind_of(profile, is_key, &seen, own_texts);
             let base = Proposal {
@@ -697,8 +804,8 @@ impl Study<'_> {
                 out.push(base.clone());
             }
             if let Some(kind) = kind.filter(|_| name != STEM) {
-                let values::Kind { band, says, settings, fit, reasons } = kind;
-                out.push(Proposal { band, says, settings, fit, reasons, ..base });
+                let values::Kind { band, says, settings, fit, reasons, none } = kind;
+                out.push(Proposal { band, says, settings, fit, reasons, none, ..base });
             }
         }
         out

@@ -105,6 +105,12 @@ pub(super) fn names_identifier(column: &str) -> bool {
     words(column).iter().any(|word| OF_IDENTIFIERS.contains(&word.as_str()))
 }
 
+/// Whether a column's name says that it holds notes for people.
+pub(super) fn is_note(column: &str) -> bool {
+    let said = words(column);
+    said.last().is_some_and(|word| ["note", "comment", "remark", "todo", "memo"].contains(&word.as_str()))
+}
+
 /// Whether `part` of a path is a language code (ISO 639-1, perhaps with a region) or its English name.
 pub(super) fn is_language(part: &str) -> bool {
     const CODES: &str = "ar bg ca cs da de el en es et eu fa fi fr ga gl he hi hr hu hy id is it ja ka kk ko lt lv mk ms nb nl nn no pl pt ro ru sk sl sq sr sv th tr uk vi zh";

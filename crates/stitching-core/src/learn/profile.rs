@@ -5,7 +5,7 @@ use crate::layers::{FileId, Stack};
 use crate::links::with_text;
 use crate::schema::{Table, number};
 use crate::tables::key_hash;
-use crate::text::Text;
+use crate::text::{Span, Text};
 use hashbrown::HashMap;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
@@ -96,6 +96,11 @@ impl Profile {
         }
         let seen = Seen { count: 0, file: file as u32, cell, part };
         self.distinct.entry(key_hash(value, false)).or_insert(seen).count += 1;
+    }
+
+    /// Takes the name of a file as a value.
+    pub fn add_stem(&mut self, stem: &str, file: FileId) {
+        self.add(stem, file, Cell { span: Span::default(), form: Form::Plain }, None);
     }
 
     fn merge(&mut self, other: Profile) {

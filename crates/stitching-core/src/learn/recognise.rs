@@ -13,13 +13,26 @@ const SAMPLE_LINES: usize = 400;
 /// What may begin a line that is only a note.
 const NOTE_MARKS: [&str; 5] = ["#", ";", "//", "--", "'"];
 
+/// Names and values (as TOML) of settings.
+pub(super) type Settings = Vec<(&'static str, String)>;
+
+/// Settings that one of several like files may do without.
+pub(super) const MAY_LACK: [&str; 7] =
+    ["comment", "include", "escapes", "others", "comments", "trailing_commas", "head"];
+
+/// The format with all its settings, as TOML: `{ kind = "json", records = "$[*]" }`.
+pub(super) fn format_source(kind: &str, shape: &str, settings: &Settings) -> String {
+    let settings: String = settings.iter().map(|(name, value)| format!(", {name} = {value}")).collect();
+    format!("{{ kind = {kind:?}{shape}{settings} }}")
+}
+
 /// What a file seems to be.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Recognised {
     /// The name of its format in a schema.
     pub kind: &'static str,
-    /// The settings of the format but for the records, as TOML: `, delimiter = ";"`.
-    pub settings: String,
+    /// The settings of the format but for the records: names, and values as TOML.
+    pub settings: Settings,
     /// The sets of like records in it.
     pub shapes: Vec<RecordShape>,
     /// What may be wrong about this.
@@ -84,7 +97,7 @@ fn xml(text: &Text<'_>) -> Option<Recognised> {
     let mut outline = Outline::default();
     format.outline(text, &mut outline);
     let shapes = shapes_of(&outline, "xml");
-    (!shapes.is_empty()).then(|| Recognised { kind: "xml", settings: String::new(), shapes, doubt: None })
+    (!shapes.is_empty()).then(|| Recognised { kind: "xml", settings: Settings::new(), shapes, doubt: None })
 }
 
 fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
@@ -114,12 +127,12 @@ fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
     if faults > allowed || (faults > 0 && !members) {
         return None;
     }
-    let mut settings = String::new();
+    let mut settings = Settings::new();
     if format.comments {
-        settings += ", comments = true";
+        settings.push(("comments", "true".to_owned()));
     }
     if format.trailing_commas {
-        settings += ", trailing_commas = true";
+        settings.push(("trailing_commas", "true".to_owned()));
     }
     Some(Recognised { kind: "json", settings, shapes: shapes_of(&outline, "json"), doubt: None })
 }
@@ -150,13 +163,13 @@ impl<'t> Lines<'t> {
     }
 
     /// The marks as a setting, but for those that the format knows by itself.
-    fn comment_setting(&self, known: &[&str]) -> String {
+    fn comment_setting(&self, known: &[&str]) -> Option<(&'static str, String)> {
         let marks: Vec<String> = self.marks.iter().map(|mark| format!("{mark:?}")).collect();
         match marks.as_slice() {
-            [] => String::new(),
-            _ if self.marks.iter().all(|mark| known.contains(mark)) => String::new(),
-            [one] => format!(", comment = {one}"),
-            many => format!(", comment = [{}]", many.join(", ")),
+            [] => None,
+            _ if self.marks.iter().all(|mark| known.contains(mark)) => None,
+            [one] => Some(("comment", one.clone())),
+            many => Some(("comment", format!("[{}]", many.join(", ")))),
         }
     }
 }
@@ -172,7 +185,7 @@ fn po(lines: &Lines<'_>) -> Option<Recognised> {
     let (ids, texts) = (with("msgid "), with("msgstr"));
     (ids > 0 && texts > 0 && (ids + texts) * 3 > lines.lines.len()).then(|| Recognised {
         kind: "po",
-        settings: String::new(),
+        settings: Settings::new(),
         shapes: vec![RecordShape::plain(Some("msgid"))],
         doubt: None,
     })
@@ -221,17 +234,18 @@ fn delimited(lines: &Lines<'_>, delimiter: char) -> Option<Recognised> {
             return None;
         }
     }
-    let mut settings = match delimiter {
-        '\t' => String::new(),
-        other => format!(", delimiter = \"{other}\""),
-    };
-    settings += &lines.comment_setting(&[]);
+    let mut settings = Settings::new();
+    if delimiter != '\t' {
+        settings.push(("delimiter", format!("\"{delimiter}\"")));
+    }
+    settings.extend(lines.comment_setting(&[]));
     let columns: Vec<String> = if has_header {
         header.iter().map(|cell| cell.trim_matches(['"', '\r']).to_owned()).collect()
     } else {
         let names: Vec<String> = (1..=width).map(|column| format!("c{column}")).collect();
         let shown: Vec<String> = names.iter().map(|name| format!("{name:?}")).collect();
-        settings += &format!(", header = false, columns = [{}]", shown.join(", "));
+        settings.push(("header", "false".to_owned()));
+        settings.push(("columns", format!("[{}]", shown.join(", "))));
         names
     };
     let mut shape = RecordShape::plain(None);
@@ -283,30 +297,49 @@ fn ini(lines: &Lines<'_>) -> Option<Recognised> {
     if sections == 0 && quoted * 10 >= keys * 9 {
         return None; // Texts: a template says more.
     }
-    let mut settings = lines.comment_setting(&["#", ";"]);
+    let mut settings: Settings = lines.comment_setting(&["#", ";"]).into_iter().collect();
     if has_head && sections > 0 {
-        settings += ", head = \"head\"";
+        settings.push(("head", "\"head\"".to_owned()));
     }
     if sections == 0 {
         // One record a file, if it turns out that several files have the same keys.
-        settings += ", head = \"main\"";
+        settings.push(("head", "\"main\"".to_owned()));
         let mut shape = RecordShape::plain(Some("{stem}"));
         shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
         shape.columns.sort();
         shape.whole_file = true;
         return Some(Recognised { kind: "ini", settings, shapes: vec![shape], doubt: None });
     }
-    // A key that stands in many sections belongs to records; if none does, each key is one.
-    let common = names.values().filter(|count| **count > 1).count();
-    let by_key = sections < 3 || common * 3 < names.len() && sections * 3 < keys;
     let mut shape = RecordShape::plain(Some("{section}"));
     shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
     shape.columns.sort();
-    if by_key {
-        settings += ", records = \"keys\"";
-        shape = RecordShape { columns: Vec::new(), ..RecordShape::plain(Some("{section}/{key}")) };
-    }
     Some(Recognised { kind: "ini", settings, shapes: vec![shape], doubt: None })
+}
+
+/// The shape of INI files with sections: a key that stands in many sections is a field of records; if
+/// hardly any does, each key is a record of its own.
+pub(super) fn by_key_or_section<'t>(texts: impl Iterator<Item = &'t str>) -> RecordShape {
+    let mut names: HashMap<String, usize> = HashMap::new();
+    let (mut sections, mut keys) = (0, 0);
+    for text in texts {
+        for line in Lines::of(text).lines {
+            match line.trim().split_once('=') {
+                Some((key, _)) if !line.trim().starts_with('[') => {
+                    keys += 1;
+                    *names.entry(key.trim().to_owned()).or_default() += 1;
+                }
+                _ => sections += 1,
+            }
+        }
+    }
+    let common: usize = names.values().filter(|count| **count > 1).sum();
+    if sections < 2 || common * 2 < keys {
+        return RecordShape {
+            setting: ", records = \"keys\"".to_owned(),
+            ..RecordShape::plain(Some("{section}/{key}"))
+        };
+    }
+    RecordShape::plain(Some("{section}"))
 }
 
 /// Whether `key` can stand before a `=`: short, and without signs of other formats.
@@ -350,25 +383,26 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
     }
     let mut outline = Outline::default();
     format.outline(text, &mut outline);
-    let mut settings = String::new();
+    let mut settings = Settings::new();
     if assign.is_none() {
-        settings += ", assign = \"\"";
+        settings.push(("assign", "\"\"".to_owned()));
     }
-    let shown: Vec<String> = comments.iter().map(|mark| format!("{mark:?}")).collect();
     if comments != ["#"] {
-        settings += &match shown.as_slice() {
-            [one] => format!(", comment = {one}"),
-            many => format!(", comment = [{}]", many.join(", ")),
-        };
+        let shown: Vec<String> = comments.iter().map(|mark| format!("{mark:?}")).collect();
+        settings.push(match shown.as_slice() {
+            [one] => ("comment", one.clone()),
+            many => ("comment", format!("[{}]", many.join(", "))),
+        });
     }
     if escapes {
-        settings += ", escapes = true";
+        settings.push(("escapes", "true".to_owned()));
     }
     if let Some(include) = include {
-        settings += &format!(", include = {include:?}");
+        settings.push(("include", format!("{include:?}")));
     }
     let shapes = shapes_of(&outline, "blocks");
-    (!shapes.is_empty()).then_some(Recognised { kind: "blocks", settings, shapes, doubt: None })
+    let nests = outline.nodes.iter().any(|node| !node.children.is_empty() && !node.name.is_empty());
+    nests.then_some(Recognised { kind: "blocks", settings, shapes, doubt: None })
 }
 
 /// Lines of one shape: texts under keys, or a word with a value.
@@ -395,12 +429,20 @@ fn template(lines: &Lines<'_>) -> Option<Recognised> {
         let fits =
             |line: &&&str| template.matches(line.trim()).is_some_and(|parts| key_is_short(line, &parts));
         let fitting = lines.lines.iter().filter(fits).count();
-        if fitting >= 2 && fitting * 10 >= lines.lines.len() * 8 {
+        let different = || {
+            let key = |line: &&str| {
+                template
+                    .matches(line.trim())
+                    .and_then(|parts| Some(line.trim().get(parts.first()?.clone()?)?.to_owned()))
+            };
+            lines.lines.iter().filter_map(key).collect::<std::collections::HashSet<_>>().len()
+        };
+        if fitting >= 2 && fitting * 10 >= lines.lines.len() * 8 && different() * 10 >= fitting * 9 {
             let key = template.parts().first().cloned().unwrap_or_default();
-            let mut settings = format!(", line = '{source}'");
-            settings += &lines.comment_setting(&[]);
+            let mut settings: Settings = vec![("line", format!("'{source}'"))];
+            settings.extend(lines.comment_setting(&[]));
             if fitting < lines.lines.len() {
-                settings += ", others = true";
+                settings.push(("others", "true".to_owned()));
             }
             let mut shape = RecordShape::plain(Some(&key));
             shape.columns = template.parts().to_vec();
@@ -410,10 +452,12 @@ fn template(lines: &Lines<'_>) -> Option<Recognised> {
     // A list of names, one a line.
     let name = |line: &&&str| !line.trim().contains([' ', '\t', '{', '<', '=', '"']) && line.len() < 200;
     let names = lines.lines.iter().filter(name).count();
-    (names >= 3 && names == lines.lines.len()).then(|| {
+    let different: std::collections::HashSet<&str> = lines.lines.iter().map(|line| line.trim()).collect();
+    (names >= 3 && names == lines.lines.len() && different.len() == names).then(|| {
         let mut shape = RecordShape::plain(Some("value"));
         shape.columns = vec!["value".to_owned()];
-        let settings = format!(", line = '{{value}}'{}", lines.comment_setting(&[]));
+        let mut settings: Settings = vec![("line", "'{value}'".to_owned())];
+        settings.extend(lines.comment_setting(&[]));
         Recognised { kind: "lines", settings, shapes: vec![shape], doubt: None }
     })
 }

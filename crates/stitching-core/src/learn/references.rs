@@ -140,8 +140,18 @@ pub(super) fn hits(source: &Source<'_>, targets: &Targets) -> Vec<Hits> {
 fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, usize>) -> Option<Suspicion> {
     let mut hits = hits(source, targets);
     if source.is_key {
-        // A key is no reference to its own table.
-        hits.retain(|hits| targets.list[hits.target].leads != Leads::Record(source.table));
+        // A key is no reference to its own table, nor to one that adds to it.
+        let is_own = |target: usize| targets.list[target].leads == Leads::Record(source.table);
+        let own = (0..targets.list.len()).find(|target| is_own(*target));
+        hits.retain(|hits| {
+            !is_own(hits.target) && own.is_none_or(|own| owners.get(&hits.target) != Some(&own))
+        });
+        if let Some(own) = own
+            && !owners.contains_key(&own)
+        {
+            // Files named after its records do not make it a name of these files.
+            hits.retain(|hits| !matches!(targets.list[hits.target].leads, Leads::File(_)));
+        }
     }
     let distinct: u64 = source.profiles.iter().map(|profile| profile.distinct.len() as u64).sum();
     let values: u64 = source.profiles.iter().map(|profile| profile.values).sum();
@@ -223,6 +233,11 @@ const USUAL_NONE: [&str; 18] = [
 /// The highest numbers that a few bytes hold.
 const HIGHEST: [&str; 6] = ["255", "127", "65535", "32767", "4294967295", "2147483647"];
 
+/// Whether `text` is a sign or word that stands for "nothing" in many games' data.
+pub(super) fn is_usual_none(text: &str) -> bool {
+    USUAL_NONE.iter().any(|none| none.eq_ignore_ascii_case(text))
+}
+
 /// Tells what the exceptions of a suspicion are. `near` gives a key of the target close to a text.
 pub(super) fn explain(
     suspicion: &Suspicion,
@@ -249,6 +264,10 @@ pub(super) fn explain(
         match close {
             Some(key) if u64::from(seen.count) <= per_key.max(2) => {
                 out.misspelt.push((text.clone(), *seen, key))
+            }
+            _ if usual && out.none.iter().any(|(none, _)| none == text) => {
+                let own = out.none.iter_mut().find(|(none, _)| none == text);
+                own.into_iter().for_each(|own| own.1 += seen.count);
             }
             _ if usual && out.none.len() < 2 => out.none.push((text.clone(), seen.count)),
             _ if recurring && out.none.is_empty() => out.none.push((text.clone(), seen.count)),

@@ -69,7 +69,19 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
                 continue;
             }
             let repeated = own.most > 1 || own.name == ITEM;
-            if repeated {
+            if syntax.kind != "json" && contains_itself(outline, *child) {
+                // Such things may stand at any depth.
+                let mut columns = columns_of(outline, &[*child], &syntax);
+                let inside = format!("{}/", own.name);
+                columns.retain(|column| !column.starts_with(&inside));
+                found.push(RecordShape {
+                    setting: syntax.anywhere(&own.name),
+                    name: Some(own.name.clone()),
+                    key: None,
+                    columns,
+                    whole_file: false,
+                });
+            } else if repeated {
                 let columns = columns_of(outline, &[*child], &syntax);
                 if !columns.is_empty() {
                     let named = path.iter().rev().find(|step| *step != ITEM);
@@ -103,6 +115,15 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
         deeper.reverse();
         open.extend(deeper);
     }
+    // What is a record of its own is no column of the record around it.
+    let own_paths: Vec<String> =
+        found.iter().filter(|shape| !shape.whole_file).map(|shape| syntax.below(&shape.setting)).collect();
+    for shape in found.iter_mut().filter(|shape| shape.whole_file) {
+        shape.columns.retain(|column| {
+            !own_paths.iter().any(|path| !path.is_empty() && column.starts_with(path.as_str()))
+        });
+    }
+    found.retain(|shape| !shape.columns.is_empty());
     found
 }
 
@@ -115,6 +136,20 @@ fn is_value(outline: &Outline, at: usize) -> bool {
                 let own = &outline.nodes[*child];
                 own.children.is_empty() && (own.name == ITEM || own.name == "{items}")
             })
+}
+
+/// Whether things called as node `at` stand inside it too.
+fn contains_itself(outline: &Outline, at: usize) -> bool {
+    let name = &outline.nodes[at].name;
+    let mut open: Vec<usize> = outline.nodes[at].children.clone();
+    while let Some(child) = open.pop() {
+        let own = &outline.nodes[child];
+        if own.name == *name && !own.children.is_empty() {
+            return true;
+        }
+        open.extend(&own.children);
+    }
+    false
 }
 
 /// Whether what stands inside node `at` are records filed under their names: many things, each there once,
@@ -135,7 +170,10 @@ fn is_map(outline: &Outline, at: usize, kind: &str) -> bool {
         let own = leaves.iter().filter(|leaf| leaf.met == 1).count();
         return kind == "json" && leaves.len() >= MANY_VALUES && one_kind && own * 10 >= leaves.len() * 7;
     }
-    if structures.len() < FEWEST_OF_A_MAP || leaves.len() * 4 > structures.len() {
+    // A block with nothing but blocks in it holds records; elsewhere it takes more to tell.
+    let bare = kind == "blocks" && leaves.is_empty() && at != 0;
+    let fewest = if bare { 1 } else { FEWEST_OF_A_MAP };
+    if structures.len() < fewest || leaves.len() * 2 > structures.len() {
         return false;
     }
     alike(outline, &structures) >= 0.6
@@ -216,6 +254,28 @@ impl Syntax {
         }
     }
 
+    /// The setting that leads to things called `name` at any depth.
+    fn anywhere(&self, name: &str) -> String {
+        match self.kind {
+            "xml" => format!(", records = {:?}", format!("//{name}")),
+            _ => format!(", records = {:?}", format!("**/{name}")),
+        }
+    }
+
+    /// What the columns of a whole file begin with if they lead to the records of `setting`.
+    fn below(&self, setting: &str) -> String {
+        let path = setting.split('"').nth(1).unwrap_or_default();
+        match self.kind {
+            "json" => path.trim_start_matches('$').trim_start_matches('.').to_owned(),
+            "xml" => {
+                // Without the root element.
+                let inside = path.trim_start_matches('/').split_once('/').map_or("", |(_, inside)| inside);
+                if inside.is_empty() { String::new() } else { format!("{inside}/") }
+            }
+            _ => format!("{path}/"),
+        }
+    }
+
     /// The column for the value at `steps` below the record.
     fn column(&self, outline: &Outline, at: usize, steps: &[String]) -> String {
         match self.kind {
@@ -228,6 +288,7 @@ impl Syntax {
                 };
                 format!("{path}{}", if items { ITEM } else { "" })
             }
+            "blocks" if steps.is_empty() => "{items}".to_owned(),
             _ if steps.is_empty() => self.own_value().to_owned(),
             _ => steps.join("/"),
         }

@@ -3,6 +3,7 @@
 use super::names::names_identifier;
 use super::profile::{Profile, Seen};
 use super::proposal::Band;
+use super::references::is_usual_none;
 
 /// What a column seems to hold.
 #[derive(Debug, Clone, PartialEq)]
@@ -12,6 +13,8 @@ pub(super) struct Kind {
     pub settings: Vec<(String, String)>,
     pub fit: u64,
     pub reasons: Vec<String>,
+    /// Values that stand for "nothing", with their counts.
+    pub none: Vec<(String, u64)>,
 }
 
 /// A choice has at most so many values.
@@ -64,6 +67,7 @@ pub(super) fn kind_of(profile: &Profile, is_key: bool, telling: &[Seen], texts: 
             settings: vec![("type".to_owned(), "\"boolean\"".to_owned())],
             fit: profile.values,
             reasons: Vec::new(),
+            none: Vec::new(),
         });
     }
     let few = profile.distinct.len() <= MOST_CHOICES && texts.len() == profile.distinct.len();
@@ -73,18 +77,33 @@ pub(super) fn kind_of(profile: &Profile, is_key: bool, telling: &[Seen], texts: 
         && profile.values >= 4 * profile.distinct.len() as u64
         && profile.distinct.len() >= 2
     {
-        let mut values: Vec<&String> = texts.iter().collect();
+        let nothing = |text: &String| is_usual_none(text) && !text.chars().any(char::is_alphanumeric);
+        let none: Vec<(String, u64)> = texts
+            .iter()
+            .zip(telling)
+            .filter(|(text, _)| nothing(text))
+            .map(|(text, seen)| (text.clone(), u64::from(seen.count)))
+            .collect();
+        let mut values: Vec<&String> = texts.iter().filter(|text| !nothing(text)).collect();
+        if values.len() < 2 || profile.spaced * 3 > profile.values {
+            return None;
+        }
         values.sort();
         let again = telling.iter().filter(|seen| seen.count >= 2).count();
         let shown: Vec<String> = values.iter().map(|value| super::write::quoted(value)).collect();
         let all_again = again == telling.len();
         let sure = all_again && profile.values >= 8 * profile.distinct.len() as u64 && profile.most <= 1;
+        let mut settings = vec![("choice".to_owned(), format!("[{}]", shown.join(", ")))];
+        if let Some((one, _)) = none.first() {
+            settings.push(("none".to_owned(), super::write::quoted(one)));
+        }
         return Some(Kind {
             band: if sure { Band::Accept } else { Band::Ask },
             says: format!("one of {} values", values.len()),
-            settings: vec![("choice".to_owned(), format!("[{}]", shown.join(", ")))],
+            settings,
             fit: profile.values,
             reasons: if all_again { Vec::new() } else { vec!["some are there only once".to_owned()] },
+            none,
         });
     }
     None
@@ -102,9 +121,11 @@ fn numbers(
     let mut settings = vec![("type".to_owned(), if whole { "\"integer\"" } else { "\"number\"" }.to_owned())];
     let mut reasons = Vec::new();
     let mut fit = profile.numbers;
+    let mut nothing = Vec::new();
     let mut says = if whole { "whole numbers" } else { "numbers" }.to_owned();
     if let Some(none) = none {
         settings.push(("none".to_owned(), super::write::quoted(&none)));
+        nothing.push((none, odd));
         fit += odd;
     } else if whole && profile.lowest == -1.0 && profile.numbers > 3 {
         // -1 among numbers that are never below 0 otherwise, and there more than once.
@@ -116,6 +137,7 @@ fn numbers(
             && !is_key
         {
             settings.push(("none".to_owned(), "\"-1\"".to_owned()));
+            nothing.push(("-1".to_owned(), u64::from(seen.count)));
         }
     }
     says += &format!(" from {} to {}", profile.lowest, profile.highest);
@@ -125,7 +147,7 @@ fn numbers(
         reasons.push("some values are no numbers".to_owned());
         if odd * 100 <= profile.values && profile.values >= 50 { Band::Accept } else { Band::Ask }
     };
-    Kind { band, says, settings, fit, reasons }
+    Kind { band, says, settings, fit, reasons, none: nothing }
 }
 
 /// Whether a column that is no key could be meant to be unique: all its values are different, and its name
