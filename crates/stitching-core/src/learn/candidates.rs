@@ -31,6 +31,8 @@ pub(super) struct Candidate {
     pub doubt: Option<&'static str>,
     /// What its files are written in, if that is a guess.
     pub encoding: Option<String>,
+    /// Whether files of a higher layer seem to add to those below, since they have far less in them.
+    pub merged: bool,
 }
 
 /// What was found of the files.
@@ -67,8 +69,8 @@ pub(super) fn candidates(stack: &Stack, schema: &Schema, through: LayerId) -> Fo
     // What describes the project is no data of the game.
     let is_own = |path: &RelPath| path.as_str() == PROJECT_FILE || path.as_str().ends_with(".schema.toml");
     let described = |path: &RelPath| is_own(path) || schema.tables.iter().any(|table| table.takes(path));
-    let files: Vec<FileId> =
-        stack.effective(through).into_iter().filter(|file| !described(&stack.files()[*file].path)).collect();
+    let files =
+        files_to_study(stack, through).into_iter().filter(|file| !described(&stack.files()[*file].path));
     // Files of one folder and ending are looked at together, and if there are very many, only some of them.
     let mut groups: BTreeMap<(String, String), Vec<FileId>> = BTreeMap::new();
     for file in files {
@@ -103,8 +105,38 @@ pub(super) fn candidates(stack: &Stack, schema: &Schema, through: LayerId) -> Fo
     let mut parts = with_languages(stack, parts, &mut found.languages);
     parts = merged(parts);
     name_apart(&mut parts);
+    for part in &mut parts {
+        part.merged = part.files.iter().any(|file| is_added_to(stack, *file, through));
+    }
     found.candidates = parts;
     found
+}
+
+/// The files that are studied: those that the game would read if the layers ended at `through`. What the mod
+/// replaces is taken from the layer below, since mistakes of the mod would spoil the evidence.
+pub(super) fn files_to_study(stack: &Stack, through: LayerId) -> Vec<FileId> {
+    let mut files = stack.effective(through);
+    let below = |file: &FileId| {
+        let own = &stack.files()[*file];
+        let is_mod = stack.layers()[own.layer].is_mod;
+        (0..own.layer)
+            .rev()
+            .filter(|_| is_mod)
+            .find_map(|layer| stack.find(layer, &own.path))
+            .unwrap_or(*file)
+    };
+    files.iter_mut().for_each(|file| *file = below(file));
+    files.dedup();
+    files
+}
+
+/// Whether a file of a higher layer seems to add to `file`, since it has far less in it.
+fn is_added_to(stack: &Stack, file: FileId, through: LayerId) -> bool {
+    /// Of less than this part of its size.
+    const FAR_LESS: u64 = 2;
+    let own = &stack.files()[file];
+    let mut above = (own.layer + 1..=through).filter_map(|layer| stack.find(layer, &own.path));
+    above.any(|other| stack.files()[other].size * FAR_LESS < own.size)
 }
 
 /// The folder of a path, and the ending of its name.
@@ -154,7 +186,9 @@ fn are_alike(a: &Recognised, b: &Recognised) -> bool {
         && a.shapes[0].key == b.shapes[0].key
         && a.shapes[0].key.as_deref() == Some("{section}")
     {
-        return true;
+        let (a, b) = (&a.shapes[0].columns, &b.shapes[0].columns);
+        let shared = a.iter().filter(|name| b.contains(name)).count();
+        return shared * 2 >= a.len().min(b.len());
     }
     if a.kind == "blocks" && a.shapes.is_empty() {
         return b.shapes.len() < 2;
@@ -194,13 +228,17 @@ fn of_cluster(
     let path = |file: &FileId| stack.files()[*file].path.as_str();
     let prefix = if folder.is_empty() { String::new() } else { format!("{folder}/") };
     let dot = if ending.is_empty() { String::new() } else { format!(".{ending}") };
-    let patterns = if files.len() == group.len() && files.len() > 1 {
+    let several = files.iter().any(|file| path(file) != path(&files[0]));
+    let patterns = if files.len() == group.len() && several {
         let ending_as_is = path(&files[0]).rsplit_once('.').map_or("", |(_, ending)| ending);
         vec![if ending.is_empty() { format!("{prefix}*") } else { format!("{prefix}*.{ending_as_is}") }]
     } else if let Some(pattern) = common_stem(stack, &files, group, &prefix, &dot) {
         vec![pattern]
     } else {
-        files.iter().map(|file| path(file).to_owned()).collect()
+        let mut paths: Vec<String> = files.iter().map(|file| path(file).to_owned()).collect();
+        paths.sort();
+        paths.dedup();
+        paths
     };
     let Some(first) = cluster.first().and_then(|seen| seen.what.as_ref()) else { return Vec::new() };
     let mut settings = first.settings.clone();
@@ -214,8 +252,8 @@ fn of_cluster(
     let kind = first.kind;
     let shapes = shapes_together(stack, cluster, kind, &settings);
     let encoding = cluster.iter().find_map(|seen| seen.encoding.clone());
-    let file_name = match files.len() {
-        1 => plain_name(stack.files()[files[0]].path.stem()),
+    let file_name = match several {
+        false => plain_name(stack.files()[files[0]].path.stem()),
         _ => common_name(stack, &files, folder),
     };
     let only = shapes.len() == 1;
@@ -223,7 +261,7 @@ fn of_cluster(
         .into_iter()
         .map(|mut shape| {
             let mut settings = settings.clone();
-            if shape.whole_file && kind == "ini" && files.len() == 1 {
+            if shape.whole_file && kind == "ini" && !several {
                 // A single file of keys: each is a record.
                 settings.retain(|(name, _)| *name != "records");
                 shape = RecordShape {
@@ -241,6 +279,7 @@ fn of_cluster(
                 shape,
                 doubt: first.doubt,
                 encoding: encoding.clone(),
+                merged: false,
             }
         })
         .collect()
@@ -299,7 +338,7 @@ fn shapes_together(
 
 /// A pattern `folder/stem*.ending` that takes just `files` of the `group`.
 fn common_stem(stack: &Stack, files: &[FileId], group: &[FileId], prefix: &str, dot: &str) -> Option<String> {
-    if files.len() < 2 {
+    if files.iter().all(|file| stack.files()[*file].path == stack.files()[files[0]].path) {
         return None;
     }
     let stem = |file: &FileId| stack.files()[*file].path.stem();
@@ -445,12 +484,12 @@ fn name_apart(parts: &mut [Candidate]) {
         if keeps(at, &part.name) {
             continue;
         }
-        let folder = part.patterns[0].rsplit('/').nth(1).map(plain_name).unwrap_or_default();
+        let mut folders = part.patterns[0].rsplit('/').skip(1).map(plain_name);
+        let folder = folders.find(|folder| !folder.is_empty() && *folder != part.name).unwrap_or_default();
         let base = match (folder.as_str(), part.name.as_str()) {
             ("", "") => "table".to_owned(),
             (folder, "") => folder.to_owned(),
             ("", name) => name.to_owned(),
-            (folder, name) if folder == name => name.to_owned(),
             (folder, name) => format!("{folder}_{name}"),
         };
         part.name = base.clone();

@@ -42,7 +42,8 @@ pub(super) fn single(
     if candidate.shape.whole_file && !counts.columns.iter().enumerate().any(names_itself) {
         return Some(KeyChoice { parts: vec![STEM.to_owned()], unique: counts.records, rivals: Vec::new() });
     }
-    let by_language = candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
+    // A record may be there once in each language, or in several layers that count together.
+    let by_language = candidate.merged || candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
     let mut found: Vec<(f64, usize)> = Vec::new();
     for (at, (field, own)) in table.fields.iter().zip(&counts.columns).enumerate() {
         let unique = own.is_unique(counts.records);

@@ -70,7 +70,8 @@ struct Studied {
 /// Files of a table that are looked at for their columns.
 const LOOKED_AT: usize = 24;
 
-/// Studies the files that the game would read if the layers ended at `through`. Nothing is proposed of what
+/// Studies the files that the game would read if the layers ended at `through`; what the mod replaces is taken
+/// from the layer below, since mistakes of the mod would spoil the evidence. Nothing is proposed of what
 /// `schema` says already.
 pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
     let Found { candidates, unknown, binary, languages } = candidates::candidates(stack, schema, through);
@@ -119,7 +120,7 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
 
 /// The tables that the schema describes, with all columns that their files have.
 fn described(stack: &Stack, schema: &Schema, through: LayerId) -> Vec<Studied> {
-    let files = stack.effective(through);
+    let files = candidates::files_to_study(stack, through);
     let of = |table: &Table| {
         let own = files.iter().copied().filter(|file| table.takes(&stack.files()[*file].path));
         own.collect::<Vec<FileId>>()
@@ -302,10 +303,17 @@ fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal> {
         settings.insert(2, ("encoding".to_owned(), quoted(encoding)));
         reasons.push(format!("that the files are in {encoding} is a guess"));
     }
+    if candidate.merged {
+        settings.push(("layering".to_owned(), "\"merge\"".to_owned()));
+        reasons.push(
+            "a file of a higher layer has far less in it than the one below, so that it seems to add to it"
+                .to_owned(),
+        );
+    }
     if let Some(texts) = &own.texts {
         settings.push(("texts".to_owned(), texts.clone()));
     }
-    let by_language = candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
+    let by_language = candidate.merged || candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
     let whole = own.key.unique == counts.records || by_language;
     let nearly = own.key.unique * 100 >= counts.records * 98;
     if own.key.unique == 0 && !by_language {

@@ -123,7 +123,8 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
             !own_paths.iter().any(|path| !path.is_empty() && column.starts_with(path.as_str()))
         });
     }
-    found.retain(|shape| !shape.columns.is_empty());
+    let others = found.len() > 1;
+    found.retain(|shape| shape.columns.len() > usize::from(shape.whole_file && others));
     found
 }
 
@@ -266,13 +267,16 @@ impl Syntax {
     fn below(&self, setting: &str) -> String {
         let path = setting.split('"').nth(1).unwrap_or_default();
         match self.kind {
-            "json" => path.trim_start_matches('$').trim_start_matches('.').to_owned(),
+            "json" => match path.trim_start_matches('$').trim_start_matches('.').strip_suffix(".*") {
+                Some(map) => format!("{map}."),
+                None => path.trim_start_matches('$').trim_start_matches('.').to_owned(),
+            },
             "xml" => {
                 // Without the root element.
                 let inside = path.trim_start_matches('/').split_once('/').map_or("", |(_, inside)| inside);
                 if inside.is_empty() { String::new() } else { format!("{inside}/") }
             }
-            _ => format!("{path}/"),
+            _ => format!("{}/", path.strip_suffix("/*").unwrap_or(path)),
         }
     }
 
