@@ -179,7 +179,18 @@ fn make(seed: u64, dir: &Path) -> Result<Vec<Table>> {
             let step = if game.chance(50) { 1 } else { 3 };
             (0..count).map(|at| (start + at * step).to_string()).collect()
         } else {
-            game.keys(count, style)
+            let mut own = game.keys(count, style);
+            // Some tables speak of the same things as others, and of more.
+            let other = if known.is_empty() || !game.chance(20) {
+                None
+            } else {
+                Some(&known[game.below(known.len())])
+            };
+            if let Some(other) = other.filter(|other| !other.is_number) {
+                let shared = other.keys.len().min(own.len()) * 3 / 5;
+                own[..shared].clone_from_slice(&other.keys[..shared]);
+            }
+            own
         };
         let count = keys.len();
         let mut columns: Vec<Column> = Vec::new();
@@ -315,8 +326,30 @@ fn make_column(
         vec![Column { name, truth, none, values }]
     };
     match (kind, target) {
+        // The record's own key again.
+        (0..3, _) => {
+            let name = style("ident".to_owned());
+            if !used.insert(name.clone()) {
+                return Vec::new();
+            }
+            one(name, Truth::Plain, None, keys.to_vec())
+        }
+        // One of two tables.
+        (3..6, Some(target)) if !target.is_number => {
+            let other = &known[game.below(known.len())];
+            if other.is_number || other.name == target.name {
+                return Vec::new();
+            }
+            let Some(name) = named(game, None) else { return Vec::new() };
+            let values = (0..rows).map(|_| {
+                if game.chance(50) { game.pick(&target.keys).clone() } else { game.pick(&other.keys).clone() }
+            });
+            let values = values.collect();
+            let tables = vec![target.name.clone(), other.name.clone()];
+            one(name, Truth::Link { kind: "one of two tables", tables }, None, values)
+        }
         // References, some with a value for "nothing", some with a misspelt one.
-        (0..38, Some(target)) => {
+        (6..38, Some(target)) => {
             let Some(name) = named(game, Some(&target.name)) else { return Vec::new() };
             let none = game
                 .chance(35)
@@ -612,7 +645,7 @@ fn measure(dir: &Path, tables: &[Table], scores: &mut Scores, verbose: bool) -> 
                 let is_true = match &column.truth {
                     Truth::Plain => false,
                     Truth::Link { tables, .. } => {
-                        tables.iter().any(|table| leads.contains(&format!("\\\"{table}\\\"")))
+                        tables.iter().all(|table| leads.contains(&format!("\\\"{table}\\\"")))
                     }
                     Truth::Text => setting(&link.settings, "text").is_some(),
                     Truth::File => setting(&link.settings, "file").is_some(),

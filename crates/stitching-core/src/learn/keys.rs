@@ -24,6 +24,8 @@ pub(super) struct KeyChoice {
 
 /// The name of the file, as a part of a key.
 pub(super) const STEM: &str = "{stem}";
+/// With a lower score than this a column is no key, though all its values are different.
+const DOUBTFUL: f64 = -1.0;
 /// So many columns are tried as parts of a key.
 const TRIED: usize = 5;
 
@@ -67,13 +69,16 @@ pub(super) fn single(
         score += if own.lettered * 2 > own.values { 1.0 } else { 0.0 };
         score -= if own.spaced * 3 > own.values && !is_place { 4.0 } else { 0.0 };
         score -= if own.separated[5] * 2 > own.values { 1.0 } else { 0.0 };
+        // Lists are different from each other too.
+        let listed = own.separated[..5].iter().any(|with| with * 10 > own.values * 3);
+        score -= if listed && !is_place { 6.0 } else { 0.0 };
         score -= if unique { 0.0 } else { 3.0 };
         // A column of unique numbers with large gaps and ends is a measure rather than a name.
         score -= if own.numbers > 0 && own.lowest < 0.0 { 2.0 } else { 0.0 };
         found.push((score, at));
     }
     found.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
-    let (_, best) = *found.first()?;
+    let (_, best) = *found.first().filter(|(score, _)| *score > DOUBTFUL)?;
     let name = |at: usize| table.fields[at].name.clone();
     Some(KeyChoice {
         parts: vec![name(best)],

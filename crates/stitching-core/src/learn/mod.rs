@@ -7,6 +7,7 @@
 //! cost grows with the size of the data and the number of columns, not with pairs of columns.
 
 mod candidates;
+mod follows;
 mod keys;
 mod names;
 mod profile;
@@ -96,7 +97,24 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
     for (at, own) in studied.iter().enumerate() {
         proposals.extend(table_proposal(own, &counts[at]));
     }
-    let links = study.links();
+    let follows = study.follows();
+    let repeats: BTreeSet<(usize, usize)> = follows
+        .iter()
+        .filter(|(_, own)| own.around.0.is_empty() && own.around.1.is_empty())
+        .map(|(table, own)| (*table, own.field))
+        .collect();
+    let mut links = study.links();
+    // What repeats its own key is no reference to its own table.
+    links.retain(|link| {
+        !repeats.iter().any(|(table, field)| {
+            let own = &studied[*table];
+            let is_it =
+                own.table.name == link.table && link.field.as_ref() == Some(&own.table.fields[*field].name);
+            let own_files = own.key.parts == [STEM];
+            is_it && !own_files
+        })
+    });
+    proposals.extend(follows.iter().map(|(table, own)| study.followed(*table, own)));
     let linked: BTreeSet<(String, String)> = links
         .iter()
         .filter(|link| link.band != Band::Hidden)
@@ -447,15 +465,20 @@ impl Study<'_> {
         for (table, own) in
             self.studied.iter().enumerate().collect::<Vec<_>>().iter().filter(no_texts).copied()
         {
-            let mut families: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+            let mut families: BTreeMap<(String, bool), Vec<usize>> = BTreeMap::new();
             for field in &own.open {
                 let profile = &self.counts[table].columns[*field];
                 if profile.is_identifiers() {
                     let name = &own.table.fields[*field].name;
-                    families.entry(family(name)).or_default().push(*field);
+                    families.entry((family(name), profile.is_numeric())).or_default().push(*field);
                 }
             }
-            out.extend(families.into_values().map(|fields| Way { fields, table, split: Split::default() }));
+            let names = |field: &usize| own.table.fields[*field].name.as_str();
+            let (families, singles): (Vec<_>, Vec<_>) =
+                families.into_values().partition(|fields| are_numbered(fields.iter().map(names)));
+            let singles = singles.into_iter().flatten().map(|field| vec![field]);
+            let families = families.into_iter().chain(singles);
+            out.extend(families.map(|fields| Way { fields, table, split: Split::default() }));
         }
         out
     }
@@ -679,10 +702,26 @@ impl Study<'_> {
                 () => Band::Hidden,
             }
         };
-        // A key that happens to be one of another table's is a reference only if its name says so.
-        let band = if source.is_key && named < 2 && band == Band::Accept { Band::Ask } else { band };
+        // A key that happens to be one of another table's is a reference if its name says so, or if all are.
+        let adds = fit == values && distinct >= 10 && as_good.is_empty() && !numeric;
+        let by_chance = source.is_key && named < 2 && !adds;
+        let band = match band {
+            Band::Accept if by_chance || !found.besides.is_empty() => Band::Ask,
+            band => band,
+        };
         let mut settings: Vec<(String, String)> = Vec::new();
         let (what, link): (String, Vec<(String, String)>) = match &target.leads {
+            Leads::Record(_) if !found.besides.is_empty() => {
+                let names = std::iter::once(&found.best)
+                    .chain(&found.besides)
+                    .map(|hits| targets.list[hits.target].name.as_str());
+                let names: Vec<&str> = names.collect();
+                let shown: Vec<String> = names.iter().map(|name| quoted(name)).collect();
+                (
+                    format!("points to one of {}", names.join(", ")),
+                    vec![("ref".to_owned(), format!("[{}]", shown.join(", ")))],
+                )
+            }
             Leads::Record(_) => {
                 (format!("points to {}", target.name), vec![("ref".to_owned(), quoted(&target.name))])
             }
@@ -764,6 +803,60 @@ impl Study<'_> {
         }
     }
 
+    /// The columns that repeat the key of their record, with the positions of their tables.
+    fn follows(&self) -> Vec<(usize, follows::Follows)> {
+        let mut out = Vec::new();
+        for (at, own) in self.studied.iter().enumerate() {
+            let counts = &self.counts[at];
+            let [key] = own.key.parts.as_slice() else { continue };
+            if counts.records < 3 || own.texts.is_some() || own.table.texts.is_some() {
+                continue;
+            }
+            let could = |field: &usize| {
+                let profile = &counts.columns[*field];
+                let many = profile.distinct.len() as u64 * 10 >= profile.values * 9;
+                own.table.fields[*field].name != *key
+                    && profile.values > 2
+                    && many
+                    && profile.is_identifiers()
+            };
+            let fields: Vec<usize> = own.open.iter().copied().filter(could).collect();
+            let found = follows::follows(self.stack, &own.table, &own.files, key, &fields);
+            let whole = |own: &follows::Follows| own.fit >= 3 && own.fit * 100 >= own.values * 95;
+            let telling = |found: &follows::Follows| {
+                // A number within a number says little.
+                !counts.columns[found.field].is_numeric() || found.around == (String::new(), String::new())
+            };
+            out.extend(
+                found.into_iter().filter(|found| whole(found) && telling(found)).map(|found| (at, found)),
+            );
+        }
+        out
+    }
+
+    /// A column that follows the key, as a proposal.
+    fn followed(&self, table: usize, found: &follows::Follows) -> Proposal {
+        let own = &self.studied[table];
+        let (before, behind) = &found.around;
+        let is_plain = |text: &str| !text.contains(['{', '}', '[', ']']);
+        let sure = found.fit == found.values && found.values >= 5 && is_plain(before) && is_plain(behind);
+        Proposal {
+            band: if sure { Band::Accept } else { Band::Ask },
+            topic: Topic::Values,
+            table: own.table.name.clone(),
+            field: Some(own.table.fields[found.field].name.clone()),
+            says: "is made from the record's key".to_owned(),
+            settings: vec![("follows".to_owned(), quoted(&format!("{before}{{key}}{behind}")))],
+            values: found.values,
+            fit: found.fit,
+            distinct: found.values,
+            none: Vec::new(),
+            exceptions: Vec::new(),
+            rivals: Vec::new(),
+            reasons: vec![format!("{before}{{key}}{behind}")],
+        }
+    }
+
     /// What kinds of values the columns hold that point nowhere.
     fn kinds(&self, linked: &BTreeSet<(String, String)>) -> Vec<Proposal> {
         let mut asked: Vec<(usize, usize, Vec<Seen>)> = Vec::new();
@@ -834,6 +927,18 @@ impl Target {
 fn family(name: &str) -> String {
     let stem = name.trim_end_matches(|next: char| next.is_ascii_digit());
     if stem.is_empty() { name.to_owned() } else { stem.trim_end_matches(['_', '-', ' ']).to_owned() }
+}
+
+/// Whether `names` differ only in numbers that follow one another, from 0 or 1 on.
+fn are_numbered<'n>(names: impl Iterator<Item = &'n str>) -> bool {
+    let number =
+        |name: &str| name.trim_start_matches(|next: char| !next.is_ascii_digit()).parse::<usize>().ok();
+    let ends: Option<BTreeSet<usize>> =
+        names.map(|name| number(name.rsplit(|next: char| !next.is_ascii_digit()).next()?)).collect();
+    ends.is_some_and(|ends| {
+        let first = ends.first().copied().unwrap_or(2);
+        ends.len() > 1 && first < 2 && ends.last().is_some_and(|last| last + 1 - first == ends.len())
+    })
 }
 
 /// The ways to take the values of a column apart that its signs suggest.

@@ -437,7 +437,10 @@ fn template(lines: &Lines<'_>) -> Option<Recognised> {
             };
             lines.lines.iter().filter_map(key).collect::<std::collections::HashSet<_>>().len()
         };
-        if fitting >= 2 && fitting * 10 >= lines.lines.len() * 8 && different() * 10 >= fitting * 9 {
+        if fitting >= 2
+            && fitting * 10 >= lines.lines.len() * 8
+            && different() * 10 >= fitting * if template.parts().len() > 1 { 5 } else { 9 }
+        {
             let key = template.parts().first().cloned().unwrap_or_default();
             let mut settings: Settings = vec![("line", format!("'{source}'"))];
             settings.extend(lines.comment_setting(&[]));

@@ -100,6 +100,8 @@ pub(super) struct Suspicion {
     pub best: Hits,
     /// Others that do about as well, best first.
     pub rivals: Vec<Hits>,
+    /// Others that have the values which the best lacks, each with how many it adds.
+    pub besides: Vec<Hits>,
     /// How many values there are, and how many different ones.
     pub values: u64,
     pub distinct: u64,
@@ -156,7 +158,11 @@ fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, us
     let distinct: u64 = source.profiles.iter().map(|profile| profile.distinct.len() as u64).sum();
     let values: u64 = source.profiles.iter().map(|profile| profile.values).sum();
     let most = hits.iter().map(|hits| hits.distinct).max()?;
-    if most * 2 < distinct && !(hits.iter().any(|hits| hits.values * 2 >= values) && most >= 3) {
+    let besides = besides(source, targets, &hits, distinct);
+    if besides.is_empty()
+        && most * 2 < distinct
+        && !(hits.iter().any(|hits| hits.values * 2 >= values) && most >= 3)
+    {
         return None;
     }
     // Those that explain about as much as the best.
@@ -185,20 +191,82 @@ fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, us
         )
     };
     hits.sort_by_key(rank);
-    let best = *hits.first()?;
+    let mut best = *hits.first()?;
+    if let Some(first) = besides.first() {
+        best = *first;
+        hits.clear();
+    }
+    let resolves = |value: u64| {
+        targets
+            .of(value)
+            .any(|target| target == best.target || besides.iter().any(|other| other.target == target))
+    };
     let mut left: Vec<Seen> = Vec::new();
     for profile in &source.profiles {
-        let unresolved = profile
-            .distinct
-            .iter()
-            .filter(|(value, _)| !targets.of(**value).any(|target| target == best.target));
+        let unresolved = profile.distinct.iter().filter(|(value, _)| !resolves(**value));
         left.extend(unresolved.map(|(_, seen)| *seen));
     }
     let order = |seen: &Seen| (std::cmp::Reverse(seen.count), seen.file, seen.cell.span.start);
     left.sort_by_key(order);
     left.truncate(EXCEPTIONS);
-    let rivals = hits[1..].iter().copied().filter(|rival| owners.get(&rival.target) != Some(&best.target));
-    Some(Suspicion { best, rivals: rivals.collect(), values, distinct, left })
+    best.values += besides.iter().skip(1).map(|other| other.values).sum::<u64>();
+    best.distinct += besides.iter().skip(1).map(|other| other.distinct).sum::<u64>();
+    let rivals = hits.iter().skip(1).copied().filter(|rival| owners.get(&rival.target) != Some(&best.target));
+    Some(Suspicion {
+        best,
+        rivals: rivals.collect(),
+        besides: besides.into_iter().skip(1).collect(),
+        values,
+        distinct,
+        left,
+    })
+}
+
+/// If no single target has nearly all values but a few together do: these, each with what it adds.
+fn besides(source: &Source<'_>, targets: &Targets, hits: &[Hits], distinct: u64) -> Vec<Hits> {
+    /// More tables than this are a coincidence.
+    const MOST: usize = 4;
+    /// A table that adds fewer values is too.
+    const FEWEST: u64 = 3;
+    let records = |hits: &&Hits| matches!(targets.list[hits.target].leads, Leads::Record(_));
+    let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
+    let enough = |covered: u64| covered * 100 >= distinct.saturating_sub(1) * 97;
+    if numeric || source.is_key || hits.iter().any(|hits| hits.distinct * 10 >= distinct * 8) {
+        return Vec::new();
+    }
+    let mut chosen: Vec<Hits> = Vec::new();
+    let mut covered = 0;
+    while !enough(covered) && chosen.len() < MOST {
+        let mut adds = vec![Hits::default(); targets.list.len()];
+        for profile in &source.profiles {
+            for (value, seen) in &profile.distinct {
+                if targets.of(*value).any(|target| chosen.iter().any(|own| own.target == target)) {
+                    continue;
+                }
+                for target in targets.of(*value) {
+                    adds[target].values += u64::from(seen.count);
+                    adds[target].distinct += 1;
+                }
+            }
+        }
+        let open =
+            hits.iter().filter(records).filter(|hits| !chosen.iter().any(|own| own.target == hits.target));
+        let best = open.max_by_key(|hits| {
+            (
+                adds[hits.target].distinct,
+                std::cmp::Reverse(targets.list[hits.target].keys),
+                std::cmp::Reverse(hits.target),
+            )
+        });
+        let Some(best) = best.filter(|hits| {
+            adds[hits.target].distinct >= FEWEST && adds[hits.target].distinct * 10 >= distinct
+        }) else {
+            return Vec::new();
+        };
+        covered += adds[best.target].distinct;
+        chosen.push(Hits { target: best.target, ..adds[best.target] });
+    }
+    if chosen.len() > 1 { chosen } else { Vec::new() }
 }
 
 /// How well the name of a source names a target: 0 to 2.
