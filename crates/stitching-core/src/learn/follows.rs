@@ -107,7 +107,8 @@ impl RecordSink for Looking<'_> {
                 continue;
             }
             ways.values += 1;
-            let Some(at) = value.find(key.as_str()) else { continue };
+            let found = memchr::memmem::find(value.as_bytes(), key.as_bytes());
+            let Some(at) = found.filter(|_| value.len() >= key.len()) else { continue };
             if ways.around.len() < MOST_WAYS {
                 let around = (value[..at].to_owned(), value[at + key.len()..].to_owned());
                 *ways.around.entry(around).or_default() += 1;

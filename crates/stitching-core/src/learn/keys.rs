@@ -52,7 +52,7 @@ pub(super) fn single(
         let nearly = own.values > 0
             && own.most <= 1
             && counts.records >= 50
-            && own.distinct.len() as u64 * 100 >= counts.records * 98
+            && own.uniqueness() >= 0.98
             && own.values * 100 >= counts.records * 99;
         let in_each_language =
             by_language && (Some(field.name.as_str()) == place || at == 0) && own.values > 0;
@@ -82,7 +82,7 @@ pub(super) fn single(
     let name = |at: usize| table.fields[at].name.clone();
     Some(KeyChoice {
         parts: vec![name(best)],
-        unique: counts.columns[best].distinct.len() as u64,
+        unique: (counts.columns[best].uniqueness() * counts.records as f64) as u64,
         rivals: found[1..].iter().take(3).map(|(_, at)| name(*at)).collect(),
     })
 }
@@ -98,7 +98,7 @@ pub(super) fn several(
         |own: &Profile| own.values * 100 >= counts.records * 99 && own.is_identifiers() && own.most <= 1;
     let mut columns: Vec<usize> = (0..table.fields.len()).filter(|at| fits(&counts.columns[*at])).collect();
     // Few values in many records make no key, and what has many is best.
-    let spread = |at: &usize| counts.columns[*at].distinct.len();
+    let spread = |at: &usize| counts.columns[*at].different();
     columns.sort_by_key(|at| (std::cmp::Reverse(usize::from(*at < TRIED)), *at));
     columns.retain(|at| spread(at) > 1);
     columns.truncate(TRIED);

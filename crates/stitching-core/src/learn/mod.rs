@@ -31,7 +31,10 @@ use crate::text::NearestIndex;
 use candidates::{Candidate, Found};
 use hashbrown::HashMap;
 use keys::{KeyChoice, STEM};
-use profile::{Counts, Profile, SEPARATORS, Seen, Split, Wanted, profile, texts_of};
+use profile::{
+    Checked, CheckedCounts, Counts, Profile, SAMPLED, SEPARATORS, Seen, Split, Wanted, check_all, profile,
+    texts_of,
+};
 use references::{Exceptions, Leads, Source, Suspicion, Target, Targets, explain, suspicions};
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
@@ -84,13 +87,28 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
         (0..tables[table].fields.len()).map(move |field| Wanted { table, field, split: Split::default() })
     });
     let all: Vec<Wanted> = all.collect();
-    let counts = profile(stack, &tables, &files, &all);
+    let mut counts = profile(stack, &tables, &files, &all, SAMPLED);
     let votes = votes(&studied, &counts);
     for (at, (own, counts)) in studied.iter_mut().zip(&counts).enumerate() {
         if let Some(candidate) = &own.candidate {
             own.key = choose_key(stack, candidate, &own.table, counts, &votes[at]);
             own.texts = texts_setting(candidate, &own.table, &own.key, counts);
         }
+    }
+    // Of the keys all are needed, so that what points to them can be looked up.
+    let key_of = |(table, own): (usize, &Studied)| {
+        let [part] = own.key.parts.as_slice() else { return None };
+        let field = own.table.field(part).filter(|field| counts[table].columns[*field].level > 0)?;
+        Some(Wanted { table, field, split: Split::default() })
+    };
+    let keys: Vec<Wanted> = studied.iter().enumerate().filter_map(key_of).collect();
+    let whole = profile(stack, &tables, &files, &keys, usize::MAX);
+    for wanted in &keys {
+        let own = std::mem::take(&mut counts[wanted.table].columns[wanted.field]);
+        counts[wanted.table].columns[wanted.field] =
+            whole[wanted.table].columns.first().cloned().unwrap_or(own);
+        let unique = counts[wanted.table].columns[wanted.field].distinct.len() as u64;
+        studied[wanted.table].key.unique = unique;
     }
     let study = Study { stack, studied: &studied, tables: &tables, files: &files, counts: &counts };
     let mut proposals: Vec<Proposal> = Vec::new();
@@ -232,20 +250,24 @@ fn votes(studied: &[Studied], counts: &[Counts]) -> Vec<Vec<u32>> {
             }
         }
     }
+    let level = |(table, field): (usize, usize)| counts[table].columns[field].level;
     let mut votes: Vec<Vec<u32>> = counts.iter().map(|own| vec![0; own.columns.len()]).collect();
     for (table, own) in studied.iter().enumerate() {
         let by_language =
             own.candidate.as_ref().is_some_and(|own| own.kind == "po" || own.patterns[0].contains("{lang}"));
         for (field, profile) in counts[table].columns.iter().enumerate() {
-            let distinct = profile.distinct.len() as u64;
-            if by_language || distinct < 3 || profile.is_numeric() || !profile.is_identifiers() {
+            if by_language || profile.distinct.len() < 3 || profile.is_numeric() || !profile.is_identifiers()
+            {
                 continue;
             }
             let name = own.table.fields[field].name.clone();
             let source = Source { table, name, profiles: vec![profile], is_key: false };
             for hits in references::hits(&source, &targets) {
                 let target = fields[hits.target];
-                if hits.distinct * 10 >= distinct * 9 && target != (table, field) {
+                // Of what was not kept of the target nothing can be said.
+                let known =
+                    profile.distinct.keys().filter(|hash| hash.trailing_zeros() >= level(target)).count();
+                if known >= 3 && hits.distinct * 10 >= known as u64 * 9 && target != (table, field) {
                     votes[target.0][target.1] += 1;
                 }
             }
@@ -411,7 +433,7 @@ impl Study<'_> {
                 way.fields.iter().map(|field| Wanted { table: way.table, field: *field, split: way.split })
             })
             .collect();
-        let parted_counts = profile(self.stack, self.tables, self.files, &wanted);
+        let parted_counts = profile(self.stack, self.tables, self.files, &wanted, SAMPLED);
         let of_way = |way: &Way| -> Vec<&Profile> {
             let own = wanted.iter().filter(|wanted| wanted.table == way.table).enumerate();
             let own =
@@ -442,13 +464,19 @@ impl Study<'_> {
                 all.push((&parted[*at], &parted_sources[*at], found));
             }
         }
+        let checked = self.checked(&all, &targets);
+        let all: Vec<(&Way, &Source<'_>, Suspicion)> = all
+            .into_iter()
+            .zip(checked)
+            .map(|((way, source, found), checked)| (way, source, found.with(checked)))
+            .collect();
         let left: Vec<Seen> = all.iter().flat_map(|(_, _, found)| found.left.iter().copied()).collect();
         let texts = texts_of(self.stack, &left);
         let near = Near { study: self, targets: &targets, indexes: RefCell::default() };
         let places = Places { stack: self.stack, files: RefCell::default() };
         let mut start = 0;
         let mut out = Vec::new();
-        for (way, source, found) in all {
+        for (way, source, found) in &all {
             let own = &texts[start..start + found.left.len()];
             start += found.left.len();
             let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
@@ -456,6 +484,37 @@ impl Study<'_> {
             out.extend(self.link(way, source, found, &exceptions, &targets, &places));
         }
         out
+    }
+
+    /// Checks all values of what seems to point somewhere, where only some of them were kept.
+    fn checked(
+        &self,
+        all: &[(&Way, &Source<'_>, &Suspicion)],
+        targets: &Targets,
+    ) -> Vec<Option<CheckedCounts>> {
+        let sampled = |(_, source, _): &&(&Way, &Source<'_>, &Suspicion)| {
+            source.profiles.iter().any(|own| own.level > 0)
+        };
+        let checks: Vec<Checked<'_>> = all
+            .iter()
+            .filter(sampled)
+            .map(|(way, _, found)| {
+                let ids: Vec<usize> = std::iter::once(found.best.target)
+                    .chain(found.besides.iter().map(|own| own.target))
+                    .collect();
+                let wanted = way.fields.iter().map(|field| Wanted {
+                    table: way.table,
+                    field: *field,
+                    split: way.split,
+                });
+                Checked {
+                    wanted: wanted.collect(),
+                    resolves: Box::new(move |hash| targets.of(hash).any(|target| ids.contains(&target))),
+                }
+            })
+            .collect();
+        let mut counts = check_all(self.stack, self.tables, self.files, &checks).into_iter();
+        all.iter().map(|own| if sampled(&own) { counts.next() } else { None }).collect()
     }
 
     /// The columns that could point somewhere, those taken together whose names differ only in a number.
@@ -775,7 +834,7 @@ impl Study<'_> {
             settings: settings.clone(),
             values,
             fit,
-            distinct,
+            distinct: found.about,
             none: exceptions.none.iter().map(|(none, count)| (none.clone(), u64::from(*count))).collect(),
             exceptions: shown.clone(),
             rivals: found.rivals.iter().take(4).map(rival).collect(),
@@ -795,7 +854,7 @@ impl Study<'_> {
             settings: vec![("note".to_owned(), "true".to_owned())],
             values: profile.values,
             fit: profile.values,
-            distinct: profile.distinct.len() as u64,
+            distinct: profile.different(),
             none: Vec::new(),
             exceptions: Vec::new(),
             rivals: Vec::new(),
@@ -814,14 +873,26 @@ impl Study<'_> {
             }
             let could = |field: &usize| {
                 let profile = &counts.columns[*field];
-                let many = profile.distinct.len() as u64 * 10 >= profile.values * 9;
+                let many = profile.uniqueness() >= 0.9;
                 own.table.fields[*field].name != *key
                     && profile.values > 2
                     && many
                     && profile.is_identifiers()
             };
-            let fields: Vec<usize> = own.open.iter().copied().filter(could).collect();
-            let found = follows::follows(self.stack, &own.table, &own.files, key, &fields);
+            let mut fields: Vec<usize> = own.open.iter().copied().filter(could).collect();
+            let look = |files: &[FileId], fields: &[usize]| {
+                follows::follows(self.stack, &own.table, files, key, fields)
+            };
+            if own.files.len() > 1 {
+                // What does not follow it in the first files does not at all.
+                let first = look(&own.files[..own.files.len().min(8)], &fields);
+                let no = |field: &usize| {
+                    first.iter().any(|found| found.field == *field && found.fit * 2 < found.values)
+                };
+                let none = |field: &usize| !first.iter().any(|found| found.field == *field);
+                fields.retain(|field| !no(field) && !none(field));
+            }
+            let found = look(&own.files, &fields);
             let whole = |own: &follows::Follows| own.fit >= 3 && own.fit * 100 >= own.values * 95;
             let telling = |found: &follows::Follows| {
                 // A number within a number says little.
@@ -895,7 +966,7 @@ impl Study<'_> {
                 settings: vec![("unique".to_owned(), "true".to_owned())],
                 values: profile.values,
                 fit: profile.values,
-                distinct: profile.distinct.len() as u64,
+                distinct: profile.different(),
                 none: Vec::new(),
                 exceptions: Vec::new(),
                 rivals: Vec::new(),

@@ -29,19 +29,22 @@ pub(super) struct Seen {
 }
 
 /// What a column holds.
+///
+/// Each value is kept once with its count; where there are very many, only those are whose hash ends in
+/// [`Profile::level`] zero bits. Since that depends on the value alone, two columns keep the same of what they
+/// have in common, and what is true of the kept values is true of nearly all.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Profile {
     /// How many values there are that are not empty.
     pub values: u64,
     /// How many are empty.
     pub empty: u64,
-    /// In how many records it is there, empty or not.
-    pub records: u64,
     /// The most values in one record.
     pub most: u32,
-    /// How many are whole numbers, numbers at all, and words for yes and no.
+    /// How many are whole numbers, and how many numbers at all.
     pub integers: u64,
     pub numbers: u64,
+    /// How many are words for yes and no.
     pub booleans: u64,
     /// How many have a letter.
     pub lettered: u64,
@@ -51,22 +54,54 @@ pub(super) struct Profile {
     pub spaced: u64,
     /// How many have each of the separators.
     pub separated: [u64; SEPARATORS.len()],
+    /// How many are -1, and how many other numbers are below 0.
+    pub minus_one: u64,
+    pub negative: u64,
     /// The numbers' range.
     pub lowest: f64,
     pub highest: f64,
     /// Each value by its hash, but for prose and fractions.
     pub distinct: HashMap<u64, Seen>,
+    /// How many zero bits the hashes of the values end in that are kept.
+    pub level: u32,
+    /// The first few values that are no numbers, in a column that has numbers.
+    pub words: HashMap<u64, Seen>,
 }
 
+/// So many different values are kept of a column that is only looked over.
+pub(super) const SAMPLED: usize = 1 << 11;
+/// So many values that are no numbers are kept besides.
+const WORDS: usize = 64;
+
+/// What is in a value: bits of [`SEPARATORS`] in their order, then a letter.
+const LETTER: u16 = 1 << SEPARATORS.len();
+const SIGNS: [u16; 256] = {
+    let mut signs = [0; 256];
+    let mut at = 0;
+    while at < SEPARATORS.len() {
+        signs[SEPARATORS[at] as usize] = 1 << at;
+        at += 1;
+    }
+    let mut byte = 0;
+    while byte < 256 {
+        if (byte as u8).is_ascii_alphabetic() || byte >= 128 {
+            signs[byte] |= LETTER;
+        }
+        byte += 1;
+    }
+    signs
+};
+
 impl Profile {
-    fn add(&mut self, value: &str, file: FileId, cell: Cell, part: Option<(u16, u16)>) {
+    fn add(&mut self, value: &str, file: FileId, cell: Cell, part: Option<(u16, u16)>, limit: usize) {
         if value.is_empty() {
             self.empty += 1;
             return;
         }
         self.values += 1;
-        let found = number(value);
-        let mut integer = false;
+        let first = value.as_bytes()[0];
+        let found = if first.is_ascii_alphabetic() { None } else { number(value) };
+        let mut whole = true;
         if let Some(found) = found {
             if self.numbers == 0 {
                 (self.lowest, self.highest) = (found, found);
@@ -74,36 +109,60 @@ impl Profile {
             self.lowest = self.lowest.min(found);
             self.highest = self.highest.max(found);
             self.numbers += 1;
-            integer = value.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-' || byte == b'+');
-            self.integers += u64::from(integer);
-        } else {
-            self.lettered += u64::from(value.chars().any(char::is_alphabetic));
-            let words = ["true", "false", "yes", "no"];
-            self.booleans += u64::from(words.iter().any(|word| word.eq_ignore_ascii_case(value)));
-            for (count, separator) in self.separated.iter_mut().zip(SEPARATORS) {
-                *count += u64::from(memchr::memchr(separator as u8, value.as_bytes()).is_some());
+            whole = value.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-' || byte == b'+');
+            self.integers += u64::from(whole);
+            if found < 0.0 {
+                *if value == "-1" { &mut self.minus_one } else { &mut self.negative } += 1;
             }
-            if value.contains(' ') {
+        } else {
+            if value.len() >= PROSE && memchr::memchr(b' ', value.as_bytes()).is_some() {
+                self.lettered += 1;
                 self.spaced += 1;
-                if value.len() >= PROSE {
-                    self.prose += 1;
-                    return;
+                self.prose += 1;
+                return;
+            }
+            let signs = value.bytes().fold(0, |signs, byte| signs | SIGNS[usize::from(byte)]);
+            self.lettered += u64::from(signs & LETTER != 0);
+            self.booleans += u64::from(is_yes_or_no(value));
+            if signs & !LETTER != 0 {
+                for (at, count) in self.separated.iter_mut().enumerate() {
+                    *count += u64::from(signs >> at & 1);
                 }
+                self.spaced += u64::from(signs & SIGNS[usize::from(b' ')] != 0);
             }
         }
-        if found.is_some() && !integer {
+        if !whole {
             return;
         }
-        let seen = Seen { count: 0, file: file as u32, cell, part };
-        self.distinct.entry(key_hash(value, false)).or_insert(seen).count += 1;
+        let hash = key_hash(value, false);
+        let seen = || Seen { count: 0, file: file as u32, cell, part };
+        // Among numbers, what is none tells something.
+        let tells = found.is_none() && (self.numbers > 0 || self.values <= WORDS as u64);
+        if tells && (self.words.len() < WORDS || self.words.contains_key(&hash)) {
+            self.words.entry(hash).or_insert_with(seen).count += 1;
+        }
+        if hash.trailing_zeros() < self.level {
+            return;
+        }
+        self.distinct.entry(hash).or_insert_with(seen).count += 1;
+        self.shrink(limit);
+    }
+
+    /// Keeps fewer values as long as they are more than `limit`.
+    fn shrink(&mut self, limit: usize) {
+        while self.distinct.len() > limit {
+            self.level += 1;
+            let level = self.level;
+            self.distinct.retain(|hash, _| hash.trailing_zeros() >= level);
+        }
     }
 
     /// Takes the name of a file as a value.
     pub fn add_stem(&mut self, stem: &str, file: FileId) {
-        self.add(stem, file, Cell { span: Span::default(), form: Form::Plain }, None);
+        self.add(stem, file, Cell { span: Span::default(), form: Form::Plain }, None, usize::MAX);
     }
 
-    fn merge(&mut self, other: Profile) {
+    fn merge(&mut self, other: Profile, limit: usize) {
         if self.numbers == 0 {
             (self.lowest, self.highest) = (other.lowest, other.highest);
         } else if other.numbers > 0 {
@@ -112,7 +171,6 @@ impl Profile {
         }
         self.values += other.values;
         self.empty += other.empty;
-        self.records += other.records;
         self.most = self.most.max(other.most);
         self.integers += other.integers;
         self.numbers += other.numbers;
@@ -120,32 +178,45 @@ impl Profile {
         self.lettered += other.lettered;
         self.prose += other.prose;
         self.spaced += other.spaced;
+        self.minus_one += other.minus_one;
+        self.negative += other.negative;
         self.separated.iter_mut().zip(other.separated).for_each(|(own, other)| *own += other);
-        if self.distinct.len() < other.distinct.len() {
-            let own = std::mem::replace(&mut self.distinct, other.distinct);
-            self.take(own);
-        } else {
-            self.take(other.distinct);
+        take(&mut self.words, other.words);
+        self.level = self.level.max(other.level);
+        let level = self.level;
+        let (mut less, mut more) = (std::mem::take(&mut self.distinct), other.distinct);
+        if less.len() > more.len() {
+            std::mem::swap(&mut less, &mut more);
         }
+        take(&mut more, less);
+        more.retain(|hash, _| hash.trailing_zeros() >= level);
+        self.distinct = more;
+        self.shrink(limit);
     }
 
-    fn take(&mut self, other: HashMap<u64, Seen>) {
-        for (hash, seen) in other {
-            let own = self.distinct.entry(hash).or_insert(Seen { count: 0, ..seen });
-            own.count += seen.count;
-            // The first place in the order of the files, whatever the threads did.
-            if (seen.file, seen.cell.span.start) < (own.file, own.cell.span.start) {
-                (own.file, own.cell, own.part) = (seen.file, seen.cell, seen.part);
-            }
-        }
+    /// How many different values there are; about so many, if not all were kept.
+    pub fn different(&self) -> u64 {
+        (self.distinct.len() as u64) << self.level
+    }
+
+    /// How many values the kept ones stand for, each counted as often as it is there.
+    pub fn kept(&self) -> u64 {
+        self.distinct.values().map(|seen| u64::from(seen.count)).sum()
+    }
+
+    /// Which share of the values is there once only, 0 to 1.
+    pub fn uniqueness(&self) -> f64 {
+        self.distinct.len() as f64 / self.kept().max(1) as f64
     }
 
     /// Whether no value is there twice, and every one of `records` records has it.
     pub fn is_unique(&self, records: u64) -> bool {
+        let countable = self.prose == 0 && self.numbers == self.integers;
         self.values > 0
+            && countable
             && self.values == records
-            && self.distinct.len() as u64 == self.values
             && self.most <= 1
+            && self.distinct.len() as u64 == self.kept()
     }
 
     /// Whether the values could be identifiers: not prose, not fractions.
@@ -156,6 +227,30 @@ impl Profile {
     /// Whether nearly all are numbers.
     pub fn is_numeric(&self) -> bool {
         self.lettered * 20 < self.values
+    }
+}
+
+/// Whether `value` is a word for yes or no, in any case.
+fn is_yes_or_no(value: &str) -> bool {
+    let word = match value.as_bytes()[0].to_ascii_lowercase() {
+        b't' => "true",
+        b'f' => "false",
+        b'y' => "yes",
+        b'n' => "no",
+        _ => return false,
+    };
+    word.eq_ignore_ascii_case(value)
+}
+
+/// Adds what is in `other` to `own`.
+fn take(own: &mut HashMap<u64, Seen>, other: HashMap<u64, Seen>) {
+    for (hash, seen) in other {
+        let own = own.entry(hash).or_insert(Seen { count: 0, ..seen });
+        own.count += seen.count;
+        // The first place in the order of the files, whatever the threads did.
+        if (seen.file, seen.cell.span.start) < (own.file, own.cell.span.start) {
+            (own.file, own.cell, own.part) = (seen.file, seen.cell, seen.part);
+        }
     }
 }
 
@@ -210,12 +305,14 @@ pub(super) struct Counts {
     pub columns: Vec<Profile>,
 }
 
-/// Reads the wanted columns of `tables`, whose files are `files`. One pass over each file for each table.
+/// Reads the wanted columns of `tables`, whose files are `files`. One pass over each file for each table. Of a
+/// column about `limit` different values are kept.
 pub(super) fn profile(
     stack: &Stack,
     tables: &[Table],
     files: &[Vec<FileId>],
     wanted: &[Wanted],
+    limit: usize,
 ) -> Vec<Counts> {
     let of_table =
         |table: usize| wanted.iter().filter(move |wanted| wanted.table == table).collect::<Vec<_>>();
@@ -232,7 +329,7 @@ pub(super) fn profile(
     let read = |mut counts: Vec<Counts>, (file, of_file): (FileId, Vec<usize>)| {
         let _ = with_text(stack, file, |text| {
             for table in &of_file {
-                count(&tables[*table], text, file, &wanted[*table], &mut counts[*table]);
+                count(&tables[*table], text, file, &wanted[*table], &mut counts[*table], limit);
             }
         });
         counts
@@ -241,13 +338,20 @@ pub(super) fn profile(
     work.into_par_iter().with_max_len(8).fold(empty, read).reduce(empty, |mut a, b| {
         for (own, other) in a.iter_mut().zip(b) {
             own.records += other.records;
-            own.columns.iter_mut().zip(other.columns).for_each(|(own, other)| own.merge(other));
+            own.columns.iter_mut().zip(other.columns).for_each(|(own, other)| own.merge(other, limit));
         }
         a
     })
 }
 
-fn count(table: &Table, text: &Text<'_>, file: FileId, wanted: &[&Wanted], counts: &mut Counts) {
+fn count(
+    table: &Table,
+    text: &Text<'_>,
+    file: FileId,
+    wanted: &[&Wanted],
+    counts: &mut Counts,
+    limit: usize,
+) {
     // One column may be wanted in several ways.
     let mut fields: Vec<usize> = wanted.iter().map(|wanted| wanted.field).collect();
     fields.sort_unstable();
@@ -266,6 +370,7 @@ fn count(table: &Table, text: &Text<'_>, file: FileId, wanted: &[&Wanted], count
         splits: wanted.iter().map(|wanted| wanted.split).collect(),
         counts,
         in_record: vec![0; wanted.len()],
+        limit,
     };
     table.format.read(text, &columns, &mut sink);
 }
@@ -278,6 +383,7 @@ struct Counting<'c> {
     splits: Vec<Split>,
     counts: &'c mut Counts,
     in_record: Vec<u32>,
+    limit: usize,
 }
 
 impl RecordSink for Counting<'_> {
@@ -298,15 +404,131 @@ impl RecordSink for Counting<'_> {
             };
             for way in &self.ways[usize::from(own.column)] {
                 let profile = &mut self.counts.columns[*way];
-                profile.records += u64::from(self.in_record[*way] == 0);
                 self.in_record[*way] += 1;
                 profile.most = profile.most.max(self.in_record[*way]);
                 match self.splits[*way] {
-                    split if split == Split::default() => profile.add(value, self.file, own.cell, None),
+                    split if split == Split::default() => {
+                        profile.add(value, self.file, own.cell, None, self.limit)
+                    }
                     split => split.pieces(value, |piece, range| {
-                        profile.add(piece, self.file, own.cell, Some(range));
+                        profile.add(piece, self.file, own.cell, Some(range), self.limit);
                     }),
                 }
+            }
+        }
+    }
+
+    fn fault(&mut self, _fault: Fault) {}
+}
+
+/// A column that seems to point somewhere, and how its values are to be checked.
+pub(super) struct Checked<'c> {
+    /// Its fields and how they are taken apart.
+    pub wanted: Vec<Wanted>,
+    /// Whether a value, given by its hash, resolves.
+    pub resolves: Box<dyn Fn(u64) -> bool + Sync + 'c>,
+}
+
+/// What a check of all values of a column gave.
+#[derive(Debug, Clone, Default)]
+pub(super) struct CheckedCounts {
+    pub values: u64,
+    pub resolved: u64,
+    /// The values that do not resolve.
+    pub left: HashMap<u64, Seen>,
+}
+
+/// So many values that do not resolve are kept of one column.
+const MOST_LEFT: usize = 10_000;
+
+/// Checks all values of columns, not only those that were kept of them.
+pub(super) fn check_all(
+    stack: &Stack,
+    tables: &[Table],
+    files: &[Vec<FileId>],
+    checked: &[Checked<'_>],
+) -> Vec<CheckedCounts> {
+    let mut by_file: BTreeMap<FileId, Vec<usize>> = BTreeMap::new();
+    for (at, own) in checked.iter().enumerate() {
+        let table = own.wanted.first().map(|wanted| wanted.table);
+        table
+            .into_iter()
+            .flat_map(|table| &files[table])
+            .for_each(|file| by_file.entry(*file).or_default().push(at));
+    }
+    let empty = || vec![CheckedCounts::default(); checked.len()];
+    let read = |mut counts: Vec<CheckedCounts>, (file, own): (FileId, Vec<usize>)| {
+        let _ = with_text(stack, file, |text| {
+            let mut of_table: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+            own.iter().for_each(|at| of_table.entry(checked[*at].wanted[0].table).or_default().push(*at));
+            for (table, own) in of_table {
+                let mut columns = Vec::new();
+                let mut ways = Vec::new();
+                for (at, wanted) in
+                    own.iter().flat_map(|at| checked[*at].wanted.iter().map(move |wanted| (*at, wanted)))
+                {
+                    columns.push(WantedColumn {
+                        name: &tables[table].fields[wanted.field].name,
+                        optional: true,
+                    });
+                    ways.push((at, wanted.split));
+                }
+                let mut sink = Checking { text: text.as_str(), file, ways, checked, counts: &mut counts };
+                tables[table].format.read(text, &columns, &mut sink);
+            }
+        });
+        counts
+    };
+    let work: Vec<(FileId, Vec<usize>)> = by_file.into_iter().collect();
+    work.into_par_iter().with_max_len(8).fold(empty, read).reduce(empty, |mut a, b| {
+        for (own, other) in a.iter_mut().zip(b) {
+            own.values += other.values;
+            own.resolved += other.resolved;
+            take(&mut own.left, other.left);
+        }
+        a
+    })
+}
+
+struct Checking<'c> {
+    text: &'c str,
+    file: FileId,
+    /// For each column read, the check that it belongs to and how it is taken apart.
+    ways: Vec<(usize, Split)>,
+    checked: &'c [Checked<'c>],
+    counts: &'c mut Vec<CheckedCounts>,
+}
+
+impl RecordSink for Checking<'_> {
+    fn record(&mut self, record: &RawRecord<'_>) {
+        for own in record.cells.iter().filter(|own| own.cell.form != Form::Nested) {
+            let decoded;
+            let value = match own.cell.plain(self.text) {
+                Some(plain) => plain,
+                None => {
+                    decoded = decode(self.text, &own.cell).text;
+                    &decoded
+                }
+            };
+            let (at, split) = self.ways[usize::from(own.column)];
+            let counts = &mut self.counts[at];
+            let file = self.file as u32;
+            let mut one = |piece: &str, part: Option<(u16, u16)>| {
+                if piece.is_empty() {
+                    return;
+                }
+                counts.values += 1;
+                let hash = key_hash(piece, false);
+                if (self.checked[at].resolves)(hash) {
+                    counts.resolved += 1;
+                } else if counts.left.len() < MOST_LEFT || counts.left.contains_key(&hash) {
+                    let seen = Seen { count: 0, file, cell: own.cell, part };
+                    counts.left.entry(hash).or_insert(seen).count += 1;
+                }
+            };
+            match split == Split::default() {
+                true => one(value, None),
+                false => split.pieces(value, |piece, range| one(piece, Some(range))),
             }
         }
     }

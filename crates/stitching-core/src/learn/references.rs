@@ -6,9 +6,11 @@
 //! same values.
 
 use super::names::agreement;
-use super::profile::{Profile, Seen};
+use super::profile::{CheckedCounts, Profile, Seen};
 use hashbrown::HashMap;
+use hashbrown::hash_map::Entry;
 use std::collections::BTreeMap;
+use std::hash::{BuildHasherDefault, Hasher};
 
 /// Where a value can lead.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -41,12 +43,33 @@ pub(super) struct Target {
 #[derive(Debug, Default)]
 pub(super) struct Targets {
     pub list: Vec<Target>,
-    first: HashMap<u64, u32>,
-    /// A target, and the next entry of the same value.
-    chain: Vec<(u32, u32)>,
+    /// For each value a target, and where in the chain the next one is.
+    first: HashMap<u64, Link, BuildHasherDefault<Itself>>,
+    chain: Vec<Link>,
 }
 
+/// A target, and the position of the next one for the same value.
+type Link = (u32, u32);
+
 const END: u32 = u32::MAX;
+
+/// The values are hashes already.
+#[derive(Debug, Default, Clone, Copy)]
+struct Itself(u64);
+
+impl Hasher for Itself {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+
+    fn write(&mut self, bytes: &[u8]) {
+        bytes.iter().for_each(|byte| self.0 = self.0 << 8 | u64::from(*byte));
+    }
+
+    fn write_u64(&mut self, value: u64) {
+        self.0 = value;
+    }
+}
 
 impl Targets {
     /// Adds a target with its values, each given once.
@@ -54,17 +77,24 @@ impl Targets {
         let id = self.list.len() as u32;
         self.list.push(target);
         for value in values {
-            let next = self.first.insert(value, self.chain.len() as u32).unwrap_or(END);
-            self.chain.push((id, next));
+            match self.first.entry(value) {
+                Entry::Vacant(entry) => {
+                    entry.insert((id, END));
+                }
+                Entry::Occupied(mut entry) => {
+                    self.chain.push(*entry.get());
+                    entry.insert((id, self.chain.len() as u32 - 1));
+                }
+            }
         }
     }
 
     /// The targets that have `value`.
     pub fn of(&self, value: u64) -> impl Iterator<Item = usize> + '_ {
-        let mut at = self.first.get(&value).copied().unwrap_or(END);
+        let mut link = self.first.get(&value).copied();
         std::iter::from_fn(move || {
-            let (target, next) = *self.chain.get(at as usize)?;
-            at = next;
+            let (target, next) = link?;
+            link = self.chain.get(next as usize).copied();
             Some(target as usize)
         })
     }
@@ -105,8 +135,30 @@ pub(super) struct Suspicion {
     /// How many values there are, and how many different ones.
     pub values: u64,
     pub distinct: u64,
+    /// About how many different ones resolve, if not all were kept.
+    pub about: u64,
     /// The values that do not resolve, the most frequent first; cut if they are many.
     pub left: Vec<Seen>,
+}
+
+impl Suspicion {
+    /// The same with what a check of all values gave, if there was one.
+    pub fn with(&self, checked: Option<CheckedCounts>) -> Suspicion {
+        let mut own = self.clone();
+        let Some(checked) = checked else { return own };
+        let left = checked.left.len() as u64;
+        (own.values, own.best.values) = (checked.values, checked.resolved);
+        own.left = most_frequent(checked.left.into_values().collect());
+        own.distinct = own.best.distinct + left;
+        own
+    }
+}
+
+/// The most frequent of `left`, in an order that is always the same.
+fn most_frequent(mut left: Vec<Seen>) -> Vec<Seen> {
+    left.sort_by_key(|seen| (std::cmp::Reverse(seen.count), seen.file, seen.cell.span.start));
+    left.truncate(EXCEPTIONS);
+    left
 }
 
 /// So many exceptions are looked at.
@@ -156,7 +208,7 @@ fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, us
         }
     }
     let distinct: u64 = source.profiles.iter().map(|profile| profile.distinct.len() as u64).sum();
-    let values: u64 = source.profiles.iter().map(|profile| profile.values).sum();
+    let values: u64 = source.profiles.iter().map(|profile| profile.kept()).sum();
     let most = hits.iter().map(|hits| hits.distinct).max()?;
     let besides = besides(source, targets, &hits, distinct);
     if besides.is_empty()
@@ -206,9 +258,6 @@ fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, us
         let unresolved = profile.distinct.iter().filter(|(value, _)| !resolves(**value));
         left.extend(unresolved.map(|(_, seen)| *seen));
     }
-    let order = |seen: &Seen| (std::cmp::Reverse(seen.count), seen.file, seen.cell.span.start);
-    left.sort_by_key(order);
-    left.truncate(EXCEPTIONS);
     best.values += besides.iter().skip(1).map(|other| other.values).sum::<u64>();
     best.distinct += besides.iter().skip(1).map(|other| other.distinct).sum::<u64>();
     let rivals = hits.iter().skip(1).copied().filter(|rival| owners.get(&rival.target) != Some(&best.target));
@@ -218,7 +267,8 @@ fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, us
         besides: besides.into_iter().skip(1).collect(),
         values,
         distinct,
-        left,
+        about: best.distinct << source.profiles.iter().map(|profile| profile.level).max().unwrap_or_default(),
+        left: most_frequent(left),
     })
 }
 

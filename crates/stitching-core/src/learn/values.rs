@@ -23,17 +23,11 @@ const MOST_CHOICES: usize = 16;
 /// The values whose texts are needed to tell the kind: all, if they are few; else the most frequent of
 /// those that are no numbers.
 pub(super) fn telling(profile: &Profile) -> Vec<Seen> {
-    let mut seen: Vec<Seen> = profile.distinct.values().copied().collect();
+    let few = profile.level == 0 && profile.distinct.len() <= MOST_CHOICES;
+    let told = if few { &profile.distinct } else { &profile.words };
+    let mut seen: Vec<Seen> = told.values().copied().collect();
     seen.sort_by_key(|seen| (std::cmp::Reverse(seen.count), seen.file, seen.cell.span.start));
-    let odd = profile.values - profile.numbers;
-    if seen.len() <= MOST_CHOICES {
-        return seen;
-    }
-    if odd > 0 && odd * 20 <= profile.values || profile.numbers > 0 {
-        seen.truncate(2000);
-        return seen;
-    }
-    Vec::new()
+    seen
 }
 
 /// What a column holds; `texts` belong to [`telling`].
@@ -51,14 +45,7 @@ pub(super) fn kind_of(profile: &Profile, is_key: bool, telling: &[Seen], texts: 
     // Numbers, but for a sign that stands for "nothing".
     let one_sign = odd.len() == 1 && odd_values == u64::from(odd[0].1) && odd[0].0.chars().count() <= 4;
     if profile.numbers * 100 >= profile.values * 97 || (one_sign && profile.numbers * 2 > profile.values) {
-        return Some(numbers(
-            profile,
-            is_key,
-            one_sign.then(|| odd[0].0.clone()),
-            odd_values,
-            telling,
-            texts,
-        ));
+        return Some(numbers(profile, is_key, one_sign.then(|| odd[0].0.clone()), odd_values));
     }
     if profile.booleans == profile.values {
         return Some(Kind {
@@ -109,14 +96,7 @@ pub(super) fn kind_of(profile: &Profile, is_key: bool, telling: &[Seen], texts: 
     None
 }
 
-fn numbers(
-    profile: &Profile,
-    is_key: bool,
-    none: Option<String>,
-    odd: u64,
-    telling: &[Seen],
-    texts: &[String],
-) -> Kind {
+fn numbers(profile: &Profile, is_key: bool, none: Option<String>, odd: u64) -> Kind {
     let whole = profile.integers == profile.numbers;
     let mut settings = vec![("type".to_owned(), if whole { "\"integer\"" } else { "\"number\"" }.to_owned())];
     let mut reasons = Vec::new();
@@ -127,18 +107,10 @@ fn numbers(
         settings.push(("none".to_owned(), super::write::quoted(&none)));
         nothing.push((none, odd));
         fit += odd;
-    } else if whole && profile.lowest == -1.0 && profile.numbers > 3 {
+    } else if whole && profile.minus_one >= 2 && profile.negative == 0 && !is_key {
         // -1 among numbers that are never below 0 otherwise, and there more than once.
-        let minus = texts.iter().zip(telling).find(|(text, _)| *text == "-1");
-        let others_below = texts.iter().any(|text| text.starts_with('-') && text != "-1");
-        if let Some((_, seen)) = minus
-            && seen.count >= 2
-            && !others_below
-            && !is_key
-        {
-            settings.push(("none".to_owned(), "\"-1\"".to_owned()));
-            nothing.push(("-1".to_owned(), u64::from(seen.count)));
-        }
+        settings.push(("none".to_owned(), "\"-1\"".to_owned()));
+        nothing.push(("-1".to_owned(), profile.minus_one));
     }
     says += &format!(" from {} to {}", profile.lowest, profile.highest);
     let band = if odd == 0 || fit == profile.values {
