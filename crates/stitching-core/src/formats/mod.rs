@@ -271,6 +271,11 @@ pub trait Format: std::fmt::Debug + Send + Sync {
 }
 
 impl Cell {
+    /// The same cell in a text that has `bytes` more bytes in front.
+    pub fn moved(self, bytes: u32) -> Cell {
+        Cell { span: Span { start: self.span.start + bytes, end: self.span.end + bytes }, ..self }
+    }
+
     /// The value, if its bytes in `text` stand for it as they are.
     #[inline]
     pub fn plain<'t>(&self, text: &'t str) -> Option<&'t str> {

@@ -420,13 +420,15 @@ impl Study<'_> {
         for (way, (source, found)) in whole.iter().zip(sources.iter().zip(&found)) {
             let resolves = found.as_ref().is_some_and(|found| found.best.distinct * 2 > found.distinct);
             if !resolves && !source.is_key {
-                parted.extend(splits(source).into_iter().map(|split| Way {
+                let ways = splits(source);
+                parted.extend(ways.into_iter().map(|split| Way {
                     split,
                     fields: way.fields.clone(),
                     table: way.table,
                 }));
             }
         }
+        self.retain_promising(&mut parted, &targets);
         let wanted: Vec<Wanted> = parted
             .iter()
             .flat_map(|way| {
@@ -484,6 +486,41 @@ impl Study<'_> {
             out.extend(self.link(way, source, found, &exceptions, &targets, &places));
         }
         out
+    }
+
+    /// Keeps those ways to take values apart in which the pieces of a few values lead somewhere.
+    fn retain_promising(&self, ways: &mut Vec<Way>, targets: &Targets) {
+        /// So many values of each column are tried.
+        const TRIED: usize = 200;
+        let few = |way: &Way| -> Vec<Seen> {
+            let mut seen: Vec<Seen> = way
+                .fields
+                .iter()
+                .flat_map(|field| self.counts[way.table].columns[*field].distinct.values().copied())
+                .collect();
+            seen.sort_by_key(|seen| (seen.file, seen.cell.span.start));
+            let step = seen.len().div_ceil(TRIED).max(1);
+            seen.into_iter().step_by(step).collect()
+        };
+        let seen: Vec<Vec<Seen>> = ways.iter().map(few).collect();
+        let texts = texts_of(self.stack, &seen.concat());
+        let mut start = 0;
+        let promising = |(way, seen): (&Way, &Vec<Seen>)| {
+            let own = &texts[start..start + seen.len()];
+            start += seen.len();
+            let (mut pieces, mut hits) = (0u32, vec![0u32; targets.list.len()]);
+            for text in own {
+                way.split.pieces(text, |piece, _| {
+                    pieces += 1;
+                    targets.of(key_hash(piece, false)).for_each(|target| hits[target] += 1);
+                });
+            }
+            // One of several tables may have them, and some may stand for "nothing".
+            hits.iter().any(|hits| *hits > 0 && hits * 5 >= pieces)
+        };
+        let keep: Vec<bool> = ways.iter().zip(&seen).map(promising).collect();
+        let mut keep = keep.into_iter();
+        ways.retain(|_| keep.next().unwrap_or_default());
     }
 
     /// Checks all values of what seems to point somewhere, where only some of them were kept.

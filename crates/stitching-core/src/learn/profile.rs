@@ -1,8 +1,8 @@
 //! What columns hold: each value once, with its count and a place, and what kinds of values they are.
 
-use crate::formats::{Cell, Column as WantedColumn, Fault, Form, RawRecord, RecordSink, decode};
+use crate::formats::{BlockState, Cell, Column as WantedColumn, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, Stack};
-use crate::links::with_text;
+use crate::links::{with_blocks, with_text};
 use crate::schema::{Table, number};
 use crate::tables::key_hash;
 use crate::text::{Span, Text};
@@ -265,7 +265,7 @@ pub(super) struct Split {
 
 impl Split {
     /// The pieces of `value` with their ranges.
-    fn pieces<'v>(self, value: &'v str, mut each: impl FnMut(&'v str, (u16, u16))) {
+    pub fn pieces<'v>(self, value: &'v str, mut each: impl FnMut(&'v str, (u16, u16))) {
         let mut one = |piece: &'v str| {
             let piece = match self.part {
                 None => Some(piece),
@@ -327,27 +327,55 @@ pub(super) fn profile(
         counts.collect()
     };
     let read = |mut counts: Vec<Counts>, (file, of_file): (FileId, Vec<usize>)| {
-        let _ = with_text(stack, file, |text| {
-            for table in &of_file {
-                count(&tables[*table], text, file, &wanted[*table], &mut counts[*table], limit);
-            }
-        });
+        for table in of_file {
+            let fresh = Counts { records: 0, columns: vec![Profile::default(); wanted[table].len()] };
+            let of_file = over_blocks(stack, &tables[table], file, &fresh, |text, base, state, counts| {
+                count(&tables[table], text, (file, base), state, &wanted[table], counts, limit);
+            });
+            counts[table].add(of_file, limit);
+        }
         counts
     };
     let work: Vec<(FileId, Vec<usize>)> = by_file.into_iter().collect();
     work.into_par_iter().with_max_len(8).fold(empty, read).reduce(empty, |mut a, b| {
-        for (own, other) in a.iter_mut().zip(b) {
-            own.records += other.records;
-            own.columns.iter_mut().zip(other.columns).for_each(|(own, other)| own.merge(other, limit));
-        }
+        a.iter_mut().zip(b).for_each(|(own, other)| own.add(other, limit));
         a
     })
+}
+
+impl Counts {
+    fn add(&mut self, other: Counts, limit: usize) {
+        self.records += other.records;
+        self.columns.iter_mut().zip(other.columns).for_each(|(own, other)| own.merge(other, limit));
+    }
+}
+
+/// Gives the text of a file to `each`: block by block, with the byte offset of the block, where the format can be
+/// read so, else whole. What `each` counts begins with `fresh`, again if blocks turn out not to do.
+fn over_blocks<C: Clone>(
+    stack: &Stack,
+    table: &Table,
+    file: FileId,
+    fresh: &C,
+    mut each: impl FnMut(&Text<'_>, u32, &mut BlockState, &mut C),
+) -> C {
+    if table.format.reads_blocks() && stack.is_plain(file) {
+        let (mut counts, mut state) = (fresh.clone(), BlockState::default());
+        let read = with_blocks(stack, file, |text, base| each(text, base as u32, &mut state, &mut counts));
+        if !matches!(read, Ok(false)) {
+            return counts;
+        }
+    }
+    let mut counts = fresh.clone();
+    let _ = with_text(stack, file, |text| each(text, 0, &mut BlockState::default(), &mut counts));
+    counts
 }
 
 fn count(
     table: &Table,
     text: &Text<'_>,
-    file: FileId,
+    place: (FileId, u32),
+    state: &mut BlockState,
     wanted: &[&Wanted],
     counts: &mut Counts,
     limit: usize,
@@ -365,19 +393,20 @@ fn count(
         .map(|field| (0..wanted.len()).filter(|at| wanted[*at].field == *field).collect::<Vec<usize>>());
     let mut sink = Counting {
         text: text.as_str(),
-        file,
+        place,
         ways: ways.collect(),
         splits: wanted.iter().map(|wanted| wanted.split).collect(),
         counts,
         in_record: vec![0; wanted.len()],
         limit,
     };
-    table.format.read(text, &columns, &mut sink);
+    table.format.read_block(text, &columns, state, &mut sink);
 }
 
 struct Counting<'c> {
     text: &'c str,
-    file: FileId,
+    /// The file, and where in it the text begins.
+    place: (FileId, u32),
     /// For each column read, the positions of the profiles that it goes to.
     ways: Vec<Vec<usize>>,
     splits: Vec<Split>,
@@ -402,16 +431,16 @@ impl RecordSink for Counting<'_> {
                     &decoded
                 }
             };
+            let (file, base) = self.place;
+            let cell = own.cell.moved(base);
             for way in &self.ways[usize::from(own.column)] {
                 let profile = &mut self.counts.columns[*way];
                 self.in_record[*way] += 1;
                 profile.most = profile.most.max(self.in_record[*way]);
                 match self.splits[*way] {
-                    split if split == Split::default() => {
-                        profile.add(value, self.file, own.cell, None, self.limit)
-                    }
+                    split if split == Split::default() => profile.add(value, file, cell, None, self.limit),
                     split => split.pieces(value, |piece, range| {
-                        profile.add(piece, self.file, own.cell, Some(range), self.limit);
+                        profile.add(piece, file, cell, Some(range), self.limit);
                     }),
                 }
             }
@@ -458,44 +487,57 @@ pub(super) fn check_all(
     }
     let empty = || vec![CheckedCounts::default(); checked.len()];
     let read = |mut counts: Vec<CheckedCounts>, (file, own): (FileId, Vec<usize>)| {
-        let _ = with_text(stack, file, |text| {
-            let mut of_table: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
-            own.iter().for_each(|at| of_table.entry(checked[*at].wanted[0].table).or_default().push(*at));
-            for (table, own) in of_table {
-                let mut columns = Vec::new();
-                let mut ways = Vec::new();
-                for (at, wanted) in
-                    own.iter().flat_map(|at| checked[*at].wanted.iter().map(move |wanted| (*at, wanted)))
-                {
-                    columns.push(WantedColumn {
-                        name: &tables[table].fields[wanted.field].name,
-                        optional: true,
-                    });
-                    ways.push((at, wanted.split));
-                }
-                let mut sink = Checking { text: text.as_str(), file, ways, checked, counts: &mut counts };
-                tables[table].format.read(text, &columns, &mut sink);
-            }
-        });
+        let mut of_table: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+        own.iter().for_each(|at| of_table.entry(checked[*at].wanted[0].table).or_default().push(*at));
+        for (table, own) in of_table {
+            let table = &tables[table];
+            let wanted = || {
+                own.iter()
+                    .enumerate()
+                    .flat_map(|(at, id)| checked[*id].wanted.iter().map(move |wanted| (at, wanted)))
+            };
+            let columns: Vec<WantedColumn<'_>> = wanted()
+                .map(|(_, wanted)| WantedColumn { name: &table.fields[wanted.field].name, optional: true })
+                .collect();
+            let ways: Vec<(usize, Split)> = wanted().map(|(at, wanted)| (at, wanted.split)).collect();
+            let checks: Vec<&Checked<'_>> = own.iter().map(|id| &checked[*id]).collect();
+            let fresh = vec![CheckedCounts::default(); own.len()];
+            let of_file = over_blocks(stack, table, file, &fresh, |text, base, state, counts| {
+                let mut sink = Checking {
+                    text: text.as_str(),
+                    place: (file, base),
+                    ways: &ways,
+                    checks: &checks,
+                    counts,
+                };
+                table.format.read_block(text, &columns, state, &mut sink);
+            });
+            own.iter().zip(of_file).for_each(|(id, of_file)| counts[*id].add(of_file));
+        }
         counts
     };
     let work: Vec<(FileId, Vec<usize>)> = by_file.into_iter().collect();
     work.into_par_iter().with_max_len(8).fold(empty, read).reduce(empty, |mut a, b| {
-        for (own, other) in a.iter_mut().zip(b) {
-            own.values += other.values;
-            own.resolved += other.resolved;
-            take(&mut own.left, other.left);
-        }
+        a.iter_mut().zip(b).for_each(|(own, other)| own.add(other));
         a
     })
 }
 
+impl CheckedCounts {
+    fn add(&mut self, other: CheckedCounts) {
+        self.values += other.values;
+        self.resolved += other.resolved;
+        take(&mut self.left, other.left);
+    }
+}
+
 struct Checking<'c> {
     text: &'c str,
-    file: FileId,
+    /// The file, and where in it the text begins.
+    place: (FileId, u32),
     /// For each column read, the check that it belongs to and how it is taken apart.
-    ways: Vec<(usize, Split)>,
-    checked: &'c [Checked<'c>],
+    ways: &'c [(usize, Split)],
+    checks: &'c [&'c Checked<'c>],
     counts: &'c mut Vec<CheckedCounts>,
 }
 
@@ -512,17 +554,17 @@ impl RecordSink for Checking<'_> {
             };
             let (at, split) = self.ways[usize::from(own.column)];
             let counts = &mut self.counts[at];
-            let file = self.file as u32;
+            let (file, base) = (self.place.0 as u32, self.place.1);
             let mut one = |piece: &str, part: Option<(u16, u16)>| {
                 if piece.is_empty() {
                     return;
                 }
                 counts.values += 1;
                 let hash = key_hash(piece, false);
-                if (self.checked[at].resolves)(hash) {
+                if (self.checks[at].resolves)(hash) {
                     counts.resolved += 1;
                 } else if counts.left.len() < MOST_LEFT || counts.left.contains_key(&hash) {
-                    let seen = Seen { count: 0, file, cell: own.cell, part };
+                    let seen = Seen { count: 0, file, cell: own.cell.moved(base), part };
                     counts.left.entry(hash).or_insert(seen).count += 1;
                 }
             };
