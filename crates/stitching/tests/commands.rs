@@ -6,6 +6,7 @@ mod support;
 use rstest::{Context, rstest};
 use serde_json::Value;
 use std::fs;
+use std::path::PathBuf;
 use std::process::Command as System;
 use support::{demo, json, stitching, tree};
 
@@ -104,6 +105,109 @@ fn refusals(#[case] command: &str, #[case] status: i32, #[case] says: &str) {
     assert_eq!(run.status, status, "{}", run.err);
     assert!(run.err.contains(says), "{}", run.err);
     assert_eq!(tree(folder.path()), before);
+}
+
+/// A mod's folder over the demo's game, of which nothing is described.
+fn newcomer() -> (tempfile::TempDir, PathBuf) {
+    let (folder, project) = demo("put-right");
+    let own = project.join("mod");
+    (folder, own)
+}
+
+#[rstest]
+fn init_starts_a_project_and_overwrites_nothing() {
+    let (_folder, own) = newcomer();
+    let before = tree(&own);
+    let first = stitching(&own, &["init", "--base", "../../game"]);
+    insta::assert_snapshot!(
+        "init",
+        format!("{}--- messages\n{}--- status {}", first.out, first.err, first.status)
+    );
+    let mut after = tree(&own);
+    assert!(after.remove("stitching.toml").is_some() && after.remove("game.schema.toml").is_some());
+    assert_eq!(after, before, "only the two files are new");
+    let check = stitching(&own, &["check"]);
+    assert_eq!(check.status, 0, "{}", check.out);
+    // Again: nothing is written, and only what is still a question is shown.
+    let before = tree(&own);
+    let again = stitching(&own, &["init", "--base", "../../game"]);
+    assert_eq!(again.status, 0, "{}", again.err);
+    assert!(again.err.contains("is here already and stays as it is"), "{}", again.err);
+    assert!(!again.out.contains(" accept "), "{}", again.out);
+    assert_eq!(tree(&own), before);
+}
+
+#[rstest]
+fn learn_shows_its_evidence_and_writes_what_is_accepted() {
+    let (_folder, own) = newcomer();
+    assert_eq!(stitching(&own, &["init", "--base", "../../game"]).status, 0);
+    fs::write(own.join("game.schema.toml"), "# ours\n").expect("an empty schema");
+    let one = stitching(&own, &["learn", "exchange"]);
+    insta::assert_snapshot!("learn_table", format!("{}--- status {}", one.out, one.status));
+    let all = json(&own, &["learn"]);
+    let proposals = all["proposals"].as_array().expect("a list");
+    let from = proposals
+        .iter()
+        .find(|own| own["table"] == "exchange" && own["field"] == "From")
+        .expect("a proposal");
+    assert_eq!(
+        (&from["band"], &from["about"], &from["settings"]["ref"]),
+        (&"ask".into(), &"link".into(), &"\"goods\"".into())
+    );
+    assert_eq!((&from["values"], &from["fit"]), (&19.into(), &18.into()));
+    assert_eq!(
+        (&from["exceptions"][0]["value"], &from["exceptions"][0]["layer"]),
+        (&"tallow".into(), &"game".into())
+    );
+    // One by its number brings its table along.
+    let number = from["number"].to_string();
+    let accepted = stitching(&own, &["learn", "--accept", &number]);
+    assert_eq!(accepted.status, 0, "{}", accepted.err);
+    let schema = fs::read_to_string(own.join("game.schema.toml")).expect("the schema");
+    assert!(schema.starts_with("# ours\n"), "{schema}");
+    assert!(schema.contains("[table.goods]"), "what it points to comes along: {schema}");
+    assert!(schema.contains("[table.exchange]") && schema.contains("From = { ref = \"goods\" }"), "{schema}");
+}
+
+/// What cannot be done says why, and leaves everything as it is.
+#[rstest]
+#[case("learn reeches", 2, "did you mean `reaches`?")]
+#[case("learn --accept 9999", 2, "there is no proposal 9999")]
+#[case("learn --accept 0", 2, "there is no proposal 0")]
+fn learn_refuses(#[case] command: &str, #[case] status: i32, #[case] says: &str) {
+    let (_folder, own) = newcomer();
+    assert_eq!(stitching(&own, &["init", "--base", "../../game"]).status, 0);
+    let before = tree(&own);
+    let run = stitching(&own, &command.split(' ').collect::<Vec<_>>());
+    assert_eq!(run.status, status, "{}", run.err);
+    assert!(run.err.contains(says), "{}", run.err);
+    assert_eq!(tree(&own), before);
+}
+
+#[rstest]
+#[case("../nowhere", "has no folder or archive")]
+#[case("..", "lie one inside the other")]
+fn init_refuses(#[case] base: &str, #[case] says: &str) {
+    let (_folder, own) = newcomer();
+    let before = tree(&own);
+    let run = stitching(&own, &["init", "--base", base]);
+    assert_eq!(run.status, 2, "{}", run.err);
+    assert!(run.err.contains(says), "{}", run.err);
+    assert_eq!(tree(&own), before);
+}
+
+#[rstest]
+fn a_schema_in_a_base_layer_is_not_written() {
+    let (folder, own) = newcomer();
+    let game = folder.path().join("slackwater/game");
+    let game = if game.exists() { game } else { own.join("../../game") };
+    fs::write(game.join("game.schema.toml"), "").expect("a schema");
+    let described = "[project]\nschema = \"../../game/game.schema.toml\"\n[[layer]]\nname = \"game\"\npath = \"../../game\"\n[[layer]]\nname = \"mod\"\npath = \".\"\n";
+    fs::write(own.join("stitching.toml"), described).expect("a project");
+    let run = stitching(&own, &["learn", "--write"]);
+    assert_eq!(run.status, 1, "{}", run.err);
+    assert!(run.err.contains("which is never written"), "{}", run.err);
+    assert_eq!(fs::read(game.join("game.schema.toml")).expect("the schema"), b"");
 }
 
 #[rstest]

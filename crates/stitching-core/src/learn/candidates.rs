@@ -383,7 +383,8 @@ fn with_languages(stack: &Stack, parts: Vec<Candidate>, languages: &mut BTreeSet
             taken.insert((number, *file));
         }
     }
-    by_pattern.retain(|_, (_, codes)| codes.len() >= 2);
+    // A code alone says little, unless the files are there for translations.
+    by_pattern.retain(|_, (own, codes)| codes.len() >= 2 || own.kind == "po");
     let kept: HashSet<FileId> = by_pattern.values().flat_map(|(own, _)| own.files.iter().copied()).collect();
     for (own, codes) in by_pattern.into_values() {
         languages.extend(codes);

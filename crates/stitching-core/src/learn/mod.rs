@@ -19,7 +19,7 @@ mod start;
 mod values;
 mod write;
 
-pub use proposal::{Band, Exception, Proposal, Topic};
+pub use proposal::{Band, Exception, Proposal, Topic, with_tables};
 pub use start::{Start, start};
 pub use write::written;
 
@@ -167,7 +167,16 @@ fn described(stack: &Stack, schema: &Schema, through: LayerId) -> Vec<Studied> {
         .filter(|table| !table.is_of_files())
         .map(|table| {
             let files = of(table);
-            let wide = table.widened(&columns_of(stack, table, &files, &[]));
+            // What leads into a structure is described by the fields inside it.
+            let is_around = |column: &str| {
+                let inside = |field: &str| {
+                    field.strip_prefix(column).is_some_and(|rest| rest.starts_with(['[', '.', '/']))
+                };
+                table.fields.iter().any(|field| inside(&field.name))
+            };
+            let mut columns = columns_of(stack, table, &files, &[]);
+            columns.retain(|column| !is_around(column));
+            let wide = table.widened(&columns);
             let says_nothing = |field: &usize| {
                 let own = &wide.fields[*field];
                 let Layout::Whole(rule) = own.layout else { return false };
@@ -371,6 +380,13 @@ fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal> {
         () if whole || nearly => Band::Accept,
         () => Band::Ask,
     };
+    let band = match candidate.shape.whole_file && counts.records == 1 {
+        true => {
+            reasons.push("it is one file, taken for one record".to_owned());
+            band.max(Band::Ask)
+        }
+        false => band,
+    };
     let texts = if own.texts.is_some() { ", texts" } else { "" };
     Some(Proposal {
         band,
@@ -378,13 +394,14 @@ fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal> {
         table: own.table.name.clone(),
         field: None,
         says: format!("{} in {}{texts}", candidate.kind, candidate.patterns.join(", ")),
+        needs: Vec::new(),
         settings,
         values: counts.records,
-        fit: own.key.unique.min(counts.records),
+        fit: if by_language { counts.records } else { own.key.unique.min(counts.records) },
         distinct: own.key.unique,
         none: Vec::new(),
         exceptions: Vec::new(),
-        rivals: own.key.rivals.clone(),
+        rivals: if by_language { Vec::new() } else { own.key.rivals.clone() },
         reasons,
     })
 }
@@ -862,12 +879,18 @@ impl Study<'_> {
         }
         let rival = |hits: &references::Hits| targets.list[hits.target].shown();
         let list = if way.split.list.is_some() { "each item " } else { "" };
+        let ids = std::iter::once(&found.best).chain(&found.besides);
+        let records = ids
+            .map(|hits| &targets.list[hits.target])
+            .filter(|target| matches!(target.leads, Leads::Record(_)));
+        let needs: Vec<String> = records.map(|target| target.name.clone()).collect();
         let one = |field: &usize| Proposal {
             band,
             topic: Topic::Link,
             table: own.table.name.clone(),
             field: Some(own.table.fields[*field].name.clone()),
             says: format!("{list}{what}"),
+            needs: needs.clone(),
             settings: settings.clone(),
             values,
             fit,
@@ -888,6 +911,7 @@ impl Study<'_> {
             table: own.table.name.clone(),
             field: Some(name.to_owned()),
             says: "a note for people, by its name".to_owned(),
+            needs: Vec::new(),
             settings: vec![("note".to_owned(), "true".to_owned())],
             values: profile.values,
             fit: profile.values,
@@ -954,6 +978,7 @@ impl Study<'_> {
             table: own.table.name.clone(),
             field: Some(own.table.fields[found.field].name.clone()),
             says: "is made from the record's key".to_owned(),
+            needs: Vec::new(),
             settings: vec![("follows".to_owned(), quoted(&format!("{before}{{key}}{behind}")))],
             values: found.values,
             fit: found.fit,
@@ -1000,6 +1025,7 @@ impl Study<'_> {
                 table: own.table.name.clone(),
                 field: Some(name.clone()),
                 says: "no two are the same".to_owned(),
+                needs: Vec::new(),
                 settings: vec![("unique".to_owned(), "true".to_owned())],
                 values: profile.values,
                 fit: profile.values,

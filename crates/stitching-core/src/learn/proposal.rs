@@ -72,6 +72,8 @@ pub struct Proposal {
     pub field: Option<String>,
     /// What is proposed, in words.
     pub says: String,
+    /// The tables that it needs besides its own: those that values point to.
+    pub needs: Vec<String>,
     /// The settings with their values as TOML, in the order in which they are written.
     pub settings: Vec<(String, String)>,
     /// How many values were looked at.
@@ -88,4 +90,25 @@ pub struct Proposal {
     pub rivals: Vec<String>,
     /// What speaks for it or against it, in words.
     pub reasons: Vec<String>,
+}
+
+/// `chosen` with the proposals for the tables that they need, in the order of `all`.
+pub fn with_tables(all: &[Proposal], chosen: impl Fn(usize, &Proposal) -> bool) -> Vec<&Proposal> {
+    let mut taken: Vec<bool> = all.iter().enumerate().map(|(at, own)| chosen(at, own)).collect();
+    loop {
+        let needed: Vec<&str> = all
+            .iter()
+            .zip(&taken)
+            .filter(|(_, taken)| **taken)
+            .flat_map(|(own, _)| std::iter::once(&own.table).chain(&own.needs))
+            .map(String::as_str)
+            .collect();
+        let is_needed = |own: &Proposal| own.topic == Topic::Table && needed.contains(&own.table.as_str());
+        let more: Vec<usize> = (0..all.len()).filter(|at| !taken[*at] && is_needed(&all[*at])).collect();
+        if more.is_empty() {
+            break;
+        }
+        more.into_iter().for_each(|at| taken[at] = true);
+    }
+    all.iter().zip(taken).filter(|(_, taken)| *taken).map(|(own, _)| own).collect()
 }

@@ -17,8 +17,8 @@ const NOTE_MARKS: [&str; 5] = ["#", ";", "//", "--", "'"];
 pub(super) type Settings = Vec<(&'static str, String)>;
 
 /// Settings that one of several like files may do without.
-pub(super) const MAY_LACK: [&str; 7] =
-    ["comment", "include", "escapes", "others", "comments", "trailing_commas", "head"];
+pub(super) const MAY_LACK: [&str; 9] =
+    ["comment", "include", "escapes", "others", "comments", "trailing_commas", "head", "goes_on", "trailing"];
 
 /// The format with all its settings, as TOML: `{ kind = "json", records = "$[*]" }`.
 pub(super) fn format_source(kind: &str, shape: &str, settings: &Settings) -> String {
@@ -262,11 +262,11 @@ fn unlike_rows(rows: &[Vec<&str>]) -> bool {
     let again = (0..header.len()).filter(|at| !header[*at].is_empty() && repeated(*at) > 0).count();
     let mut seen = std::collections::HashSet::new();
     let twice = header.iter().filter(|cell| !cell.is_empty() && !seen.insert(**cell)).count();
-    again * 4 <= header.len() && twice * 4 <= header.len()
+    again * 4 <= header.len() && twice * 2 <= header.len()
 }
 
 fn ini(lines: &Lines<'_>) -> Option<Recognised> {
-    let (mut sections, mut keys, mut others, mut braces) = (0, 0, 0, 0);
+    let (mut sections, mut keys, mut others, mut braces) = (0, 0, 0usize, 0);
     let mut names: HashMap<&str, usize> = HashMap::new();
     let mut quoted = 0;
     let mut has_head = false;
@@ -290,6 +290,11 @@ fn ini(lines: &Lines<'_>) -> Option<Recognised> {
             }
         }
     }
+    // A value that goes on in the next line.
+    let goes_on = lines.lines.iter().filter(|line| line.ends_with('\\')).count();
+    others = others.saturating_sub(goes_on);
+    let noted = |line: &&&str| line.contains('=') && [" ;", " #"].iter().any(|mark| line.contains(mark));
+    let trailing = lines.lines.iter().filter(noted).count();
     let all = lines.lines.len();
     if keys == 0 || braces * 20 > all || others * 10 > all {
         return None;
@@ -298,6 +303,12 @@ fn ini(lines: &Lines<'_>) -> Option<Recognised> {
         return None; // Texts: a template says more.
     }
     let mut settings: Settings = lines.comment_setting(&["#", ";"]).into_iter().collect();
+    if goes_on > 0 {
+        settings.push(("goes_on", "\"backslash\"".to_owned()));
+    }
+    if trailing > 0 {
+        settings.push(("trailing", "true".to_owned()));
+    }
     if has_head && sections > 0 {
         settings.push(("head", "\"head\"".to_owned()));
     }

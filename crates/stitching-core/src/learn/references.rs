@@ -9,6 +9,7 @@ use super::names::agreement;
 use super::profile::{CheckedCounts, Profile, Seen};
 use hashbrown::HashMap;
 use hashbrown::hash_map::Entry;
+use std::cmp::Reverse;
 use std::collections::BTreeMap;
 use std::hash::{BuildHasherDefault, Hasher};
 
@@ -156,7 +157,7 @@ impl Suspicion {
 
 /// The most frequent of `left`, in an order that is always the same.
 fn most_frequent(mut left: Vec<Seen>) -> Vec<Seen> {
-    left.sort_by_key(|seen| (std::cmp::Reverse(seen.count), seen.file, seen.cell.span.start));
+    left.sort_by_key(|seen| (Reverse(seen.count), seen.file, seen.cell.span.start));
     left.truncate(EXCEPTIONS);
     left
 }
@@ -210,7 +211,7 @@ fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, us
     let distinct: u64 = source.profiles.iter().map(|profile| profile.distinct.len() as u64).sum();
     let values: u64 = source.profiles.iter().map(|profile| profile.kept()).sum();
     let most = hits.iter().map(|hits| hits.distinct).max()?;
-    let besides = besides(source, targets, &hits, distinct);
+    let besides = besides(source, targets, owners, &hits, distinct);
     if besides.is_empty()
         && most * 2 < distinct
         && !(hits.iter().any(|hits| hits.values * 2 >= values) && most >= 3)
@@ -233,9 +234,9 @@ fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, us
         let depends = owners.get(&hits.target).is_some_and(|owner| all.contains(owner));
         let full_path = matches!(&target.leads, Leads::File(template) if template != "{}");
         (
-            std::cmp::Reverse(agrees(source, targets, hits)),
+            Reverse(agrees(source, targets, hits)),
             depends,
-            std::cmp::Reverse(hits.distinct * 50 / most),
+            Reverse(hits.distinct * 50 / most),
             kind,
             full_path,
             target.keys,
@@ -273,7 +274,13 @@ fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, us
 }
 
 /// If no single target has nearly all values but a few together do: these, each with what it adds.
-fn besides(source: &Source<'_>, targets: &Targets, hits: &[Hits], distinct: u64) -> Vec<Hits> {
+fn besides(
+    source: &Source<'_>,
+    targets: &Targets,
+    owners: &BTreeMap<usize, usize>,
+    hits: &[Hits],
+    distinct: u64,
+) -> Vec<Hits> {
     /// More tables than this are a coincidence.
     const MOST: usize = 4;
     /// A table that adds fewer values is too.
@@ -302,11 +309,9 @@ fn besides(source: &Source<'_>, targets: &Targets, hits: &[Hits], distinct: u64)
         let open =
             hits.iter().filter(records).filter(|hits| !chosen.iter().any(|own| own.target == hits.target));
         let best = open.max_by_key(|hits| {
-            (
-                adds[hits.target].distinct,
-                std::cmp::Reverse(targets.list[hits.target].keys),
-                std::cmp::Reverse(hits.target),
-            )
+            let target = &targets.list[hits.target];
+            let adds_to_another = owners.contains_key(&hits.target);
+            (adds[hits.target].distinct, !adds_to_another, Reverse(target.keys), Reverse(hits.target))
         });
         let Some(best) = best.filter(|hits| {
             adds[hits.target].distinct >= FEWEST && adds[hits.target].distinct * 10 >= distinct

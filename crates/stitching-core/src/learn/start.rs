@@ -1,7 +1,7 @@
 //! Starting a project: what `stitching.toml` and a first schema say, from the folders alone.
 
 use super::write::quoted;
-use super::{Band, Learned, Topic, learn, written};
+use super::{Band, Learned, Topic, learn, with_tables, written};
 use crate::{Error, Project};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -34,11 +34,9 @@ pub fn start(folder: &Path, bases: &[PathBuf]) -> Result<Start, Error> {
     let opened = Project::described(&folder, &project(&BTreeSet::new()), &bare)?;
     let learned = learn(&opened.stack, &opened.schema, opened.stack.top());
     let languages: BTreeSet<String> = learned.languages.iter().cloned().collect();
-    let taken: Vec<_> = learned
-        .proposals
-        .iter()
-        .filter(|own| own.band == Band::Accept || (own.topic == Topic::Table && own.band == Band::Ask))
-        .collect();
+    let taken = with_tables(&learned.proposals, |_, own| {
+        own.band == Band::Accept || (own.topic == Topic::Table && own.band == Band::Ask && own.fit > 1)
+    });
     let head = format!(
         "# What Stitching knows of the files of {game}. A first draft, learned from the data: read it, correct it,\n\
          # and let `stitching learn` propose what it lacks.\n"

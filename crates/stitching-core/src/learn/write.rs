@@ -18,8 +18,15 @@ pub fn written(text: &str, proposals: &[&Proposal]) -> Result<String, Error> {
     let refused = |reason: String| {
         Error::refused(format!("the schema cannot be written: {reason}"), "put it right first")
     };
-    let mut document: DocumentMut =
-        text.parse().map_err(|error: toml_edit::TomlError| refused(error.message().to_owned()))?;
+    let read = |text: &str| -> Result<DocumentMut, Error> {
+        text.parse().map_err(|error: toml_edit::TomlError| refused(error.message().to_owned()))
+    };
+    let mut document = read(text)?;
+    // Notes in a file without any setting stay at its head.
+    let head = if document.as_table().is_empty() { text } else { "" };
+    if !head.is_empty() {
+        document = DocumentMut::new();
+    }
     let top = document.as_table_mut();
     if !top.contains_key("table") {
         let mut tables = Table::new();
@@ -57,13 +64,31 @@ pub fn written(text: &str, proposals: &[&Proposal]) -> Result<String, Error> {
                 if !fields.contains_key(field) {
                     fields.insert(field, Item::Value(Value::InlineTable(InlineTable::new())));
                 }
-                if let Some(own) = fields.get_mut(field).and_then(Item::as_table_like_mut) {
-                    add(own, &proposal.settings).map_err(refused)?;
+                let own = fields.get_mut(field);
+                match own {
+                    Some(Item::Value(Value::InlineTable(own))) => {
+                        // The blank before the closing brace stays there.
+                        let last = |own: &mut InlineTable, blank: &str| {
+                            if let Some((_, value)) = own.iter_mut().last() {
+                                value.decor_mut().set_suffix(blank);
+                            }
+                        };
+                        last(own, "");
+                        add(own, &proposal.settings).map_err(refused)?;
+                        last(own, " ");
+                    }
+                    Some(own) => {
+                        if let Some(own) = own.as_table_like_mut() {
+                            add(own, &proposal.settings).map_err(refused)?;
+                        }
+                    }
+                    None => {}
                 }
             }
         }
     }
-    Ok(document.to_string())
+    let gap = if head.is_empty() || head.ends_with('\n') { "" } else { "\n" };
+    Ok(format!("{head}{gap}{document}"))
 }
 
 fn parsed(value: &str) -> Result<Value, String> {

@@ -195,3 +195,12 @@ pub fn compare(fixture: &Path, name: &str, found: &str) {
     }
     assert!(expected == found, "{}\n--- expected\n{expected}\n--- found\n{found}", fixture.display());
 }
+
+/// Copies a folder with all that is in it.
+pub fn copy(from: &Path, to: &Path) {
+    for (path, bytes) in tree(from) {
+        let target = to.join(path);
+        fs::create_dir_all(target.parent().expect("a folder")).expect("a folder");
+        fs::write(target, bytes).expect("a copy");
+    }
+}

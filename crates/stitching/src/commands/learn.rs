@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::journal::{create_description, replace_description};
-use stitching_core::learn::{Band, Learned, Proposal, Topic, learn, start, written};
+use stitching_core::learn::{Band, Learned, Proposal, Topic, learn, start, with_tables, written};
 use stitching_core::project::PROJECT_FILE;
 use stitching_core::{Error, Project};
 
@@ -42,19 +42,10 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
         }
     }
     if args.write || !args.accept.is_empty() {
-        let chosen = |own: &&(usize, &Proposal)| {
-            args.accept.contains(&own.0) || (args.write && own.1.band == Band::Accept)
-        };
-        let mut taken: Vec<&Proposal> =
-            numbered.iter().filter(of_table).filter(chosen).map(|own| own.1).collect();
-        // What is said of a field needs its table.
-        for own in &numbered {
-            let needed = own.1.topic == Topic::Table && taken.iter().any(|other| other.table == own.1.table);
-            if needed && !taken.iter().any(|other| other.topic == Topic::Table && other.table == own.1.table)
-            {
-                taken.push(own.1);
-            }
-        }
+        let taken = with_tables(&learned.proposals, |at, own| {
+            let of_table = args.table.as_ref().is_none_or(|table| own.table == *table);
+            of_table && (args.accept.contains(&(at + 1)) || (args.write && own.band == Band::Accept))
+        });
         return write(project, &taken, as_json, ui);
     }
     let shown = |own: &&(usize, &Proposal)| args.all || own.1.band != Band::Hidden;
@@ -212,18 +203,17 @@ fn proposals_text(listed: &[(usize, &Proposal)]) -> String {
             let key = setting(own, "key").trim_matches(['[', ']']).replace('"', "");
             format!("key {key}, {}", count(own.values as usize, "record"))
         } else {
-            format!(
-                "{} of {} values, {} different",
-                grouped(own.fit as usize),
-                grouped(own.values as usize),
-                grouped(own.distinct as usize)
-            )
+            let different = match own.distinct {
+                0 => String::new(),
+                some => format!(", {} different", grouped(some as usize)),
+            };
+            format!("{} of {} values{different}", grouped(own.fit as usize), grouped(own.values as usize))
         };
         out += &format!("{number:>4} {band} {field}{}  {}\n", own.says, styled(DIM, coverage));
         let mut more: Vec<String> = Vec::new();
         if !own.none.is_empty() {
             let none: Vec<String> =
-                own.none.iter().map(|(none, times)| format!("`{none}` ({times} times)")).collect();
+                own.none.iter().map(|(none, times)| format!("`{none}` ({})", often(*times))).collect();
             more.push(format!("none: {}", none.join(", ")));
         }
         if let Some(choice) = own.settings.iter().find(|(name, _)| name == "choice") {
@@ -238,7 +228,7 @@ fn proposals_text(listed: &[(usize, &Proposal)]) -> String {
         for exception in own.exceptions.iter().take(EXCEPTIONS) {
             let near = exception.near.as_ref().map(|near| format!(", is it `{near}`?")).unwrap_or_default();
             let times =
-                if exception.count > 1 { format!(" ({} times)", exception.count) } else { String::new() };
+                if exception.count > 1 { format!(" ({})", often(exception.count)) } else { String::new() };
             let place = &exception.place;
             more.push(format!(
                 "`{}`{times} at {}:{}:{} ({}){near}",
@@ -250,6 +240,11 @@ fn proposals_text(listed: &[(usize, &Proposal)]) -> String {
         }
     }
     out
+}
+
+/// How often something is there: "once", "7 times".
+fn often(times: u64) -> String {
+    if times == 1 { "once".to_owned() } else { format!("{} times", grouped(times as usize)) }
 }
 
 fn setting<'p>(proposal: &'p Proposal, name: &str) -> &'p str {

@@ -1,0 +1,143 @@
+//! What is learned of files that nobody has described: fixtures with the files and what is proposed.
+#![allow(clippy::expect_used, clippy::panic, reason = "tests fail by panicking")]
+
+mod support;
+
+use rstest::rstest;
+use std::fmt::Write;
+use std::fs;
+use std::path::{Path, PathBuf};
+use stitching_core::checks::{check, problems};
+use stitching_core::learn::{Band, Learned, Proposal, Topic, learn, start, written};
+use stitching_core::{Project, Severity};
+
+fn learned(project: &Project) -> Learned {
+    learn(&project.stack, &project.schema, project.stack.top())
+}
+
+/// A proposal on a line, its exceptions on lines below it.
+fn line(own: &Proposal) -> String {
+    let field = own.field.as_ref().map(|field| format!(".{field}")).unwrap_or_default();
+    let settings: Vec<String> =
+        own.settings.iter().map(|(name, value)| format!("{name} = {value}")).collect();
+    let mut out = format!("{} {}{field}: {}", own.band.name(), own.table, settings.join(", "));
+    if own.fit < own.values {
+        let _ = write!(out, " ({} of {})", own.fit, own.values);
+    }
+    if !own.rivals.is_empty() {
+        let _ = write!(out, " | as well: {}", own.rivals.join(", "));
+    }
+    for exception in &own.exceptions {
+        let near = exception.near.as_ref().map(|near| format!(", near `{near}`")).unwrap_or_default();
+        let place = &exception.place;
+        let _ =
+            write!(out, "\n    `{}` at {}:{}:{}{near}", exception.text, place.path, place.line, place.column);
+    }
+    out
+}
+
+/// The proposals but for the hidden ones, and what was not recognised.
+fn told(learned: &Learned) -> String {
+    let shown = learned.proposals.iter().filter(|own| own.band != Band::Hidden);
+    let mut out: String = shown.map(|own| line(own) + "\n").collect();
+    for path in &learned.unknown {
+        let _ = writeln!(out, "not recognised: {path}");
+    }
+    out
+}
+
+#[rstest]
+fn proposes_exactly_what_is_there(#[files("tests/learn/*.txt")] fixture: PathBuf) {
+    let bundle = fs::read_to_string(&fixture).expect("a fixture");
+    let folder = support::write(&bundle);
+    let schema = folder.path().join("schema.toml");
+    if !schema.exists() {
+        fs::write(&schema, "").expect("a schema");
+    }
+    support::compare(&fixture, "proposals", &told(&learned(&support::open(&folder))));
+}
+
+fn demo_game() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/game")
+}
+
+/// A newcomer's copy of the demo, of which nothing is described.
+fn newcomer(which: &str) -> (tempfile::TempDir, PathBuf) {
+    let folder = tempfile::tempdir().expect("a folder");
+    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(which).join("mod");
+    let own = folder.path().join("mod");
+    support::copy(&demo, &own);
+    (folder, own)
+}
+
+#[rstest]
+fn a_newcomer_gets_a_schema_that_works() {
+    let (_folder, own) = newcomer("put-right");
+    let start = start(&own, &[demo_game()]).expect("a start");
+    fs::write(own.join("stitching.toml"), &start.project).expect("written");
+    fs::write(own.join(&start.schema_name), &start.schema).expect("written");
+    let project = Project::open(&own).expect("it opens");
+    let report = check(&project.stack, &project.schema, project.stack.top());
+    let errors: Vec<String> = report
+        .problems
+        .iter()
+        .filter(|problem| problem.severity == Severity::Error && !problem.inherited)
+        .map(|problem| problem.message.clone())
+        .collect();
+    assert_eq!(errors, Vec::<String>::new());
+    // What was written is not proposed again.
+    let again = learned(&project);
+    let twice: Vec<String> =
+        again.proposals.iter().filter(|own| own.band == Band::Accept).map(line).collect();
+    assert_eq!(twice, Vec::<String>::new());
+}
+
+#[rstest]
+fn mistakes_of_the_mod_do_not_spoil_the_evidence() {
+    let (_folder, own) = newcomer("first-try");
+    let start = start(&own, &[demo_game()]).expect("a start");
+    fs::write(own.join("stitching.toml"), &start.project).expect("written");
+    fs::write(own.join(&start.schema_name), &start.schema).expect("written");
+    let project = Project::open(&own).expect("it opens");
+    let found: Vec<String> =
+        problems(&project.stack, &project.schema).iter().map(|problem| problem.message.clone()).collect();
+    for expected in
+        ["there is no `nroth` in `basins`", "there is no `sledg` in `crews`", "`1O` is not a whole number"]
+    {
+        assert!(found.iter().any(|message| message == expected), "{expected}: {found:#?}");
+    }
+}
+
+#[rstest]
+fn a_schema_keeps_its_comments_and_its_order() {
+    let text = "# Ours.\n[table.b] # second\nfiles = \"b.txt\"\nformat = \"delimited\"\nkey = \"B\"\nfields.X = { about = \"an X\" } # kept\n\n[table.a]\nfiles = \"a.txt\"\nformat = \"delimited\"\nkey = \"A\"\n";
+    let proposal = |table: &str, field: Option<&str>, settings: &[(&str, &str)]| Proposal {
+        band: Band::Accept,
+        topic: if field.is_some() { Topic::Link } else { Topic::Table },
+        table: table.to_owned(),
+        field: field.map(str::to_owned),
+        says: String::new(),
+        needs: Vec::new(),
+        settings: settings.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect(),
+        values: 1,
+        fit: 1,
+        distinct: 1,
+        none: Vec::new(),
+        exceptions: Vec::new(),
+        rivals: Vec::new(),
+        reasons: vec!["a guess".to_owned()],
+    };
+    let taken = [
+        proposal("b", Some("X"), &[("ref", "\"a\""), ("about", "\"another\"")]),
+        proposal("c", None, &[("files", "\"c.txt\""), ("key", "\"C\"")]),
+        proposal("c", Some("odd name"), &[("type", "\"integer\"")]),
+        proposal("nowhere", Some("Y"), &[("type", "\"integer\"")]),
+    ];
+    let after = written(text, &taken.iter().collect::<Vec<_>>()).expect("written");
+    assert!(after.starts_with("# Ours.\n[table.b] # second\n"), "{after}");
+    assert!(after.contains("fields.X = { about = \"an X\", ref = \"a\" } # kept\n"), "{after}");
+    assert!(after.contains("\n# a guess\n[table.c]\nfiles = \"c.txt\"\nkey = \"C\"\n"), "{after}");
+    assert!(after.contains("\"odd name\" = { type = \"integer\" }"), "{after}");
+    assert!(!after.contains("nowhere"), "{after}");
+    assert!(written("[table", &[]).is_err());
+}
