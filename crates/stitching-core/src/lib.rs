@@ -8,6 +8,7 @@
 pub mod changes;
 pub mod checks;
 pub mod error;
+pub mod fields;
 pub mod formats;
 pub mod journal;
 pub mod layers;

@@ -86,6 +86,9 @@ pub enum Command {
         after_help = "Examples:\n  stitching show reaches --columns Basin,Depth --sort Depth\n  stitching show reaches:frost_cut"
     )]
     Show(Show),
+    /// What the columns of a table hold: values and how often, range, none, where they point
+    #[command(after_help = "Examples:\n  stitching fields reaches\n  stitching fields reaches.Depth")]
+    Fields(Fields),
     /// Search keys, names, texts, values and comments of all layers, best first
     #[command(after_help = "Example:\n  stitching find frostgate")]
     Find(Find),
@@ -181,6 +184,15 @@ pub struct Show {
     /// The last row shown
     #[arg(long, value_name = "N")]
     pub to: Option<usize>,
+    #[command(flatten)]
+    pub through: Through,
+}
+
+#[derive(Debug, Args)]
+pub struct Fields {
+    /// A table, or one of its fields
+    #[arg(value_name = "TABLE[.FIELD]")]
+    pub what: String,
     #[command(flatten)]
     pub through: Through,
 }

@@ -39,6 +39,8 @@ use support::{demo, json, stitching, tree};
 #[case::show_inherited("put-right", "show crew_kinds:hauler")]
 #[case::show_in_archive("put-right", "show signs:old_mill_sign")]
 #[case::off_refused("put-right", "off convoys:sledge_post")]
+#[case::fields("first-try", "fields reaches")]
+#[case::one_field("first-try", "fields reaches.Basin")]
 #[case::preview_refused("put-right", "off convoys:sledge_post --preview")]
 #[case::off_nothing("put-right", "off")]
 #[case::rename_text("put-right", "rename texts:frost_cut_name the_cut_name")]
@@ -84,6 +86,8 @@ fn off_and_on() {
 #[case("check --code dangling-refrence", 2, "did you mean `dangling-reference`?")]
 #[case("explain nonsense", 2, "`stitching explain` lists them all")]
 #[case("show reeches", 2, "did you mean the table `reaches`?")]
+#[case("fields reeches", 2, "did you mean `reaches`?")]
+#[case("fields reaches.Bassin", 2, "did you mean `reaches.Basin`?")]
 #[case("show reaches --columns Basn", 2, "did you mean `Basin`?")]
 #[case("show reaches:frost_cut.Depht", 2, "the described fields are")]
 #[case("uses frost_cutt", 2, "`reaches:frost_cut`")]
@@ -208,6 +212,33 @@ fn a_schema_in_a_base_layer_is_not_written() {
     assert_eq!(run.status, 1, "{}", run.err);
     assert!(run.err.contains("which is never written"), "{}", run.err);
     assert_eq!(fs::read(game.join("game.schema.toml")).expect("the schema"), b"");
+}
+
+#[rstest]
+fn fields_json_counts_every_record_once() {
+    let (_folder, project) = demo("put-right");
+    let report = json(&project, &["fields", "locks"]);
+    let records = report["records"].as_u64().expect("a count");
+    for own in report["fields"].as_array().expect("a list") {
+        let number = |name: &str| own[name].as_u64().expect("a count");
+        let none: u64 =
+            own["none"].as_array().expect("a list").iter().filter_map(|none| none["count"].as_u64()).sum();
+        assert_eq!(number("values") + number("empty") + number("absent") + none, records, "{own}");
+    }
+    let gate = &report["fields"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .find(|own| own["field"] == "Gate3")
+        .expect("a gate");
+    assert_eq!((&gate["points_to"][0], &gate["none"][0]["value"]), (&"reaches".into(), &"-".into()));
+    let lift = &report["fields"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .find(|own| own["field"] == "LiftDm")
+        .expect("a lift");
+    assert_eq!((&lift["lowest"], &lift["highest"], &lift["unit"]), (&9.0.into(), &39.0.into(), &"dm".into()));
 }
 
 #[rstest]

@@ -4,6 +4,7 @@ mod check;
 mod demo;
 mod edit;
 mod explain;
+mod fields;
 mod find;
 mod history;
 mod learn;
@@ -28,6 +29,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Learn(args) => learn::run(&open(global, ui)?, args, global, ui),
         Command::Tables(args) => tables::run(&open(global, ui)?, args, global, ui),
         Command::Show(args) => show::run(&open(global, ui)?, args, global, ui),
+        Command::Fields(args) => fields::run(&open(global, ui)?, args, global, ui),
         Command::Find(args) => find::run(&open(global, ui)?, args, global, ui),
         Command::Uses(args) => uses::run(&open(global, ui)?, args, global, ui),
         Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),

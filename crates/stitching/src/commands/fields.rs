@@ -1,0 +1,214 @@
+//! `stitching fields`
+
+use crate::args::{Fields, Global};
+use crate::render::{human, table};
+use crate::ui::{BOLD, DIM, Ui, count, grouped, styled, wants_json};
+use serde_json::{Value, json};
+use std::process::ExitCode;
+use stitching_core::fields::{FieldReport, fields};
+use stitching_core::links::find_table;
+use stitching_core::text::nearest_of;
+use stitching_core::{Error, Project};
+
+/// Commonest values shown of one field, and of each of all.
+const OF_ONE: usize = 20;
+const OF_ALL: usize = 4;
+/// Longer values are cut in the overview.
+const LONGEST: usize = 24;
+
+pub fn run(project: &Project, args: &Fields, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let through = project.through(args.through.through.as_deref())?;
+    // A table's name may have a dot in it, as may a field's.
+    let dots = args.what.match_indices('.').map(|(at, _)| at);
+    let whole = project.schema.table(&args.what).map(|_| (args.what.as_str(), None));
+    let split = dots
+        .map(|at| (&args.what[..at], Some(&args.what[at + 1..])))
+        .find(|(table, _)| project.schema.table(table).is_some());
+    let first = args.what.split_once('.').map_or(args.what.as_str(), |(table, _)| table);
+    let (name, field) = whole.or(split).unwrap_or((first, None));
+    let id = find_table(&project.schema, name)?;
+    let most = if field.is_some() { OF_ONE } else { OF_ALL };
+    let (records, reports) =
+        ui.progress("reading", || fields(&project.stack, &project.schema, through, id, most))?;
+    let shown: Vec<&FieldReport> = match field {
+        None => reports.iter().collect(),
+        Some(field) => {
+            let own = reports.iter().find(|own| own.name == field).ok_or_else(|| Error::Unknown {
+                what: "field",
+                name: field.to_owned(),
+                help: match nearest_of(field, reports.iter().map(|own| own.name.as_str())).first() {
+                    Some(near) => format!("did you mean `{name}.{near}`?"),
+                    None => format!("`stitching fields {name}` lists them"),
+                },
+            })?;
+            vec![own]
+        }
+    };
+    if as_json {
+        let shapes: Vec<Value> = shown.iter().map(|own| shape(own)).collect();
+        ui.json(&json!({ "table": name, "about": project.schema.tables[id].about, "records": records, "fields": shapes }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    match (field, shown.first()) {
+        (Some(_), Some(own)) => ui.out(&one(name, own)),
+        _ => {
+            let about = project.schema.tables[id]
+                .about
+                .as_ref()
+                .map(|about| format!("{about}\n\n"))
+                .unwrap_or_default();
+            let mut rows: Vec<Vec<String>> = shown.iter().map(|own| row(own)).collect();
+            let header = ["field", "kind", "values", "different", "nothing", "points to", "holds"];
+            fit(&header, &mut rows, ui.width());
+            // Each field stays on a line, even if that is longer than the terminal is wide.
+            ui.out(&format!(
+                "{about}{}\n{}\n",
+                table::aligned(&header, &rows, usize::from(u16::MAX)),
+                count(records as usize, "record")
+            ));
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Cuts the last column so that each row stays on one line of `width` characters.
+fn fit(header: &[&str], rows: &mut [Vec<String>], width: usize) {
+    let last = header.len() - 1;
+    let widest = |at: usize| {
+        let cells = rows.iter().map(|row| row[at].chars().count());
+        cells.chain([header[at].chars().count()]).max().unwrap_or_default() + 2
+    };
+    let others: usize = (0..last).map(widest).sum();
+    let left = width.saturating_sub(others).max(LONGEST);
+    for row in rows {
+        if row[last].chars().count() > left {
+            let kept: String = row[last].chars().take(left - 3).collect();
+            row[last] = format!("{}...", kept.trim_end_matches([' ', ',']));
+        }
+    }
+}
+
+fn row(own: &FieldReport) -> Vec<String> {
+    let cut = |value: &str| {
+        let clean = human::clean(value);
+        match clean.char_indices().nth(LONGEST) {
+            Some((end, _)) => format!("{}...", &clean[..end]),
+            None => clean,
+        }
+    };
+    let none: u64 = own.none.iter().map(|(_, count)| count).sum();
+    let nothing = match own.empty + own.absent + none {
+        0 => String::new(),
+        some => grouped(some as usize),
+    };
+    let mut points_to = own.points_to.join(", ");
+    if !own.left_over.is_empty() {
+        let left: u64 = own.left_over.iter().map(|(_, count)| count).sum();
+        points_to += &format!(" ({left} nowhere)");
+    }
+    let commonest: Vec<String> = match own.range {
+        Some((low, high)) if own.distinct > OF_ALL as u64 => vec![format!("{low} to {high}")],
+        _ if own.is_key || own.distinct == own.values => {
+            own.commonest.iter().take(2).map(|(value, ..)| cut(value)).collect()
+        }
+        _ => own.commonest.iter().map(|(value, count, _)| format!("{} ({count})", cut(value))).collect(),
+    };
+    let unit = own.unit.as_ref().map(|unit| format!(" in {unit}")).unwrap_or_default();
+    vec![
+        if own.is_key { format!("{} (key)", own.name) } else { own.name.clone() },
+        format!("{}{unit}", own.kind),
+        grouped(own.values as usize),
+        grouped(own.distinct as usize),
+        nothing,
+        points_to,
+        commonest.join(", "),
+    ]
+}
+
+/// All about one field.
+fn one(table: &str, own: &FieldReport) -> String {
+    let mut out = format!("{}\n", styled(BOLD, format!("{table}.{}", own.name)));
+    let mut line = |name: &str, text: String| {
+        if !text.is_empty() {
+            out += &format!("  {}  {text}\n", styled(DIM, format!("{name:<10}")));
+        }
+    };
+    line("about", own.about.clone().unwrap_or_default());
+    let unit = own.unit.as_ref().map(|unit| format!(" in {unit}")).unwrap_or_default();
+    let key = if own.is_key { ", part of the key" } else { "" };
+    let described = if own.described { "" } else { "; the schema does not describe it" };
+    line("kind", format!("{}{unit}{key}{described}", own.kind));
+    line("values", format!("{}, {} different", grouped(own.values as usize), grouped(own.distinct as usize)));
+    if let Some((low, high)) = own.range {
+        line("from, to", format!("{low}, {high}"));
+    }
+    if let Some((short, long)) = &own.lengths {
+        line("shortest", human::clean(short));
+        line("longest", human::clean(long));
+    }
+    let listed = |list: &[(String, u64)]| {
+        list.iter()
+            .map(|(value, count)| format!("{} ({count})", human::clean(value)))
+            .collect::<Vec<_>>()
+            .join(", ")
+    };
+    line("none", listed(&own.none));
+    let mut nothing = Vec::new();
+    if own.empty > 0 {
+        nothing.push(format!("{} empty", grouped(own.empty as usize)));
+    }
+    if own.absent > 0 {
+        nothing.push(format!("not there in {}", count(own.absent as usize, "record")));
+    }
+    line("nothing", nothing.join(", "));
+    line("points to", own.points_to.join(", "));
+    line("nowhere", listed(&own.left_over));
+    if !own.commonest.is_empty() {
+        let rows: Vec<Vec<String>> = own
+            .commonest
+            .iter()
+            .map(|(value, count, key)| {
+                vec![grouped(*count as usize), human::clean(value), format!("{table}:{key}")]
+            })
+            .collect();
+        out += "\n";
+        out += &crate::render::table::aligned(&["times", "value", "for example"], &rows, 120);
+        let more = own.distinct.saturating_sub(own.commonest.len() as u64);
+        if more > 0 {
+            out += &format!("and {} more\n", grouped(more as usize));
+        }
+    }
+    out
+}
+
+fn shape(own: &FieldReport) -> Value {
+    let pairs = |list: &[(String, u64)]| -> Vec<Value> {
+        list.iter().map(|(value, count)| json!({ "value": value, "count": count })).collect()
+    };
+    let commonest: Vec<Value> = own
+        .commonest
+        .iter()
+        .map(|(value, count, key)| json!({ "value": value, "count": count, "example": key }))
+        .collect();
+    json!({
+        "field": own.name,
+        "about": own.about,
+        "unit": own.unit,
+        "kind": own.kind,
+        "described": own.described,
+        "key": own.is_key,
+        "points_to": own.points_to,
+        "values": own.values,
+        "distinct": own.distinct,
+        "empty": own.empty,
+        "absent": own.absent,
+        "none": pairs(&own.none),
+        "lowest": own.range.map(|(low, _)| low),
+        "highest": own.range.map(|(_, high)| high),
+        "shortest": own.lengths.as_ref().map(|(short, _)| short),
+        "longest": own.lengths.as_ref().map(|(_, long)| long),
+        "commonest": commonest,
+        "left_over": pairs(&own.left_over),
+    })
+}
