@@ -1,8 +1,8 @@
 //! Learning a game's data from the data: which tables there are, what names their records, what points
 //! where, which values stand for "nothing".
 //!
-//! The way: [`candidates`] finds files that hold like records; [`profile`] reads them once and counts what
-//! each column holds; [`keys`] chooses what names the records; [`references`] looks each value up among the
+//! The way: `candidates` finds files that hold like records; `profile` reads them once and counts what
+//! each column holds; `keys` chooses what names the records; `references` looks each value up among the
 //! keys of all tables. The result is a list of [`Proposal`]s, each with its evidence and a [`Band`]. The
 //! cost grows with the size of the data and the number of columns, not with pairs of columns.
 

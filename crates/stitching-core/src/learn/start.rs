@@ -1,7 +1,7 @@
 //! Starting a project: what `stitching.toml` and a first schema say, from the folders alone.
 
 use super::write::quoted;
-use super::{Band, Learned, Topic, learn, with_tables, written};
+use super::{Band, Learned, Proposal, Topic, learn, with_tables, written};
 use crate::{Error, Project};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -15,6 +15,8 @@ pub struct Start {
     pub schema_name: String,
     /// The content of the schema.
     pub schema: String,
+    /// The tables that the schema has.
+    pub tables: BTreeSet<String>,
     /// What was learned.
     pub learned: Learned,
 }
@@ -34,8 +36,13 @@ pub fn start(folder: &Path, bases: &[PathBuf]) -> Result<Start, Error> {
     let opened = Project::described(&folder, &project(&BTreeSet::new()), &bare)?;
     let learned = learn(&opened.stack, &opened.schema, opened.stack.top());
     let languages: BTreeSet<String> = learned.languages.iter().cloned().collect();
+    // A file that is taken for one record may be anything; it is left to be asked.
+    let doubtful = |own: &Proposal| own.topic == Topic::Table && own.band == Band::Ask && own.fit <= 1;
+    let left: BTreeSet<&str> =
+        learned.proposals.iter().filter(|own| doubtful(own)).map(|own| own.table.as_str()).collect();
     let taken = with_tables(&learned.proposals, |_, own| {
-        own.band == Band::Accept || (own.topic == Topic::Table && own.band == Band::Ask && own.fit > 1)
+        let sure = own.band == Band::Accept || (own.topic == Topic::Table && own.band == Band::Ask);
+        sure && !left.contains(own.table.as_str())
     });
     let head = format!(
         "# What Stitching knows of the files of {game}. A first draft, learned from the data: read it, correct it,\n\
@@ -45,7 +52,8 @@ pub fn start(folder: &Path, bases: &[PathBuf]) -> Result<Start, Error> {
     let project = project(&languages);
     // What is written must be what can be read.
     Project::described(&folder, &project, &[(schema_name.clone(), schema.clone())])?;
-    Ok(Start { project, schema_name, schema, learned })
+    let tables = taken.iter().map(|own| own.table.clone()).collect();
+    Ok(Start { project, schema_name, schema, tables, learned })
 }
 
 fn name_of(path: &Path) -> String {

@@ -148,10 +148,20 @@ pub fn init(args: &Init, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
                 grouped(table.values as usize),
                 key,
                 table.says.clone(),
-                table.reasons.join("; "),
+                match found.tables.contains(&table.table) {
+                    true => table.reasons.join("; "),
+                    false => format!("not written: {}", table.reasons.join("; ")),
+                },
             ]
         })
         .collect();
+    if rows.is_empty() {
+        ui.out(&out);
+        ui.note(
+            "no tables were recognised here: run it in the mod's folder, and name the game's with `--base`",
+        );
+        return Ok(ExitCode::SUCCESS);
+    }
     out += &crate::render::table::aligned(&["table", "records", "key", "what", "unsure"], &rows, ui.width());
     ui.out(&out);
     summary(own, ui);
