@@ -2,7 +2,7 @@
 
 use super::names::{is_language, plain_name, stem_words};
 use super::recognise::{MAY_LACK, Recognised, Settings, by_key_or_section, format_source, recognise, sample};
-use super::shapes::{RecordShape, shapes_of};
+use super::shapes::{Place, RecordShape, shapes_of};
 use crate::formats::Outline;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::links::with_text;
@@ -198,7 +198,7 @@ fn are_alike(a: &Recognised, b: &Recognised) -> bool {
     }
     let shared = a.shapes.iter().filter(|shape| {
         b.shapes.iter().any(|other| {
-            other.setting == shape.setting && columns_agree(&shape.columns, &other.columns, shape.whole_file)
+            other.records == shape.records && columns_agree(&shape.columns, &other.columns, shape.whole_file)
         })
     });
     let shared = shared.count();
@@ -265,7 +265,7 @@ fn of_cluster(
                 // A single file of keys: each is a record.
                 settings.retain(|(name, _)| *name != "records");
                 shape = RecordShape {
-                    setting: ", records = \"keys\"".to_owned(),
+                    records: Some(("records", "keys".to_owned())),
                     ..RecordShape::plain(Some("{section}/{key}"))
                 };
             }
@@ -274,7 +274,7 @@ fn of_cluster(
                 name: own_name.filter(|_| !only).unwrap_or_else(|| file_name.clone()),
                 patterns: patterns.clone(),
                 files: files.clone(),
-                format: format_source(kind, &shape.setting, &settings),
+                format: format_source(kind, shape.records.as_ref(), &settings),
                 kind,
                 shape,
                 doubt: first.doubt,
@@ -294,10 +294,10 @@ fn shapes_together(
 ) -> Vec<RecordShape> {
     let whats = || cluster.iter().filter_map(|seen| seen.what.as_ref());
     let first_path = match kind {
-        "json" => ", records = \"$\"",
-        "xml" => ", records = \"/*\"",
-        "blocks" => ", records = \".\"",
-        "ini" if whats().any(|what| what.shapes.iter().any(|shape| shape.whole_file)) => "",
+        "json" => Some("$"),
+        "xml" => Some("/*"),
+        "blocks" => Some("."),
+        "ini" if whats().any(|what| what.shapes.iter().any(|shape| shape.whole_file)) => None,
         "ini" => {
             let mut samples: Vec<String> = Vec::new();
             for seen in cluster {
@@ -305,11 +305,11 @@ fn shapes_together(
             }
             return vec![by_key_or_section(samples.iter().map(String::as_str))];
         }
-        _ => "",
+        _ => None,
     };
     let source = format!(
         "[table.t]\nfiles = \"*\"\nformat = {}\nkey = \"{{path}}\"\n",
-        format_source(kind, first_path, settings)
+        format_source(kind, first_path.map(|path| ("records", path.to_owned())).as_ref(), settings)
     );
     let nested = matches!(kind, "json" | "xml" | "blocks");
     let (read, problems) = crate::schema::read(&[("learned".to_owned(), source)], &[]);
@@ -324,7 +324,7 @@ fn shapes_together(
     }
     let mut shapes: Vec<RecordShape> = Vec::new();
     for shape in whats().flat_map(|what| &what.shapes) {
-        match shapes.iter_mut().find(|own| own.setting == shape.setting) {
+        match shapes.iter_mut().find(|own| own.records == shape.records) {
             Some(own) => {
                 let new: Vec<String> =
                     shape.columns.iter().filter(|name| !own.columns.contains(name)).cloned().collect();
@@ -368,13 +368,13 @@ fn common_name(stack: &Stack, files: &[FileId], folder: &str) -> String {
 fn with_languages(stack: &Stack, parts: Vec<Candidate>, languages: &mut BTreeSet<String>) -> Vec<Candidate> {
     let mut out: Vec<Candidate> = Vec::new();
     let mut taken: HashSet<(usize, FileId)> = HashSet::new();
-    let mut by_pattern: BTreeMap<(String, String), (Candidate, BTreeSet<String>)> = BTreeMap::new();
+    let mut by_pattern: BTreeMap<(String, Option<Place>), (Candidate, BTreeSet<String>)> = BTreeMap::new();
     for (number, part) in parts.iter().enumerate() {
         for file in &part.files {
             let path = stack.files()[*file].path.as_str();
             let Some((pattern, language)) = language_pattern(path) else { continue };
             let entry =
-                by_pattern.entry((pattern.clone(), part.shape.setting.clone())).or_insert_with(|| {
+                by_pattern.entry((pattern.clone(), part.shape.records.clone())).or_insert_with(|| {
                     let patterns = vec![pattern.clone()];
                     (Candidate { patterns, files: Vec::new(), ..part.clone() }, BTreeSet::new())
                 });
@@ -447,7 +447,7 @@ fn merged(parts: Vec<Candidate>) -> Vec<Candidate> {
         let same = out.iter_mut().find(|own| {
             own.kind == part.kind
                 && own.format == part.format
-                && own.shape.setting == part.shape.setting
+                && own.shape.records == part.shape.records
                 && own.shape.columns.len() >= 2
                 && own.shape.columns == part.shape.columns
                 && stem_words(&own.name) == stem_words(&part.name)

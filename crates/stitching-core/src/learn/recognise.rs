@@ -1,6 +1,7 @@
 //! Recognising what a file is by its content: its format with all settings, as the schema writes them.
 
-use super::shapes::{RecordShape, shapes_of};
+use super::shapes::{Place, RecordShape, shapes_of};
+use super::write::quoted;
 use crate::formats::{BlockPath, Blocks, Format, Json, JsonPath, Outline, RecordSink, Taken, Xml, XmlPath};
 use crate::formats::{Fault, RawRecord};
 use crate::text::{Template, Text};
@@ -21,9 +22,10 @@ pub(super) const MAY_LACK: [&str; 9] =
     ["comment", "include", "escapes", "others", "comments", "trailing_commas", "head", "goes_on", "trailing"];
 
 /// The format with all its settings, as TOML: `{ kind = "json", records = "$[*]" }`.
-pub(super) fn format_source(kind: &str, shape: &str, settings: &Settings) -> String {
+pub(super) fn format_source(kind: &str, records: Option<&Place>, settings: &Settings) -> String {
+    let records = records.map(|(name, path)| format!(", {name} = {}", quoted(path))).unwrap_or_default();
     let settings: String = settings.iter().map(|(name, value)| format!(", {name} = {value}")).collect();
-    format!("{{ kind = {kind:?}{shape}{settings} }}")
+    format!("{{ kind = {}{records}{settings} }}", quoted(kind))
 }
 
 /// What a file seems to be.
@@ -164,7 +166,7 @@ impl<'t> Lines<'t> {
 
     /// The marks as a setting, but for those that the format knows by itself.
     fn comment_setting(&self, known: &[&str]) -> Option<(&'static str, String)> {
-        let marks: Vec<String> = self.marks.iter().map(|mark| format!("{mark:?}")).collect();
+        let marks: Vec<String> = self.marks.iter().map(|mark| quoted(mark)).collect();
         match marks.as_slice() {
             [] => None,
             _ if self.marks.iter().all(|mark| known.contains(mark)) => None,
@@ -243,7 +245,7 @@ fn delimited(lines: &Lines<'_>, delimiter: char) -> Option<Recognised> {
         header.iter().map(|cell| cell.trim_matches(['"', '\r']).to_owned()).collect()
     } else {
         let names: Vec<String> = (1..=width).map(|column| format!("c{column}")).collect();
-        let shown: Vec<String> = names.iter().map(|name| format!("{name:?}")).collect();
+        let shown: Vec<String> = names.iter().map(|name| quoted(name)).collect();
         settings.push(("header", "false".to_owned()));
         settings.push(("columns", format!("[{}]", shown.join(", "))));
         names
@@ -346,7 +348,7 @@ pub(super) fn by_key_or_section<'t>(texts: impl Iterator<Item = &'t str>) -> Rec
     let common: usize = names.values().filter(|count| **count > 1).sum();
     if sections < 2 || common * 2 < keys {
         return RecordShape {
-            setting: ", records = \"keys\"".to_owned(),
+            records: Some(("records", "keys".to_owned())),
             ..RecordShape::plain(Some("{section}/{key}"))
         };
     }
@@ -399,7 +401,7 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
         settings.push(("assign", "\"\"".to_owned()));
     }
     if comments != ["#"] {
-        let shown: Vec<String> = comments.iter().map(|mark| format!("{mark:?}")).collect();
+        let shown: Vec<String> = comments.iter().map(|mark| quoted(mark)).collect();
         settings.push(match shown.as_slice() {
             [one] => ("comment", one.clone()),
             many => ("comment", format!("[{}]", many.join(", "))),
@@ -409,7 +411,7 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
         settings.push(("escapes", "true".to_owned()));
     }
     if let Some(include) = include {
-        settings.push(("include", format!("{include:?}")));
+        settings.push(("include", quoted(&include)));
     }
     let shapes = shapes_of(&outline, "blocks");
     let nests = outline.nodes.iter().any(|node| !node.children.is_empty() && !node.name.is_empty());

@@ -2,11 +2,14 @@
 
 use crate::formats::{ITEM, Outline, OutlineNode};
 
+/// The name and value of the setting that leads to records.
+pub(super) type Place = (&'static str, String);
+
 /// A set of like records in a file.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub(super) struct RecordShape {
-    /// The setting of the format that leads to them, as TOML: `, records = "$.objects[*]"`.
-    pub setting: String,
+    /// The setting of the format that leads to them, and its value: `records`, `$.objects[*]`.
+    pub records: Option<Place>,
     /// What they are called in the file, if that is anything.
     pub name: Option<String>,
     /// What names a record by its place: `{member}`, `{section}`, a part of the line.
@@ -52,7 +55,7 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
                 false => columns.extend(columns_of(outline, &node.children, &syntax)),
             }
             found.push(RecordShape {
-                setting: syntax.records(&path, plain),
+                records: Some(syntax.records(&path, plain)),
                 name: steps.last().cloned(),
                 key: Some(syntax.name_of_place().to_owned()),
                 columns,
@@ -75,7 +78,7 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
                 let inside = format!("{}/", own.name);
                 columns.retain(|column| !column.starts_with(&inside));
                 found.push(RecordShape {
-                    setting: syntax.anywhere(&own.name),
+                    records: Some(syntax.anywhere(&own.name)),
                     name: Some(own.name.clone()),
                     key: None,
                     columns,
@@ -86,7 +89,7 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
                 if !columns.is_empty() {
                     let named = path.iter().rev().find(|step| *step != ITEM);
                     found.push(RecordShape {
-                        setting: syntax.records(&path, false),
+                        records: Some(syntax.records(&path, false)),
                         name: named.cloned(),
                         key: None,
                         columns,
@@ -105,7 +108,7 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
         };
         if is_root && own_values > 0 {
             found.push(RecordShape {
-                setting: syntax.records(&steps, false),
+                records: Some(syntax.records(&steps, false)),
                 name: None,
                 key: Some("{stem}".to_owned()),
                 columns: columns_of(outline, &[at], &syntax),
@@ -116,8 +119,11 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
         open.extend(deeper);
     }
     // What is a record of its own is no column of the record around it.
-    let own_paths: Vec<String> =
-        found.iter().filter(|shape| !shape.whole_file).map(|shape| syntax.below(&shape.setting)).collect();
+    let own_paths: Vec<String> = found
+        .iter()
+        .filter(|shape| !shape.whole_file)
+        .filter_map(|shape| Some(syntax.below(&shape.records.as_ref()?.1)))
+        .collect();
     for shape in found.iter_mut().filter(|shape| shape.whole_file) {
         shape.columns.retain(|column| {
             !own_paths.iter().any(|path| !path.is_empty() && column.starts_with(path.as_str()))
@@ -245,27 +251,26 @@ impl Syntax {
     }
 
     /// The setting that leads to records at `steps`.
-    fn records(&self, steps: &[String], values: bool) -> String {
+    fn records(&self, steps: &[String], values: bool) -> Place {
         match self.kind {
-            "json" => format!(", records = {:?}", json_path("$", steps)),
-            "xml" => format!(", records = {:?}", format!("/{}", steps.join("/"))),
-            _ if steps.is_empty() => ", records = \".\"".to_owned(),
-            _ if values => format!(", entries = {:?}", steps.join("/")),
-            _ => format!(", records = {:?}", steps.join("/")),
+            "json" => ("records", json_path("$", steps)),
+            "xml" => ("records", format!("/{}", steps.join("/"))),
+            _ if steps.is_empty() => ("records", ".".to_owned()),
+            _ if values => ("entries", steps.join("/")),
+            _ => ("records", steps.join("/")),
         }
     }
 
     /// The setting that leads to things called `name` at any depth.
-    fn anywhere(&self, name: &str) -> String {
+    fn anywhere(&self, name: &str) -> Place {
         match self.kind {
-            "xml" => format!(", records = {:?}", format!("//{name}")),
-            _ => format!(", records = {:?}", format!("**/{name}")),
+            "xml" => ("records", format!("//{name}")),
+            _ => ("records", format!("**/{name}")),
         }
     }
 
-    /// What the columns of a whole file begin with if they lead to the records of `setting`.
-    fn below(&self, setting: &str) -> String {
-        let path = setting.split('"').nth(1).unwrap_or_default();
+    /// What the columns of a whole file begin with if they lead to the records at `path`.
+    fn below(&self, path: &str) -> String {
         match self.kind {
             "json" => match path.trim_start_matches('$').trim_start_matches('.').strip_suffix(".*") {
                 Some(map) => format!("{map}."),
