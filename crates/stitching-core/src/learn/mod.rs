@@ -110,7 +110,9 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
         let unique = counts[wanted.table].columns[wanted.field].distinct.len() as u64;
         studied[wanted.table].key.unique = unique;
     }
-    let study = Study { stack, studied: &studied, tables: &tables, files: &files, counts: &counts };
+    let above = keys_above(stack, through, &studied, &tables);
+    let study =
+        Study { stack, studied: &studied, tables: &tables, files: &files, counts: &counts, above: &above };
     let mut proposals: Vec<Proposal> = Vec::new();
     for (at, own) in studied.iter().enumerate() {
         proposals.extend(table_proposal(own, &counts[at]));
@@ -192,6 +194,29 @@ fn described(stack: &Stack, schema: &Schema, through: LayerId) -> Vec<Studied> {
             Studied { table: wide, files, candidate: None, key, open, texts: None }
         })
         .collect()
+}
+
+/// For each table the keys that the mod has in files which take the place of those that are studied: other files
+/// of the mod point to them.
+fn keys_above(stack: &Stack, through: LayerId, studied: &[Studied], tables: &[Table]) -> Vec<Vec<u64>> {
+    let effective = stack.effective(through);
+    let of_mod: Vec<FileId> =
+        effective.into_iter().filter(|file| stack.layers()[stack.files()[*file].layer].is_mod).collect();
+    let replacing = |own: &Studied| -> Vec<FileId> {
+        let paths: BTreeSet<&str> = own.files.iter().map(|file| stack.files()[*file].path.as_str()).collect();
+        let takes =
+            |file: &&FileId| paths.contains(stack.files()[**file].path.as_str()) && !own.files.contains(file);
+        of_mod.iter().filter(takes).copied().collect()
+    };
+    let files: Vec<Vec<FileId>> = studied.iter().map(replacing).collect();
+    let wanted = studied.iter().enumerate().filter_map(|(table, own)| {
+        let [part] = own.key.parts.as_slice() else { return None };
+        Some(Wanted { table, field: own.table.field(part)?, split: Split::default() })
+    });
+    let wanted: Vec<Wanted> = wanted.filter(|wanted| !files[wanted.table].is_empty()).collect();
+    let counts = profile(stack, tables, &files, &wanted, usize::MAX);
+    let keys = |counts: &Counts| counts.columns.iter().flat_map(|own| own.distinct.keys().copied()).collect();
+    counts.iter().map(keys).collect()
 }
 
 /// A candidate as a table that can be read.
@@ -413,6 +438,9 @@ struct Study<'s> {
     tables: &'s [Table],
     files: &'s [Vec<FileId>],
     counts: &'s [Counts],
+    /// For each table the keys, by their hashes, that only files of the mod have which take the place of those
+    /// that are studied.
+    above: &'s [Vec<u64>],
 }
 
 /// A column in one of the ways in which it can be taken.
@@ -617,7 +645,7 @@ impl Study<'_> {
             let [part] = own.key.parts.as_slice() else { continue };
             let is_texts = own.texts.is_some() || own.table.texts.is_some();
             let counts = &self.counts[at];
-            let (values, numbers, lettered): (Vec<u64>, Option<(f64, f64)>, bool) = match own
+            let (mut values, numbers, lettered): (Vec<u64>, Option<(f64, f64)>, bool) = match own
                 .table
                 .field(part)
             {
@@ -634,6 +662,9 @@ impl Study<'_> {
                 }
                 None => continue,
             };
+            let known: BTreeSet<u64> =
+                if self.above[at].is_empty() { BTreeSet::new() } else { values.iter().copied().collect() };
+            values.extend(self.above[at].iter().filter(|value| !known.contains(value)));
             if is_texts {
                 texts.extend(values);
                 continue;

@@ -184,7 +184,7 @@ fn summary(learned: &Learned, ui: &Ui) {
         count(learned.records as usize, "record")
     ));
     if learned.binary > 0 {
-        ui.note(&format!("{} with no text in them passed over", count(learned.binary, "file")));
+        ui.note(&format!("{} without text passed over", count(learned.binary, "file")));
     }
     if !learned.unknown.is_empty() {
         let shown: Vec<&str> = learned.unknown.iter().take(4).map(String::as_str).collect();
