@@ -606,3 +606,53 @@ pub(super) fn texts_of(stack: &Stack, seen: &[Seen]) -> Vec<String> {
     found.into_iter().for_each(|(at, text)| out[at] = text);
     out
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn profile_of(values: impl Iterator<Item = String>, limit: usize) -> Profile {
+        let mut profile = Profile::default();
+        let cell = Cell { span: Span::default(), form: Form::Plain };
+        values.for_each(|value| profile.add(&value, 0, cell, None, limit));
+        profile
+    }
+
+    #[test]
+    fn samples_of_two_columns_have_the_same_values_in_common() {
+        let many = profile_of((0..50_000).map(|at| format!("k{at}")), 1000);
+        let some = profile_of((10_000..12_000).map(|at| format!("k{at}")), 1000);
+        assert!(many.level > some.level && some.level > 0);
+        assert!(many.distinct.len() <= 1000 && many.distinct.len() > 400);
+        assert!((40_000..60_000).contains(&many.different()), "{}", many.different());
+        let shared = some.distinct.keys().filter(|hash| hash.trailing_zeros() >= many.level);
+        assert!(shared.clone().count() > 10);
+        assert!(shared.into_iter().all(|hash| many.distinct.contains_key(hash)));
+    }
+
+    #[test]
+    fn what_two_threads_counted_is_what_one_counts() {
+        let value = |at: usize| format!("v{}", at % 700);
+        let whole = profile_of((0..5000).map(value), 300);
+        let mut parts = profile_of((0..2100).map(value), 300);
+        parts.merge(profile_of((2100..5000).map(value), 300), 300);
+        assert_eq!((whole.values, whole.level), (parts.values, parts.level));
+        let counts = |own: &Profile| {
+            let mut all: Vec<(u64, u32)> =
+                own.distinct.iter().map(|(hash, seen)| (*hash, seen.count)).collect();
+            all.sort_unstable();
+            all
+        };
+        assert_eq!(counts(&whole), counts(&parts));
+    }
+
+    #[test]
+    fn kinds_are_counted() {
+        let values = ["-1", "3", "4.5", "x", "yes", "a b", "", "a;b", &"long text of many words ".repeat(3)];
+        let own = profile_of(values.iter().map(|value| (*value).to_owned()), 100);
+        assert_eq!((own.values, own.empty, own.numbers, own.integers), (8, 1, 3, 2));
+        assert_eq!((own.minus_one, own.negative, own.booleans, own.prose, own.spaced), (1, 0, 1, 1, 2));
+        assert_eq!((own.lowest, own.highest, own.lettered), (-1.0, 4.5, 5));
+        assert_eq!(own.separated[0], 1, "one has a semicolon");
+    }
+}

@@ -493,3 +493,76 @@ fn first_word<'t>(lines: &[&'t str]) -> Option<&'t str> {
     let plain = word.chars().all(|next| next.is_alphanumeric() || "_#-".contains(next));
     (plain && count >= 3 && count * 10 >= lines.len() * 8).then_some(word)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// What a text is recognised as: its format, and the columns and key of its first shape.
+    fn told(text: &str) -> String {
+        let Some(what) = recognise(&Text::of_file(text)) else { return "nothing".to_owned() };
+        let shape = what.shapes.first().cloned().unwrap_or_default();
+        let format = format_source(what.kind, shape.records.as_ref(), &what.settings);
+        format!("{format} [{}] {}", shape.columns.join(" "), shape.key.unwrap_or_default())
+    }
+
+    #[rstest]
+    #[case::tabs("A\tB\n1\tx\n2\ty\n", r#"{ kind = "delimited" } [A B] "#)]
+    #[case::notes_in_tabs("# all\nA\tB\n1\tx\n2\ty\n", r##"{ kind = "delimited", comment = "#" } [A B] "##)]
+    #[case::quotes("A;B\n\"x;y\";2\nz;3\n", r#"{ kind = "delimited", delimiter = ";" } [A B] "#)]
+    #[case::no_header(
+        "n,1\nm,2\no,3\np,4\n",
+        r#"{ kind = "delimited", delimiter = ",", header = false, columns = ["c1", "c2"] } [c1 c2] "#
+    )]
+    #[case::sections("[a]\nx = 1\n[b]\nx = 2\n", r#"{ kind = "ini" } [x] {section}"#)]
+    #[case::more_lines(
+        "[a]\nx = 1, \\\n  2\n[b]\nx = 2 ; two\n",
+        r#"{ kind = "ini", goes_on = "backslash", trailing = true } [x] {section}"#
+    )]
+    #[case::texts(
+        "a_b = \"One\"\nc_d = \"Two of them\"\n",
+        r#"{ kind = "lines", line = '{key} = "{text}"' } [key text] key"#
+    )]
+    #[case::words(
+        "load \"a/b\"\nload \"c/d\"\nload \"e/f\"\n",
+        r#"{ kind = "lines", line = 'load "{value}"' } [value] value"#
+    )]
+    #[case::names("coal\npeat\nsalt\n", r#"{ kind = "lines", line = '{value}' } [value] value"#)]
+    #[case::po("msgid \"a\"\nmsgstr \"b\"\n", r#"{ kind = "po" } [] msgid"#)]
+    #[case::list("[{\"a\": 1, \"b\": {\"c\": 2}}]", r#"{ kind = "json", records = "$[*]" } [a b.c] "#)]
+    #[case::lenient(
+        "[{\"a\": 1,}, // one\n{\"a\": 2}]",
+        r#"{ kind = "json", records = "$[*]", comments = true, trailing_commas = true } [a] "#
+    )]
+    #[case::map(
+        "{\"x\": {\"a\": 1}, \"y\": {\"a\": 2}, \"z\": {\"a\": 3}}",
+        r#"{ kind = "json", records = "$.*" } [{member} a] {member}"#
+    )]
+    #[case::one_record(
+        "{\"a\": 1, \"b\": [\"x\", \"y\"]}",
+        r#"{ kind = "json", records = "$" } [a b[*]] {stem}"#
+    )]
+    #[case::elements(
+        "<r><e id=\"1\"><n>x</n></e><e id=\"2\"/></r>",
+        r#"{ kind = "xml", records = "/r/e" } [@id n] "#
+    )]
+    #[case::nested_elements(
+        "<r><e id=\"1\"><e id=\"2\"/></e></r>",
+        r#"{ kind = "xml", records = "//e" } [@id] "#
+    )]
+    #[case::blocks(
+        "t = {\n a = {\n x = 1\n }\n b = {\n x = 2\n }\n}\n",
+        r#"{ kind = "blocks", records = "t/*" } [{name} x] {name}"#
+    )]
+    #[case::labels(
+        "gate north {\n cost 3\n}\ngate south {\n cost 4\n}\n",
+        r#"{ kind = "blocks", records = "gate", assign = "" } [{label} cost] "#
+    )]
+    #[case::prose("It was a quiet day.\nNobody came, and nothing was said.\n", "nothing")]
+    #[case::empty("", "nothing")]
+    #[case::one_line("Lonely\tRow\n", "nothing")]
+    fn by_content(#[case] text: &str, #[case] expected: &str) {
+        assert_eq!(told(text), expected);
+    }
+}
