@@ -934,16 +934,16 @@ impl Study<'_> {
         way.fields.iter().map(one).collect()
     }
 
-    /// A column whose name says that it is a note for people.
-    fn note(&self, own: &Studied, name: &str, profile: &Profile) -> Proposal {
+    /// A question about the values of a column: what it `says`, and the setting that would say `true`.
+    fn question(own: &Studied, name: &str, profile: &Profile, says: &str, setting: &str) -> Proposal {
         Proposal {
             band: Band::Ask,
             topic: Topic::Values,
             table: own.table.name.clone(),
             field: Some(name.to_owned()),
-            says: "a note for people, by its name".to_owned(),
+            says: says.to_owned(),
             needs: Vec::new(),
-            settings: vec![("note".to_owned(), "true".to_owned())],
+            settings: vec![(setting.to_owned(), "true".to_owned())],
             values: profile.values,
             fit: profile.values,
             distinct: profile.different(),
@@ -1045,27 +1045,12 @@ impl Study<'_> {
             let profile = &self.counts[table].columns[field];
             let is_key = own.key.parts.contains(name);
             if names::is_note(name) {
-                out.push(self.note(own, name, profile));
+                out.push(Self::question(own, name, profile, "a note for people, by its name", "note"));
                 continue;
             }
             let unique = !is_key && values::seems_unique(name, profile, self.counts[table].records);
             let kind = values::kind_of(profile, is_key, &seen, own_texts);
-            let base = Proposal {
-                band: Band::Ask,
-                topic: Topic::Values,
-                table: own.table.name.clone(),
-                field: Some(name.clone()),
-                says: "no two are the same".to_owned(),
-                needs: Vec::new(),
-                settings: vec![("unique".to_owned(), "true".to_owned())],
-                values: profile.values,
-                fit: profile.values,
-                distinct: profile.different(),
-                none: Vec::new(),
-                exceptions: Vec::new(),
-                rivals: Vec::new(),
-                reasons: Vec::new(),
-            };
+            let base = Self::question(own, name, profile, "no two are the same", "unique");
             if unique {
                 out.push(base.clone());
             }
