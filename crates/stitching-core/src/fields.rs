@@ -87,7 +87,12 @@ pub fn fields(
         let is_here =
             problem.table.as_deref() == Some(&described.name) && LEADS_NOWHERE.contains(&problem.code);
         if let (true, Some(field), Some(value)) = (is_here, problem.field, problem.value) {
-            *left.entry(field).or_default().entry(value).or_default() += 1;
+            // A part of a value is told as `Cargo{good}`.
+            let whole = match described.field(&field) {
+                Some(_) => field.as_str(),
+                None => field.rsplit_once('{').map_or(field.as_str(), |(whole, _)| whole),
+            };
+            *left.entry(whole.to_owned()).or_default().entry(value).or_default() += 1;
         }
     }
     let reports = wide.fields.iter().zip(tallies).enumerate().map(|(at, (field, tally))| {

@@ -111,6 +111,21 @@ fn refusals(#[case] command: &str, #[case] status: i32, #[case] says: &str) {
     assert_eq!(tree(folder.path()), before);
 }
 
+#[rstest]
+fn fields_tells_what_leads_nowhere_in_parts_and_names_structures_once() {
+    let (_folder, project) = demo("first-try");
+    let cargo = json(&project, &["fields", "sailings.Cargo"]);
+    assert_eq!(cargo["fields"][0]["left_over"][0]["value"], "ice_blok");
+    let layouts = json(&project, &["fields", "layouts"]);
+    let names: Vec<&str> = layouts["fields"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .filter_map(|own| own["field"].as_str())
+        .collect();
+    assert_eq!(names, ["reach", "needs[*]"]);
+}
+
 /// A mod's folder over the demo's game, of which nothing is described.
 fn newcomer() -> (tempfile::TempDir, PathBuf) {
     let (folder, project) = demo("put-right");

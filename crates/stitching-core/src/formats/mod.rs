@@ -271,6 +271,12 @@ pub trait Format: std::fmt::Debug + Send + Sync {
 }
 
 impl Cell {
+    /// The value that the cell has in `text`; copied only if it is not there as it is.
+    #[inline]
+    pub fn value<'t>(&self, text: &'t str) -> Cow<'t, str> {
+        self.plain(text).map_or_else(|| decode(text, self).text, Cow::Borrowed)
+    }
+
     /// The same cell in a text that has `bytes` more bytes in front.
     pub fn moved(self, bytes: u32) -> Cell {
         Cell { span: Span { start: self.span.start + bytes, end: self.span.end + bytes }, ..self }

@@ -367,9 +367,8 @@ fn common_name(stack: &Stack, files: &[FileId], folder: &str) -> String {
 /// Tables whose paths differ only in a language become one, with `{lang}` in the pattern.
 fn with_languages(stack: &Stack, parts: Vec<Candidate>, languages: &mut BTreeSet<String>) -> Vec<Candidate> {
     let mut out: Vec<Candidate> = Vec::new();
-    let mut taken: HashSet<(usize, FileId)> = HashSet::new();
     let mut by_pattern: BTreeMap<(String, Option<Place>), (Candidate, BTreeSet<String>)> = BTreeMap::new();
-    for (number, part) in parts.iter().enumerate() {
+    for part in &parts {
         for file in &part.files {
             let path = stack.files()[*file].path.as_str();
             let Some((pattern, language)) = language_pattern(path) else { continue };
@@ -380,15 +379,13 @@ fn with_languages(stack: &Stack, parts: Vec<Candidate>, languages: &mut BTreeSet
                 });
             entry.0.files.push(*file);
             entry.1.insert(language);
-            taken.insert((number, *file));
         }
     }
     // A code alone says little, unless the files are there for translations.
     by_pattern.retain(|_, (own, codes)| codes.len() >= 2 || own.kind == "po");
     let kept: HashSet<FileId> = by_pattern.values().flat_map(|(own, _)| own.files.iter().copied()).collect();
-    for (own, codes) in by_pattern.into_values() {
+    for (mut own, codes) in by_pattern.into_values() {
         languages.extend(codes);
-        let mut own = own;
         own.name = name_of_pattern(&own.patterns[0]);
         out.push(own);
     }

@@ -169,16 +169,7 @@ fn described(stack: &Stack, schema: &Schema, through: LayerId) -> Vec<Studied> {
         .filter(|table| !table.is_of_files())
         .map(|table| {
             let files = of(table);
-            // What leads into a structure is described by the fields inside it.
-            let is_around = |column: &str| {
-                let inside = |field: &str| {
-                    field.strip_prefix(column).is_some_and(|rest| rest.starts_with(['[', '.', '/']))
-                };
-                table.fields.iter().any(|field| inside(&field.name))
-            };
-            let mut columns = columns_of(stack, table, &files, &[]);
-            columns.retain(|column| !is_around(column));
-            let wide = table.widened(&columns);
+            let wide = table.widened(&columns_of(stack, table, &files, &[]));
             let says_nothing = |field: &usize| {
                 let own = &wide.fields[*field];
                 let Layout::Whole(rule) = own.layout else { return false };

@@ -423,14 +423,7 @@ impl RecordSink for Counting<'_> {
             if own.cell.form == Form::Nested {
                 continue;
             }
-            let decoded;
-            let value = match own.cell.plain(self.text) {
-                Some(plain) => plain,
-                None => {
-                    decoded = decode(self.text, &own.cell).text;
-                    &decoded
-                }
-            };
+            let value = own.cell.value(self.text);
             let (file, base) = self.place;
             let cell = own.cell.moved(base);
             for way in &self.ways[usize::from(own.column)] {
@@ -438,8 +431,8 @@ impl RecordSink for Counting<'_> {
                 self.in_record[*way] += 1;
                 profile.most = profile.most.max(self.in_record[*way]);
                 match self.splits[*way] {
-                    split if split == Split::default() => profile.add(value, file, cell, None, self.limit),
-                    split => split.pieces(value, |piece, range| {
+                    split if split == Split::default() => profile.add(&value, file, cell, None, self.limit),
+                    split => split.pieces(&value, |piece, range| {
                         profile.add(piece, file, cell, Some(range), self.limit);
                     }),
                 }
@@ -544,14 +537,7 @@ struct Checking<'c> {
 impl RecordSink for Checking<'_> {
     fn record(&mut self, record: &RawRecord<'_>) {
         for own in record.cells.iter().filter(|own| own.cell.form != Form::Nested) {
-            let decoded;
-            let value = match own.cell.plain(self.text) {
-                Some(plain) => plain,
-                None => {
-                    decoded = decode(self.text, &own.cell).text;
-                    &decoded
-                }
-            };
+            let value = own.cell.value(self.text);
             let (at, split) = self.ways[usize::from(own.column)];
             let counts = &mut self.counts[at];
             let (file, base) = (self.place.0 as u32, self.place.1);
@@ -569,8 +555,8 @@ impl RecordSink for Checking<'_> {
                 }
             };
             match split == Split::default() {
-                true => one(value, None),
-                false => split.pieces(value, |piece, range| one(piece, Some(range))),
+                true => one(&value, None),
+                false => split.pieces(&value, |piece, range| one(piece, Some(range))),
             }
         }
     }

@@ -115,11 +115,15 @@ impl Table {
     }
 
     /// The table with a plain field added for each of `columns` that it does not describe, as far as
-    /// the format can read them.
+    /// the format can read them. What leads into a structure is described by the fields inside it.
     pub fn widened(&self, columns: &[String]) -> Table {
+        let inside = |field: &str, column: &str| {
+            field.strip_prefix(column).is_some_and(|rest| rest.starts_with(['[', '.', '/']))
+        };
         let mut table = self.clone();
         for column in columns {
             if table.field(column).is_none()
+                && !self.fields.iter().any(|field| inside(&field.name, column))
                 && table.format.check_column(column).is_ok()
                 && !column.is_empty()
             {
