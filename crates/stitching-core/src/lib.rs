@@ -1,7 +1,7 @@
 //! The work of Stitching, without a terminal.
 //!
 //! Data flows one way: `layers -> text -> formats -> schema -> tables -> links -> checks`, and from
-//! the links to `changes -> journal`. A module uses those to its left, never those to its right.
+//! the links to `changes -> journal` and to `views`. A module uses those to its left, never those to its right.
 //! Nothing here prints, reads arguments or ends the process; only [`journal`] writes files.
 #![deny(missing_docs)]
 
@@ -19,6 +19,7 @@ pub mod project;
 pub mod schema;
 pub mod tables;
 pub mod text;
+pub mod views;
 
 pub use error::{Error, ErrorKind, Refusal};
 pub use problem::{Fix, Place, Problem, Related, Severity};

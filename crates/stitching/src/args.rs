@@ -46,6 +46,12 @@ pub enum Format {
     Sarif,
     /// Annotations for GitHub workflows (`check` only)
     Github,
+    /// A JSON object on each line (`show` of a table only)
+    JsonLines,
+    /// Text with commas and quotes, RFC 4180 (`show` of a table only)
+    Delimited,
+    /// A table for documents (`show` of a table only)
+    Markdown,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -83,7 +89,7 @@ pub enum Command {
     Tables(Tables),
     /// Show a table, or one record with what it points to
     #[command(
-        after_help = "Examples:\n  stitching show reaches --columns Basin,Depth --sort Depth\n  stitching show reaches:frost_cut"
+        after_help = "Examples:\n  stitching show reaches --columns Basin,Depth --sort Depth\n  stitching show reaches --where 'Depth > 5 && Basin == \"north\"' --columns 'Basin.*,Depth'\n  stitching show offers --with 'final = factor * good.price' --sort final --reverse\n  stitching show reaches --group Basin --mean Depth\n  stitching show reaches --format delimited > reaches.csv\n  stitching show reaches:frost_cut\n\nIn expressions a column goes by its name, or is taken out of the row: row[\"a name\"]. A reference is\nfollowed with a dot. `key` and `name` are the record's own."
     )]
     Show(Show),
     /// What the columns of a table hold: values and how often, range, none, where they point
@@ -169,15 +175,48 @@ pub struct Show {
     /// A table, or the address of a record
     #[arg(value_name = "TABLE[:KEY]")]
     pub what: String,
-    /// Only these columns, in this order
+    /// Only these columns, in this order: names, patterns, or what a reference leads to (`good.price`)
     #[arg(long, value_delimiter = ',', value_name = "NAME,...")]
     pub columns: Vec<String>,
+    /// Only rows for which this expression (CEL) holds
+    #[arg(long = "where", value_name = "EXPR")]
+    pub condition: Option<String>,
     /// Only rows that have this text somewhere in the shown columns
     #[arg(long, value_name = "TEXT")]
     pub filter: Option<String>,
-    /// In the order of this column: by number if all its values are numbers
+    /// A further column, computed by an expression (CEL); may be given several times
+    #[arg(long, value_name = "NAME = EXPR")]
+    pub with: Vec<String>,
+    /// In the order of this column: by number if its values are numbers
     #[arg(long, value_name = "NAME")]
     pub sort: Option<String>,
+    /// The other way round
+    #[arg(long)]
+    pub reverse: bool,
+    /// Put rows with the same values in these columns together, and count them
+    #[arg(long, value_delimiter = ',', value_name = "NAME,...")]
+    pub group: Vec<String>,
+    /// Only how many rows there are
+    #[arg(long)]
+    pub count: bool,
+    /// The sum of these columns, of all rows or of each group
+    #[arg(long, value_delimiter = ',', value_name = "NAME,...")]
+    pub sum: Vec<String>,
+    /// The mean of these columns
+    #[arg(long, value_delimiter = ',', value_name = "NAME,...")]
+    pub mean: Vec<String>,
+    /// The lowest number of these columns
+    #[arg(long, value_delimiter = ',', value_name = "NAME,...")]
+    pub lowest: Vec<String>,
+    /// The highest number of these columns
+    #[arg(long, value_delimiter = ',', value_name = "NAME,...")]
+    pub highest: Vec<String>,
+    /// Each record as a column, each field as a line
+    #[arg(long)]
+    pub transposed: bool,
+    /// Also where each row stands: its place, and its number within its file
+    #[arg(long)]
+    pub positions: bool,
     /// The first row shown, 1-based
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub from: usize,

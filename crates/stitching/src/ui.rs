@@ -2,6 +2,7 @@
 
 use crate::args::{Color, Format, Global};
 use anstyle::{AnsiColor, Style};
+use clap::ValueEnum;
 use std::io::{IsTerminal, Write};
 use std::time::Duration;
 
@@ -65,6 +66,13 @@ impl Ui {
             .clamp(40, 200)
     }
 
+    /// The height of the terminal in lines; `None` where there is none.
+    pub fn height(&self) -> Option<usize> {
+        let on_terminal = std::io::stdout().is_terminal();
+        let size = terminal_size::terminal_size().filter(|_| on_terminal);
+        size.map(|(_, height)| usize::from(height.0))
+    }
+
     /// A turning sign while `work` runs, on a terminal only, if it takes long enough to be seen.
     pub fn progress<T>(&self, message: &'static str, work: impl FnOnce() -> T) -> T {
         if self.quiet || !std::io::stderr().is_terminal() {
@@ -80,14 +88,23 @@ impl Ui {
 
 /// Whether the result is to be JSON; other machine formats are refused by name.
 pub fn wants_json(global: &Global) -> Result<bool, stitching_core::Error> {
-    match global.format {
-        Format::Human => Ok(false),
-        Format::Json => Ok(true),
-        Format::Sarif | Format::Github => Err(stitching_core::Error::Usage {
-            message: "this format is for `check` only".to_owned(),
-            help: "use --format human or --format json".to_owned(),
-        }),
+    wants_one_of(global, &[Format::Json])?;
+    Ok(global.format == Format::Json)
+}
+
+/// Refuses machine formats other than these.
+pub fn wants_one_of(global: &Global, formats: &[Format]) -> Result<(), stitching_core::Error> {
+    if global.format == Format::Human || formats.contains(&global.format) {
+        return Ok(());
     }
+    let name = |format: &Format| {
+        format.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default()
+    };
+    let others: Vec<String> = formats.iter().map(name).collect();
+    Err(stitching_core::Error::Usage {
+        message: format!("this command does not write the format `{}`", name(&global.format)),
+        help: format!("use --format human or --format {}", others.join(", ")),
+    })
 }
 
 /// `text` in a style.

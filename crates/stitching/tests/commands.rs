@@ -22,6 +22,29 @@ use support::{demo, json, stitching, tree};
 #[case::show_table("put-right", "show reaches --columns Basin,Depth,Kind --sort Depth --to 8")]
 #[case::show_filter("put-right", "show objects --filter frost_cut --columns kind,x,good")]
 #[case::show_record("put-right", "show sailings:frost1")]
+#[case::show_where(
+    "put-right",
+    "show reaches --where Basin.Name.startsWith('N')&&Depth%2==0 --columns Basin.*,Dep*"
+)]
+#[case::show_computed(
+    "put-right",
+    "show offers --with final=factor*good.Price --sort final --reverse --to 5"
+)]
+#[case::show_list(
+    "put-right",
+    "show layouts --where needs.exists(n,n=='lamp') --columns needs.Weight --to 3"
+)]
+#[case::show_grouped("put-right", "show reaches --group Basin --mean Depth --highest Depth")]
+#[case::show_count("put-right", "show reaches --count --where row['Depth']>20")]
+#[case::show_transposed("put-right", "show goods --transposed")]
+#[case::show_wide("put-right", "show reaches --to 3 --positions")]
+#[case::show_markdown("put-right", "show reaches --to 3 --format markdown --columns Depth,Notes")]
+#[case::show_delimited("put-right", "show offers --to 4 --format delimited")]
+#[case::show_lines(
+    "put-right",
+    "show reaches --to 2 --format json-lines --with deep=Depth>20 --columns Above.Depth"
+)]
+#[case::show_usual("put-right", "show reaches:old_mill")]
 #[case::show_text("put-right", "show texts:frost_cut_name")]
 #[case::find("put-right", "find ice")]
 #[case::find_comment("put-right", "find stretches of water")]
@@ -97,7 +120,19 @@ fn off_and_on() {
 #[case("rename reaches:frost_cut Frost", 1, "does not have the shape")]
 #[case("rename berths:frost_cut/1 frost_cut", 2, "have 2 parts")]
 #[case("rename reaches:frost_cut.Depth 3", 2, "names a field")]
-#[case("tables --format sarif", 2, "for `check` only")]
+#[case("tables --format sarif", 2, "--format human or --format json")]
+#[case("check --format markdown", 2, "--format human or --format json, sarif, github")]
+#[case("show reaches --where Dept>3", 2, "did you mean `Depth`?")]
+#[case("show reaches --where Depth>", 2, "at character 7: it ends too early")]
+#[case("show reaches --where Depth>'x'", 2, "for reaches:old_mill: `23` and `x` cannot be compared")]
+#[case("show reaches --where Depth+1", 2, "it gives `24`, not true or false")]
+#[case("show reaches --where Depth.x>1", 2, "`Depth` of `reaches` refers to no table")]
+#[case("show reaches --where Basin.Nam=='x'", 2, "did you mean `Name`?")]
+#[case("show reaches --with Depth=3", 2, "there is a column `Depth` already")]
+#[case("show reaches --with 3", 2, "gives no name")]
+#[case("show reaches --group Basin --sum Kind", 2, "`Kind` holds no numbers")]
+#[case("show reaches --group Basin --sort Depth", 2, "have the columns Basin, count")]
+#[case("show reaches --columns Z*", 2, "the columns are Reach, Basin")]
 #[case("undo", 1, "there is nothing to undo")]
 #[case("redo", 1, "there is nothing to redo")]
 #[case("frobnicate", 2, "unrecognized subcommand")]

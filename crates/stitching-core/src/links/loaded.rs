@@ -5,6 +5,8 @@ use crate::layers::{FileId, MAX_FILE, RelPath, Stack};
 use crate::problem::Place;
 use crate::text::{Encoding, LineTable, Span, Text};
 use std::cell::RefCell;
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::io::Read;
 
 thread_local! {
@@ -113,6 +115,50 @@ pub fn load(stack: &Stack, file: FileId) -> Result<LoadedFile, Error> {
     let text = if binary { String::new() } else { String::from_utf8(bytes).unwrap_or_default() };
     let layer = stack.layers()[entry.layer].name.clone();
     Ok(LoadedFile { path: entry.path.clone(), layer, text, encoding, lines })
+}
+
+/// Files kept for telling many places in them.
+#[derive(Debug)]
+pub struct Places<'p> {
+    stack: &'p Stack,
+    files: HashMap<FileId, LoadedFile>,
+}
+
+impl<'p> Places<'p> {
+    /// For the files of a stack; none is read yet.
+    pub fn new(stack: &'p Stack) -> Places<'p> {
+        Places { stack, files: HashMap::new() }
+    }
+
+    /// A file of the stack, read when it is first asked for.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn file(&mut self, file: FileId) -> Result<&LoadedFile, Error> {
+        Ok(match self.files.entry(file) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(free) => free.insert(load(self.stack, file)?),
+        })
+    }
+
+    /// The place of a span of a file.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn place(&mut self, file: FileId, span: Span) -> Result<Place, Error> {
+        Ok(self.file(file)?.place(span))
+    }
+
+    /// As [`Places::place`], with the text of its line.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn place_and_line(&mut self, file: FileId, span: Span) -> Result<(Place, String), Error> {
+        let loaded = self.file(file)?;
+        let place = loaded.place(span);
+        let line = loaded.line(place.line).to_owned();
+        Ok((place, line))
+    }
 }
 
 impl LoadedFile {

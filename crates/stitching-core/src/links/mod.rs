@@ -16,7 +16,7 @@ pub use address::{Address, Found, FoundPlace, find_table, resolve};
 pub use details::{Details, FieldDetail, details, read_record};
 pub use index::{FactsCache, FileFault, Index, IndexedFile, RecordId, TableFile, TableIndex};
 pub use labels::Labels;
-pub use loaded::{LoadedFile, load, with_blocks, with_text};
+pub use loaded::{LoadedFile, Places, load, with_blocks, with_text};
 pub use overrides::Overrides;
 pub use scan::{FileHits, Needles, TableScan, fingerprint, scan};
 pub use search::{Matched, SearchHit, search};

@@ -11,7 +11,7 @@ pub use facts::{
     Extractor, FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, ValueCheck, ValueChecks,
     extract, key_hash, path_hash,
 };
-pub use pieces::{Piece, for_each_piece, key_named, pieces_of, rule_in, wrong_count};
+pub use pieces::{Piece, for_each_piece, key_named, pieces_of, rule_in, split_value, wrong_count};
 pub use record::{Record, Value, read_all, read_at};
 
 use crate::formats::{BlockState, Cell, Column, ColumnCell, Fault, RawRecord, RecordSink, decode};

@@ -81,10 +81,20 @@ pub fn pieces_of(table: &Table, field: &Field, text: &str, cell: &Cell, each: &m
         let span = cell.span;
         return each(&Piece { rule: *rule, text: value, span, within: 0..value.len(), cell, fits: true });
     }
-    let mut give = |rule: usize, within: Range<usize>, fits: bool| {
+    split_value(table, field, value, &mut |rule, within, fits| {
         let span = decoded.span(within.start, within.end);
         each(&Piece { rule, text: &value[within.clone()], span, within, cell, fits });
-    };
+    });
+}
+
+/// Takes a decoded `value` of `field` apart: gives the rule of each piece, its place in the value (bytes), and
+/// whether it has the shape that its template asks for.
+pub fn split_value(
+    table: &Table,
+    field: &Field,
+    value: &str,
+    give: &mut impl FnMut(usize, Range<usize>, bool),
+) {
     let first_rule = match &field.layout {
         Layout::Whole(rule) => *rule,
         Layout::Parts(_, rules) => rules[0],

@@ -3,13 +3,14 @@
 use crate::args::{Check, Format, Global};
 use crate::exit::PROBLEMS;
 use crate::render::{github, human, json, sarif};
-use crate::ui::{BOLD, DIM, GREEN, RED, Ui, YELLOW, count, grouped, styled};
+use crate::ui::{BOLD, DIM, GREEN, RED, Ui, YELLOW, count, grouped, styled, wants_one_of};
 use std::collections::{BTreeMap, HashMap};
 use std::process::ExitCode;
 use stitching_core::checks::{self, Report};
 use stitching_core::{Error, Place, Problem, Project, Severity};
 
 pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    wants_one_of(global, &[Format::Json, Format::Sarif, Format::Github])?;
     for code in &args.codes {
         super::explain::known(code)?;
     }
@@ -21,10 +22,10 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
     };
     let shown: Vec<&Problem> = report.problems.iter().filter(wanted).collect();
     match global.format {
-        Format::Human => human_report(&report, &shown, args, &human::Paths::of(project), ui),
         Format::Json => ui.json(&json::report(&shown, &report.summary)),
         Format::Sarif => ui.json(&sarif::report(&shown, |place| prefix(project, place))),
         Format::Github => ui.out(&github::report(&shown, |problem| prefix(project, &problem.place))),
+        _ => human_report(&report, &shown, args, &human::Paths::of(project), ui),
     }
     let errors = shown.iter().any(|problem| problem.severity == Severity::Error);
     Ok(if errors { ExitCode::from(PROBLEMS) } else { ExitCode::SUCCESS })

@@ -1,0 +1,365 @@
+//! Columns of a row, and what lies behind them: a reference is followed with a dot, `good.price`.
+
+use super::{Row, Rows};
+use crate::Error;
+use crate::layers::{LayerId, Stack};
+use crate::links::Labels;
+use crate::schema::{Layout, Schema, TableId, ValueType, number};
+use crate::tables::{KEY_SEPARATOR, split_value};
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// The tables that references lead to, each read when it is first asked for.
+#[derive(Debug)]
+pub struct Others<'p> {
+    stack: &'p Stack,
+    schema: &'p Schema,
+    through: LayerId,
+    labels: &'p Labels,
+    read: Mutex<HashMap<TableId, Arc<Rows>>>,
+}
+
+impl<'p> Others<'p> {
+    /// The tables of a project as they are through layer `through`.
+    pub fn new(stack: &'p Stack, schema: &'p Schema, through: LayerId, labels: &'p Labels) -> Others<'p> {
+        Others { stack, schema, through, labels, read: Mutex::default() }
+    }
+
+    /// All of `table`.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn rows(&self, table: TableId) -> Result<Arc<Rows>, Error> {
+        let known = |read: &HashMap<TableId, Arc<Rows>>| read.get(&table).cloned();
+        if let Some(rows) = known(&self.read.lock().unwrap_or_else(PoisonError::into_inner)) {
+            return Ok(rows);
+        }
+        let rows = Arc::new(Rows::read(self.stack, self.schema, self.through, table, self.labels)?);
+        self.read.lock().unwrap_or_else(PoisonError::into_inner).insert(table, Arc::clone(&rows));
+        Ok(rows)
+    }
+}
+
+/// What the values of a column are taken for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// Anything.
+    Text,
+    /// Numbers, and nothing.
+    Number,
+    /// True and false, and nothing.
+    Truth,
+}
+
+impl Kind {
+    /// The kind of a column: as the schema says; else numbers if all its values are, and none is written with a
+    /// zero in front as codes are.
+    pub fn of(rows: &Rows, column: usize) -> Kind {
+        let field = &rows.table.fields[rows.fields[column]];
+        let rules: Vec<_> = field.layout.rules().into_iter().map(|rule| &rows.table.rules[rule]).collect();
+        if matches!(field.layout, Layout::Whole(_)) {
+            match rules[0].kind {
+                ValueType::Integer | ValueType::Number => return Kind::Number,
+                ValueType::Boolean => return Kind::Truth,
+                ValueType::Text => {}
+            }
+        }
+        let plain = |value: &str| {
+            let digits = value.trim_start_matches(['-', '+']).as_bytes();
+            let is_code = digits.len() > 1 && digits[0] == b'0' && digits[1] != b'.';
+            !is_code && number(value).is_some_and(|number| number.abs() < 9e15)
+        };
+        let mut some = false;
+        let cells = rows.rows.iter().filter_map(|row| row.cells[column].as_ref());
+        for value in cells.flat_map(|cell| cell.values()) {
+            let items: Vec<&str> = match &field.list {
+                Some(separator) => value.split(separator.as_str()).map(str::trim).collect(),
+                None => vec![value],
+            };
+            for item in items.into_iter().filter(|item| !rules.iter().any(|rule| rule.is_none(item))) {
+                if !plain(item) {
+                    return Kind::Text;
+                }
+                some = true;
+            }
+        }
+        if some { Kind::Number } else { Kind::Text }
+    }
+
+    /// A value of this kind as a number; `None` if there is none.
+    pub fn number(self, text: &str) -> Option<f64> {
+        if self == Kind::Number { number(text.trim()) } else { None }
+    }
+}
+
+/// What a column, or a chain of references from it, holds in one row.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Held {
+    /// Nothing: no value, a none value, or a reference that leads nowhere.
+    Nothing,
+    /// A number.
+    Number(f64),
+    /// True or false.
+    Truth(bool),
+    /// A text.
+    Text(String),
+    /// Several values.
+    List(Vec<Held>),
+}
+
+/// A column, perhaps with the columns of other tables that its references lead to: `good.price`.
+#[derive(Debug, Clone)]
+pub struct ColumnPath {
+    /// As it was asked for.
+    pub name: String,
+    at: At,
+    kind: Kind,
+    onward: Vec<(Arc<Rows>, ColumnPath)>,
+}
+
+#[derive(Debug, Clone, Copy)]
+enum At {
+    Key,
+    Name,
+    Cell(usize),
+}
+
+impl ColumnPath {
+    /// What `name` means in `rows`: a column (the `@` of an attribute and the `[*]` of a list may be left out); `key` or `name` where no column is called so; or one of these,
+    /// a dot, and what it means in the tables that its references lead to.
+    ///
+    /// # Errors
+    /// When there is no such column (with the nearest), when it leads to no table, or when a file of such a
+    /// table cannot be read.
+    pub fn parse(rows: &Rows, name: &str, others: &Others<'_>) -> Result<ColumnPath, Error> {
+        // An attribute may go without its mark, and a list without its brackets: no name in an expression has such.
+        let is = |column: &&String, name: &str| {
+            let bare = column.strip_prefix('@').unwrap_or(column);
+            bare.strip_suffix("[*]").unwrap_or(bare) == name
+        };
+        let own = |name: &str| match (rows.columns.iter())
+            .position(|column| column == name)
+            .or_else(|| rows.columns.iter().position(|column| is(&column, name)))
+        {
+            Some(column) => Some(At::Cell(column)),
+            None if name == "key" => Some(At::Key),
+            None if name == "name" => Some(At::Name),
+            None => None,
+        };
+        // A column's name may have dots in it; the longest that there is counts.
+        let ends = name.rmatch_indices('.').map(|(at, _)| at);
+        let found = std::iter::once(name.len()).chain(ends);
+        let found = found.filter_map(|end| own(&name[..end]).map(|at| (at, name.get(end + 1..)))).next();
+        let Some((at, rest)) = found else {
+            return Err(rows.no_column(name.split('.').next().unwrap_or(name)));
+        };
+        let kind = if let At::Cell(column) = at { Kind::of(rows, column) } else { Kind::Text };
+        let mut path = ColumnPath { name: name.to_owned(), at, kind, onward: Vec::new() };
+        let Some(rest) = rest else { return Ok(path) };
+        let tables = path.targets(rows);
+        let first = &name[..name.len() - rest.len() - 1];
+        if tables.is_empty() {
+            return Err(Error::Usage {
+                message: format!(
+                    "`{name}` cannot be followed: `{first}` of `{}` refers to no table",
+                    rows.table.name
+                ),
+                help: format!(
+                    "`stitching fields {}` lists where its columns point; describe the reference with `ref` in the schema",
+                    rows.table.name
+                ),
+            });
+        }
+        let mut missing = None;
+        for table in tables {
+            let target = others.rows(table)?;
+            // Of several tables one that has the column is enough.
+            match ColumnPath::parse(&target, rest, others) {
+                Ok(onward) => path.onward.push((target, onward)),
+                Err(error) => missing = missing.or(Some(error)),
+            }
+        }
+        match (path.onward.is_empty(), missing) {
+            (true, Some(error)) => Err(error),
+            _ => Ok(path),
+        }
+    }
+
+    /// The tables that the references of its first column lead to.
+    fn targets(&self, rows: &Rows) -> Vec<TableId> {
+        let At::Cell(column) = self.at else { return Vec::new() };
+        let field = rows.fields[column];
+        let mut tables: Vec<TableId> = Vec::new();
+        for rule in rows.table.rules.iter().filter(|rule| rule.field == field) {
+            for target in rule.refs.iter().filter(|target| target.rule.is_none()) {
+                if !tables.contains(&target.table) {
+                    tables.push(target.table);
+                }
+            }
+        }
+        tables
+    }
+
+    /// The columns of the tables that it leads to.
+    ///
+    /// # Errors
+    /// When a file of such a table cannot be read.
+    pub fn onward_columns(&self, rows: &Rows, others: &Others<'_>) -> Result<Vec<String>, Error> {
+        let mut columns = Vec::new();
+        if self.onward.is_empty() {
+            for table in self.targets(rows) {
+                columns.extend(others.rows(table)?.columns.iter().cloned());
+            }
+        }
+        for (target, onward) in &self.onward {
+            columns.extend(onward.onward_columns(target, others)?);
+        }
+        Ok(columns)
+    }
+
+    /// Whether it is a column of the table itself; its position.
+    pub fn own_column(&self) -> Option<usize> {
+        match self.at {
+            At::Cell(column) if self.onward.is_empty() => Some(column),
+            _ => None,
+        }
+    }
+
+    /// Whether its values are taken for numbers.
+    pub fn is_number(&self) -> bool {
+        match self.onward.first() {
+            Some((_, onward)) => onward.is_number(),
+            None => self.kind == Kind::Number,
+        }
+    }
+
+    /// What it holds in `row`, one of `rows`.
+    pub fn held(&self, rows: &Rows, row: &Row) -> Held {
+        if !self.onward.is_empty() {
+            let At::Cell(column) = self.at else { return Held::Nothing };
+            let mut found: Vec<Held> = Vec::new();
+            each_reference(rows, row, column, &mut |table, key| {
+                for (target, onward) in self.onward.iter().filter(|(target, _)| target.id == table) {
+                    found.extend(target.find(key).map(|row| onward.held(target, row)));
+                }
+            });
+            let is_list = rows.table.fields[rows.fields[column]].list.is_some();
+            return match (found.len(), is_list) {
+                (1, false) => found.remove(0),
+                (0, false) => Held::Nothing,
+                _ => Held::List(found),
+            };
+        }
+        let column = match self.at {
+            At::Key => return Held::Text(row.shown_key()),
+            At::Name => return row.label.clone().map_or(Held::Nothing, Held::Text),
+            At::Cell(column) => column,
+        };
+        let field = &rows.table.fields[rows.fields[column]];
+        let one = |text: &str| {
+            let none = field.layout.rules().iter().any(|rule| rows.table.rules[*rule].is_none(text));
+            match self.kind {
+                Kind::Text => Held::Text(text.to_owned()),
+                _ if none => Held::Nothing,
+                Kind::Number => number(text.trim()).map_or(Held::Nothing, Held::Number),
+                Kind::Truth => match text.to_ascii_lowercase().as_str() {
+                    "true" | "yes" | "1" => Held::Truth(true),
+                    "false" | "no" | "0" => Held::Truth(false),
+                    _ => Held::Nothing,
+                },
+            }
+        };
+        match (&row.cells[column], field.list.as_deref()) {
+            (None, Some(_)) => Held::List(Vec::new()),
+            (None, None) => one(""),
+            (Some(cell), Some(separator)) => {
+                let items = cell.values().flat_map(|value| value.split(separator)).map(str::trim);
+                Held::List(items.filter(|item| !item.is_empty()).map(one).collect())
+            }
+            (Some(cell), None) if cell.more.is_empty() => one(&cell.text),
+            (Some(cell), None) => Held::List(cell.values().map(one).collect()),
+        }
+    }
+
+    /// What it holds, as it is written or shown.
+    pub fn shown(&self, rows: &Rows, row: &Row) -> String {
+        match self.at {
+            At::Cell(column) if self.onward.is_empty() => row.text(column).into_owned(),
+            _ => self.held(rows, row).shown(),
+        }
+    }
+}
+
+impl Held {
+    /// As [`Held::shown`], for people: numbers to six digits.
+    pub fn brief(&self) -> String {
+        match self {
+            Held::Number(number) => shown_number(*number, 6),
+            Held::List(items) => items.iter().map(Held::brief).collect::<Vec<_>>().join(", "),
+            other => other.shown(),
+        }
+    }
+
+    /// As it is shown: nothing is empty, the values of a list stand with a comma and a blank between them.
+    pub fn shown(&self) -> String {
+        match self {
+            Held::Nothing => String::new(),
+            Held::Number(number) => shown_number(*number, 12),
+            Held::Truth(truth) => truth.to_string(),
+            Held::Text(text) => text.clone(),
+            Held::List(items) => items.iter().map(Held::shown).collect::<Vec<_>>().join(", "),
+        }
+    }
+}
+
+/// A number to `digits` significant digits, so without what is only noise in its last ones: to twelve,
+/// 0.30000000000000004 is 0.3. Whole numbers are given in full.
+pub fn shown_number(number: f64, digits: usize) -> String {
+    if number == 0.0 {
+        return "0".to_owned();
+    }
+    if number == number.trunc() && number.abs() < 9e15 {
+        return format!("{number:.0}");
+    }
+    let rounded: f64 = format!("{number:.*e}", digits.max(1) - 1).parse().unwrap_or(number);
+    rounded.to_string()
+}
+
+/// Gives each record that the value of `column` in `row` names: its table, and its key as kept in memory.
+pub(super) fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(TableId, &str)) {
+    let (field, Some(cell)) = (rows.fields[column], &row.cells[column]) else { return };
+    for value in cell.values() {
+        split_value(&rows.table, &rows.table.fields[field], value, &mut |rule, within, fits| {
+            let switch = rows.table.rules[rule].switch.as_ref();
+            let case = switch.and_then(|switch| {
+                let told = of_field(rows, row, switch.field);
+                switch.cases.iter().find(|(values, _)| values.iter().any(|own| own == told))
+            });
+            let rule = &rows.table.rules[case.map_or(rule, |(_, rule)| *rule)];
+            let text = &value[within];
+            if !fits || rule.is_none(text) {
+                return;
+            }
+            let own = rule.shape.as_ref().map_or_else(|| text.to_owned(), |template| template.fill_one(text));
+            let key = match rule.with.is_empty() {
+                true => own,
+                false => {
+                    let parts = rule
+                        .with
+                        .iter()
+                        .map(|part| part.map_or(own.as_str(), |field| of_field(rows, row, field)));
+                    parts.collect::<Vec<_>>().join(&KEY_SEPARATOR.to_string())
+                }
+            };
+            for target in rule.refs.iter().filter(|target| target.rule.is_none()) {
+                each(target.table, &key);
+            }
+        });
+    }
+}
+
+/// The text of a field of the table; empty where there is none.
+fn of_field<'r>(rows: &Rows, row: &'r Row, field: usize) -> &'r str {
+    let column = rows.fields.iter().position(|own| *own == field);
+    column.and_then(|column| row.cells[column].as_ref()).map_or("", |cell| cell.text.as_str())
+}

@@ -1,0 +1,17 @@
+//! The data as people ask for it: a table as rows, conditions over them, what differs, what is free.
+//!
+//! [`Rows`] is the one way to a whole table as the game sees it; all else here is built on it.
+
+mod around;
+mod columns;
+mod formula;
+mod group;
+mod rows;
+mod sheet;
+
+pub use around::{Companion, Usual, Version, companions, usual, versions};
+pub use columns::{ColumnPath, Held, Kind, Others, shown_number};
+pub use formula::{Answer, Formula};
+pub use group::{Group, Measure, group};
+pub use rows::{Row, RowCell, Rows};
+pub use sheet::{Line, Request, Sheet};

@@ -1,0 +1,246 @@
+//! A table as rows: what the game sees of it, whichever layers its files lie in.
+
+use crate::Error;
+use crate::layers::{FileId, LayerId, Stack};
+use crate::links::{Labels, with_text};
+use crate::schema::{Schema, Table, TableId};
+use crate::tables::{Record, read_all, shown_key};
+use crate::text::{Span, nearest_of};
+use rayon::prelude::*;
+use std::borrow::Cow;
+use std::collections::{HashMap, HashSet};
+
+/// A table, read in full.
+#[derive(Debug)]
+pub struct Rows {
+    /// Which table it is.
+    pub id: TableId,
+    /// Its description, with a plain field for each column that the schema does not describe.
+    pub table: Table,
+    /// The names of its columns, in the order of the files and then of the schema.
+    pub columns: Vec<String>,
+    /// For each column the position of its field in the table's fields.
+    pub fields: Vec<usize>,
+    /// The records, in the order of the files.
+    pub rows: Vec<Row>,
+    by_key: HashMap<String, usize>,
+}
+
+/// A record as a row.
+#[derive(Debug, Clone)]
+pub struct Row {
+    /// The key as kept in memory, if it has one.
+    pub key: Option<String>,
+    /// The name as the player sees it.
+    pub label: Option<String>,
+    /// The cells, one for each column; `None` where the record has nothing there.
+    pub cells: Vec<Option<RowCell>>,
+    /// The file; in a table whose layers count together, the highest that has a part of it.
+    pub file: FileId,
+    /// The whole record in that file.
+    pub span: Span,
+    /// Its position among the records of its file, 1-based.
+    pub number: u32,
+}
+
+/// A value of a row.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RowCell {
+    /// What it says; of several values of one field the first.
+    pub text: String,
+    /// The file it stands in.
+    pub file: FileId,
+    /// Where, without quotes.
+    pub span: Span,
+    /// The other values of the field.
+    pub more: Vec<String>,
+}
+
+impl RowCell {
+    /// All values of the field.
+    pub fn values(&self) -> impl Iterator<Item = &str> {
+        std::iter::once(&self.text).chain(&self.more).map(String::as_str)
+    }
+}
+
+impl Row {
+    /// The key as people see it; empty for a record without one.
+    pub fn shown_key(&self) -> String {
+        self.key.as_deref().map(shown_key).unwrap_or_default()
+    }
+
+    /// The text of a cell; empty where there is none. Several values of one field stand with a comma and a
+    /// blank between them.
+    pub fn text(&self, column: usize) -> Cow<'_, str> {
+        match self.cells.get(column).and_then(Option::as_ref) {
+            None => Cow::Borrowed(""),
+            Some(cell) if cell.more.is_empty() => Cow::Borrowed(&cell.text),
+            Some(cell) => Cow::Owned(cell.values().collect::<Vec<_>>().join(", ")),
+        }
+    }
+}
+
+impl Rows {
+    /// Reads `table` as it is in the effective files through layer `through`. Names are taken from
+    /// `labels`. Cost: one pass over the table's files.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn read(
+        stack: &Stack,
+        schema: &Schema,
+        through: LayerId,
+        id: TableId,
+        labels: &Labels,
+    ) -> Result<Rows, Error> {
+        let described = &schema.tables[id];
+        let files = stack.effective(through).into_iter();
+        let files = files.filter(|file| described.takes(&stack.files()[*file].path)).collect();
+        Rows::of_files(stack, schema, id, labels, files)
+    }
+
+    /// As [`Rows::read`], of these files only, lowest layer first.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn of_files(
+        stack: &Stack,
+        schema: &Schema,
+        id: TableId,
+        labels: &Labels,
+        files: Vec<FileId>,
+    ) -> Result<Rows, Error> {
+        let described = &schema.tables[id];
+        // All files first, since each may have columns of its own.
+        let own: Vec<Vec<String>> = files
+            .par_iter()
+            .with_max_len(1)
+            .map(|file| with_text(stack, *file, |text| described.format.columns(text)))
+            .collect::<Result<_, _>>()?;
+        let mut seen: HashSet<String> = HashSet::new();
+        let mut columns: Vec<String> = Vec::new();
+        for column in own.into_iter().flatten().filter(|column| !column.is_empty()) {
+            if seen.insert(column.clone()) {
+                columns.push(column);
+            }
+        }
+        let table = described.widened(&columns);
+        for field in table.fields.iter().filter(|field| field.name != "{member}") {
+            if seen.insert(field.name.clone()) {
+                columns.push(field.name.clone());
+            }
+        }
+        // What only leads into a structure is no value.
+        columns.retain(|column| table.field(column).is_some());
+        let fields: Vec<usize> = columns.iter().filter_map(|column| table.field(column)).collect();
+        let mut of_field: Vec<Option<usize>> = vec![None; table.fields.len()];
+        for (column, field) in fields.iter().enumerate() {
+            of_field[*field] = Some(column);
+        }
+        let read: Vec<Vec<Row>> = files
+            .par_iter()
+            .with_max_len(1)
+            .map(|file| {
+                let path = &stack.files()[*file].path;
+                let records = with_text(stack, *file, |text| read_all(&table, path, text))?;
+                let row = |record| row(&table, labels, columns.len(), &of_field, *file, record);
+                Ok(records.into_iter().map(row).collect())
+            })
+            .collect::<Result<_, Error>>()?;
+        let mut rows = Rows { id, table, columns, fields, rows: Vec::new(), by_key: HashMap::new() };
+        rows.rows.reserve(read.iter().map(Vec::len).sum());
+        for row in read.into_iter().flatten() {
+            rows.add(row);
+        }
+        rows.drop_empty_columns(described.fields.len());
+        Ok(rows)
+    }
+
+    /// Adds a row; in a table whose layers count together it stands over what lies below.
+    fn add(&mut self, row: Row) {
+        let Some(key) = &row.key else { return self.rows.push(row) };
+        let key = self.folded(key);
+        if let (Some(below), true) = (self.by_key.get(&key), self.table.merged) {
+            let below = &mut self.rows[*below];
+            for (old, new) in below.cells.iter_mut().zip(row.cells).filter(|(_, new)| new.is_some()) {
+                *old = new;
+            }
+            below.label = row.label.or(below.label.take());
+            (below.file, below.span, below.number) = (row.file, row.span, row.number);
+            return;
+        }
+        let at = self.rows.len();
+        self.by_key.entry(key).or_insert(at);
+        self.rows.push(row);
+    }
+
+    /// Takes out the columns that the schema does not describe (it has `described` fields) and no record has.
+    fn drop_empty_columns(&mut self, described: usize) {
+        let has_some = |column: usize| self.rows.iter().any(|row| row.cells[column].is_some());
+        let keep: Vec<bool> =
+            self.fields.iter().enumerate().map(|(at, field)| *field < described || has_some(at)).collect();
+        if keep.iter().all(|keep| *keep) {
+            return;
+        }
+        let kept = |at: usize| keep.get(at).copied().unwrap_or(true);
+        let (mut column, mut field) = (0.., 0..);
+        self.columns.retain(|_| column.next().is_none_or(kept));
+        self.fields.retain(|_| field.next().is_none_or(kept));
+        for row in &mut self.rows {
+            let mut cell = 0..;
+            row.cells.retain(|_| cell.next().is_none_or(kept));
+        }
+    }
+
+    fn folded(&self, key: &str) -> String {
+        if self.table.ignore_case { key.to_lowercase() } else { key.to_owned() }
+    }
+
+    /// The first row with this key (as kept in memory).
+    pub fn find(&self, key: &str) -> Option<&Row> {
+        self.by_key.get(&self.folded(key)).map(|at| &self.rows[*at])
+    }
+
+    /// The position of the column called `name`.
+    ///
+    /// # Errors
+    /// When there is none, with the nearest name.
+    pub fn column(&self, name: &str) -> Result<usize, Error> {
+        self.columns.iter().position(|column| column == name).ok_or_else(|| self.no_column(name))
+    }
+
+    /// What to say of a column that is not there.
+    pub fn no_column(&self, name: &str) -> Error {
+        const MOST: usize = 30;
+        let near = nearest_of(name, self.columns.iter().map(String::as_str));
+        let help = match near.first() {
+            Some(near) => format!("did you mean `{near}`?"),
+            None if self.columns.len() > MOST => {
+                format!("`stitching fields {}` lists the columns", self.table.name)
+            }
+            None => format!("the columns are {}", self.columns.join(", ")),
+        };
+        Error::Unknown { what: "column", name: name.to_owned(), help }
+    }
+}
+
+fn row(
+    table: &Table,
+    labels: &Labels,
+    width: usize,
+    of_field: &[Option<usize>],
+    file: FileId,
+    record: Record,
+) -> Row {
+    let mut cells: Vec<Option<RowCell>> = vec![None; width];
+    let label = table.label.and_then(|field| record.value(field));
+    let label = label.and_then(|value| labels.name(table, &value.text));
+    for value in record.values {
+        let Some(column) = of_field[value.field] else { continue };
+        match &mut cells[column] {
+            Some(cell) => cell.more.push(value.text),
+            empty => *empty = Some(RowCell { text: value.text, file, span: value.span, more: Vec::new() }),
+        }
+    }
+    Row { key: record.key, label, cells, file, span: record.span, number: record.index + 1 }
+}

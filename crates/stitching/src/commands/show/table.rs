@@ -1,0 +1,262 @@
+//! `stitching show TABLE`
+
+use crate::args::{Format, Global, Show};
+use crate::render::{human, json, table};
+use crate::ui::{Ui, count, grouped};
+use serde_json::{Map, Value, json};
+use std::process::ExitCode;
+use stitching_core::links::{Labels, Places};
+use stitching_core::schema::TableId;
+use stitching_core::views::{Held, Line, Measure, Others, Request, Row, Rows, Sheet};
+use stitching_core::{Error, Project};
+
+/// For people a table with so many rows is cut, unless `--to` says how far.
+const MOST_ROWS: usize = 200;
+
+pub fn run(project: &Project, id: TableId, args: &Show, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let (stack, schema) = (&project.stack, &project.schema);
+    let through = project.through(args.through.through.as_deref())?;
+    let labels = Labels::read(stack, schema, through);
+    let others = Others::new(stack, schema, through, &labels);
+    let rows = ui.progress("reading", || others.rows(id))?;
+    let sheet = Sheet::of(&rows, &request(args), &others)?;
+    let all = sheet.lines.len();
+    let most = if global.format == Format::Human { args.from.saturating_add(MOST_ROWS - 1) } else { all };
+    let to = args.to.unwrap_or(most).min(all);
+    let from = args.from.max(1).min(all + 1);
+    let shown = sheet.lines.get(from - 1..to.max(from - 1)).unwrap_or(&[]);
+    let mut view =
+        View { project, rows: &rows, sheet: &sheet, places: Places::new(stack), positions: args.positions };
+    match global.format {
+        Format::Json => {
+            let lines: Vec<Value> = shown.iter().map(|line| view.json(line)).collect::<Result<_, _>>()?;
+            let name = if sheet.grouped { "groups" } else { "records" };
+            ui.json(&json!({ "table": schema.tables[id].name, name: lines, "total": all }));
+        }
+        Format::JsonLines => {
+            for line in shown {
+                ui.out(&format!("{}\n", view.json(line)?));
+            }
+        }
+        Format::Delimited => {
+            let lines: Vec<Vec<String>> =
+                shown.iter().map(|line| view.cells(line, &Fit::Data)).collect::<Result<_, _>>()?;
+            ui.out(&delimited(&view.header(), &lines)?);
+        }
+        Format::Markdown => {
+            let lines: Vec<Vec<String>> =
+                shown.iter().map(|line| view.cells(line, &Fit::Document)).collect::<Result<_, _>>()?;
+            let (header, lines, numbers) = match args.transposed {
+                true => table::transposed(view.header(), lines),
+                false => (view.header(), lines, view.numbers()),
+            };
+            ui.out(&markdown(&header, &lines, &numbers));
+        }
+        _ => {
+            let lines: Vec<Vec<String>> =
+                shown.iter().map(|line| view.cells(line, &Fit::People)).collect::<Result<_, _>>()?;
+            let held = view.header();
+            let (header, lines, fixed) = match args.transposed {
+                true => {
+                    let (header, lines, _) = table::transposed(held, lines);
+                    (header, lines, 1)
+                }
+                false => {
+                    let name = usize::from(held.get(1).is_some_and(|own| own == "name"));
+                    (held, lines, if sheet.grouped { 0 } else { 1 + name })
+                }
+            };
+            let mut out = table::in_blocks(&header, &lines, fixed, ui.width(), ui.height());
+            let what = if sheet.grouped { "group" } else { "record" };
+            if shown.len() < all {
+                let (from, to, all) = (grouped(from), grouped(to), grouped(all));
+                out.push_str(&format!("\nrows {from} to {to} of {all}; `--from` and `--to` show others\n"));
+            } else if !(sheet.grouped && all == 1) {
+                out.push_str(&format!("\n{}\n", count(all, what)));
+            }
+            ui.out(&out);
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn request(args: &Show) -> Request {
+    let kinds = [
+        (Measure::Sum, &args.sum),
+        (Measure::Mean, &args.mean),
+        (Measure::Lowest, &args.lowest),
+        (Measure::Highest, &args.highest),
+    ];
+    let measures =
+        kinds.iter().flat_map(|(measure, names)| names.iter().map(|name| (*measure, name.clone())));
+    Request {
+        columns: args.columns.clone(),
+        with: args.with.clone(),
+        condition: args.condition.clone(),
+        filter: args.filter.clone(),
+        group: args.group.clone(),
+        measures: measures.collect(),
+        count: args.count,
+        sort: args.sort.clone(),
+        reverse: args.reverse,
+    }
+}
+
+/// Where cells go, and what they must be made fit for.
+enum Fit {
+    /// A terminal.
+    People,
+    /// A program.
+    Data,
+    /// A document in Markdown.
+    Document,
+}
+
+impl Fit {
+    fn text(&self, text: &str) -> String {
+        match self {
+            Fit::People => human::clean(text),
+            Fit::Data => text.to_owned(),
+            Fit::Document => text.replace('\\', "\\\\").replace('|', "\\|").replace(['\r', '\n'], " "),
+        }
+    }
+
+    /// What the player sees stands in quotes, but for programs.
+    fn name(&self, name: &str) -> String {
+        match self {
+            Fit::Data => name.to_owned(),
+            _ => format!("\"{}\"", self.text(name)),
+        }
+    }
+
+    fn held(&self, held: &Held) -> String {
+        match self {
+            Fit::Data => held.shown(),
+            _ => self.text(&held.brief()),
+        }
+    }
+}
+
+/// What is needed to write the lines of a sheet.
+struct View<'v> {
+    project: &'v Project,
+    rows: &'v Rows,
+    sheet: &'v Sheet,
+    places: Places<'v>,
+    positions: bool,
+}
+
+impl View<'_> {
+    /// Whether the records have names.
+    fn named(&self) -> bool {
+        self.rows.rows.iter().any(|row| row.label.is_some())
+    }
+
+    /// The columns that are written behind the key, which would only be repeated.
+    fn columns(&self) -> Vec<usize> {
+        let repeats = |column: &usize| {
+            let field = self.sheet.own[*column].map(|own| self.rows.fields[own]);
+            let (table, name) = (&self.rows.table, &self.sheet.columns[*column]);
+            let in_front = name == "key" || (name == "name" && self.named());
+            field.is_some_and(|field| table.key.len() == 1 && table.is_key_field(field))
+                || (in_front && self.sheet.own[*column].is_none() && !self.sheet.grouped)
+        };
+        (0..self.sheet.columns.len()).filter(|column| !repeats(column)).collect()
+    }
+
+    /// What stands over the cells.
+    fn header(&self) -> Vec<String> {
+        let mut header = Vec::new();
+        if !self.sheet.grouped {
+            header.push("key".to_owned());
+            header.extend(self.named().then(|| "name".to_owned()));
+        }
+        header.extend(self.columns().into_iter().map(|column| self.sheet.columns[column].clone()));
+        if self.positions && !self.sheet.grouped {
+            header.extend(["place".to_owned(), "row".to_owned()]);
+        }
+        header
+    }
+
+    /// Which columns hold numbers only.
+    fn numbers(&self) -> Vec<bool> {
+        let of_columns = self.columns().into_iter().map(|column| {
+            let mut cells = self.sheet.lines.iter().map(|line| line.cells[column].shown());
+            cells.all(|text| text.is_empty() || text.parse::<f64>().is_ok())
+        });
+        let before = self.header().len() - self.columns().len() - if self.positions { 2 } else { 0 };
+        vec![false; before].into_iter().chain(of_columns).chain([false, true]).collect()
+    }
+
+    /// The cells of a line, each made fit for where it goes.
+    fn cells(&mut self, line: &Line, fit: &Fit) -> Result<Vec<String>, Error> {
+        let mut cells = Vec::new();
+        let row = line.row.map(|row| &self.rows.rows[row]);
+        if let Some(row) = row {
+            cells.push(fit.text(&row.shown_key()));
+            if self.named() {
+                cells.push(row.label.as_deref().map(|label| fit.name(label)).unwrap_or_default());
+            }
+        }
+        cells.extend(self.columns().into_iter().map(|column| fit.held(&line.cells[column])));
+        if let Some(row) = row.filter(|_| self.positions) {
+            let place = self.places.place(row.file, row.span)?;
+            cells.push(human::Paths::of(self.project).place(&place));
+            cells.push(row.number.to_string());
+        }
+        Ok(cells)
+    }
+
+    fn json(&mut self, line: &Line) -> Result<Value, Error> {
+        let fields: Map<String, Value> = self
+            .sheet
+            .columns
+            .iter()
+            .zip(&line.cells)
+            .map(|(name, held)| (name.clone(), value(held)))
+            .collect();
+        let Some(row) = line.row else { return Ok(Value::Object(fields)) };
+        let row: &Row = &self.rows.rows[row];
+        let head = json!({ "key": row.shown_key(), "label": row.label, "row": row.number });
+        let mut out = json::with_place(head, &self.places.place(row.file, row.span)?);
+        out["fields"] = Value::Object(fields);
+        Ok(out)
+    }
+}
+
+/// Values of the table itself are texts, what is computed is what it is.
+fn value(held: &Held) -> Value {
+    match held {
+        Held::Nothing => Value::Null,
+        Held::Number(number) if *number == number.trunc() && number.abs() < 9e15 => json!(*number as i64),
+        Held::Number(number) => json!(number),
+        Held::Truth(truth) => json!(truth),
+        Held::Text(text) => json!(text),
+        Held::List(items) => items.iter().map(value).collect(),
+    }
+}
+
+fn delimited(header: &[String], lines: &[Vec<String>]) -> Result<String, Error> {
+    let fails = |error: csv::Error| Error::Usage {
+        message: format!("the table cannot be written as delimited text: {error}"),
+        help: "use --format json".to_owned(),
+    };
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    writer.write_record(header).map_err(fails)?;
+    for line in lines {
+        writer.write_record(line).map_err(fails)?;
+    }
+    let bytes = writer.into_inner().map_err(|error| fails(error.into_error().into()))?;
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
+}
+
+fn markdown(header: &[String], lines: &[Vec<String>], numbers: &[bool]) -> String {
+    let line = |cells: &[String]| format!("| {} |\n", cells.join(" | "));
+    let under = header.iter().enumerate().map(|(at, _)| match numbers.get(at) {
+        Some(true) => "---:".to_owned(),
+        _ => "---".to_owned(),
+    });
+    let mut out = line(header) + &line(&under.collect::<Vec<_>>());
+    out.extend(lines.iter().map(|cells| line(cells)));
+    out
+}
