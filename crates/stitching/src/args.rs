@@ -91,7 +91,7 @@ pub enum Command {
     #[command(
         after_help = "Examples:\n  stitching show reaches --columns Basin,Depth --sort Depth\n  stitching show reaches --where 'Depth > 5 && Basin == \"north\"' --columns 'Basin.*,Depth'\n  stitching show offers --with 'final = factor * good.price' --sort final --reverse\n  stitching show reaches --group Basin --mean Depth\n  stitching show reaches --format delimited > reaches.csv\n  stitching show reaches:frost_cut\n\nIn expressions a column goes by its name, or is taken out of the row: row[\"a name\"]. A reference is\nfollowed with a dot. `key` and `name` are the record's own."
     )]
-    Show(Show),
+    Show(Box<Show>),
     /// What the columns of a table hold: values and how often, range, none, where they point
     #[command(after_help = "Examples:\n  stitching fields reaches\n  stitching fields reaches.Depth")]
     Fields(Fields),
@@ -101,6 +101,16 @@ pub enum Command {
     /// Everything that refers to a record
     #[command(after_help = "Example:\n  stitching uses basins:north")]
     Uses(Uses),
+    /// Two records side by side, differences first
+    #[command(
+        after_help = "Examples:\n  stitching compare reaches:frost_cut reaches:old_mill\n  stitching compare reaches:frost_cut --against game\n  stitching compare reaches:frost_cut --against ../other_mod"
+    )]
+    Compare(Compare),
+    /// What the mod changes against the layers below it, by record and field
+    #[command(
+        after_help = "Examples:\n  stitching diff\n  stitching diff --summary\n  stitching diff --table reaches,goods\n  stitching diff ../game_1.0 ../game_1.1\n\nFROM and TO are layers of the project, other projects, or folders and archives that its schema can read.\nWithout TO it is the project as it is; without FROM all layers below the mod."
+    )]
+    Diff(Diff),
     /// All problems that the mod has or causes
     #[command(
         after_help = "Examples:\n  stitching check\n  stitching check --all --format json\n\nExit status: 0 no errors, 1 errors found, 2 wrong use, 3 could not read."
@@ -255,6 +265,37 @@ pub struct Uses {
     pub address: String,
     #[command(flatten)]
     pub through: Through,
+}
+
+#[derive(Debug, Args)]
+pub struct Compare {
+    /// The address of a record
+    #[arg(value_name = "TABLE:KEY")]
+    pub one: String,
+    /// The address of the other; the same if it is left out
+    #[arg(value_name = "TABLE:KEY")]
+    pub other: Option<String>,
+    /// Where the other is: a layer, as if the layers ended with it, or another project or folder
+    #[arg(long, value_name = "LAYER|DIR")]
+    pub against: Option<String>,
+    #[command(flatten)]
+    pub through: Through,
+}
+
+#[derive(Debug, Args)]
+pub struct Diff {
+    /// The first state
+    #[arg(value_name = "FROM")]
+    pub from: Option<String>,
+    /// The second
+    #[arg(value_name = "TO")]
+    pub to: Option<String>,
+    /// Only these tables
+    #[arg(long = "table", value_delimiter = ',', value_name = "TABLE,...")]
+    pub tables: Vec<String>,
+    /// Only how many records of each table differ
+    #[arg(long)]
+    pub summary: bool,
 }
 
 #[derive(Debug, Args)]

@@ -26,7 +26,7 @@ use crate::text::nearest_of;
 pub type TableId = usize;
 
 /// All tables of a game.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Schema {
     /// The tables in the order in which they are described.
     pub tables: Vec<Table>,

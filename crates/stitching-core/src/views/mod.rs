@@ -4,6 +4,7 @@
 
 mod around;
 mod columns;
+mod difference;
 mod formula;
 mod group;
 mod rows;
@@ -11,6 +12,7 @@ mod sheet;
 
 pub use around::{Companion, Usual, Version, companions, usual, versions};
 pub use columns::{ColumnPath, Held, Kind, Others, shown_number};
+pub use difference::{Difference, FieldDifference, How, RecordDifference, Side, TableDifference, difference};
 pub use formula::{Answer, Formula};
 pub use group::{Group, Measure, group};
 pub use rows::{Row, RowCell, Rows};

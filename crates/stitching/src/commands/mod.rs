@@ -1,7 +1,9 @@
 //! One file a command: it turns flags into a call of the core, and the result into output.
 
 mod check;
+mod compare;
 mod demo;
+mod diff;
 mod edit;
 mod explain;
 mod fields;
@@ -10,6 +12,7 @@ mod history;
 mod learn;
 mod rename;
 mod show;
+mod sides;
 mod switch;
 mod tables;
 mod uses;
@@ -32,6 +35,8 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Fields(args) => fields::run(&open(global, ui)?, args, global, ui),
         Command::Find(args) => find::run(&open(global, ui)?, args, global, ui),
         Command::Uses(args) => uses::run(&open(global, ui)?, args, global, ui),
+        Command::Compare(args) => compare::run(&open(global, ui)?, args, global, ui),
+        Command::Diff(args) => diff::run(&open(global, ui)?, args, global, ui),
         Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),
         Command::Explain(args) => explain::run(args, global, ui),
         Command::Rename(args) => rename::run(&open(global, ui)?, args, global, ui),

@@ -1,0 +1,35 @@
+//! The states that `diff` and `compare` put beside each other, as they are named on the command line.
+
+use std::cell::OnceCell;
+use std::path::Path;
+use stitching_core::views::Side;
+use stitching_core::{Error, Project};
+
+/// A state, and the project that it is a state of, for telling places.
+pub struct Named<'p> {
+    pub side: Side<'p>,
+    pub project: &'p Project,
+    pub name: String,
+}
+
+/// What `name` stands for: a layer of the project, as if the layers ended with it; or another project, folder
+/// or archive, kept in `other`.
+pub fn named<'p>(project: &'p Project, name: &str, other: &'p OnceCell<Project>) -> Result<Named<'p>, Error> {
+    let unknown = match project.layer(name) {
+        Ok(layer) => return Ok(Named { side: project.side(layer), project, name: name.to_owned() }),
+        Err(unknown) => unknown,
+    };
+    if !Path::new(name).exists() {
+        return Err(match unknown {
+            Error::Unknown { name, help, .. } => Error::Unknown {
+                what: "layer, folder or archive",
+                name,
+                help: format!("{help}; folders are taken from where you are"),
+            },
+            other => other,
+        });
+    }
+    let beside = project.beside(Path::new(name))?;
+    let project = other.get_or_init(|| beside);
+    Ok(Named { side: project.side(project.stack.top()), project, name: name.to_owned() })
+}
