@@ -26,6 +26,19 @@ pub struct Project {
     pub schema: Schema,
     /// The files that describe them, as `stitching.toml` names them: relative to the folder.
     pub schema_files: Vec<String>,
+    /// The numbers set aside for this mod.
+    pub reserved: Vec<Reserved>,
+}
+
+/// Numbers set aside for a mod.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reserved {
+    /// The table and the field, as an address: `table.field`.
+    pub field: String,
+    /// The first.
+    pub first: i64,
+    /// The last.
+    pub last: i64,
 }
 
 impl Project {
@@ -80,13 +93,23 @@ impl Project {
         problems.append(&mut reader.problems);
         let (schema, mut mistakes) = schema::read(&files, &described.languages);
         problems.append(&mut mistakes);
+        for (place, own) in &described.reserved {
+            let split = own.field.match_indices('.').map(|(at, _)| (&own.field[..at], &own.field[at + 1..]));
+            let known = split.filter_map(|(table, _)| schema.table(table)).next();
+            if known.is_none() {
+                let message = format!("`{}` is no field of a table of the schema", own.field);
+                reader.problem(place.clone(), message, "write \"table.field\" = [first, last]");
+            }
+        }
+        problems.append(&mut reader.problems);
         if !problems.is_empty() {
             return Err(Error::Description(problems));
         }
         let kept = Kept::read(&crate::journal::own_folder(folder))?;
         let stack = Stack::open(layers, schema.file_traits())?.with_kept(kept);
         let schema_files = described.schema.into_iter().map(toml::Spanned::into_inner).collect();
-        Ok(Project { folder: folder.to_owned(), name: described.name, stack, schema, schema_files })
+        let reserved = described.reserved.into_iter().map(|(_, own)| own).collect();
+        Ok(Project { folder: folder.to_owned(), name: described.name, stack, schema, schema_files, reserved })
     }
 
     /// The layer called `name`.
@@ -133,6 +156,7 @@ struct Described {
     schema: Vec<toml::Spanned<String>>,
     layers: Vec<DescribedLayer>,
     languages: Vec<String>,
+    reserved: Vec<(std::ops::Range<usize>, Reserved)>,
 }
 
 fn describe(reader: &mut TomlReader<'_>) -> Described {
@@ -155,6 +179,7 @@ fn describe(reader: &mut TomlReader<'_>) -> Described {
         schema: reader.texts(project, "schema").unwrap_or_default(),
         layers: Vec::new(),
         languages: codes,
+        reserved: reserved(reader, &top),
     };
     if described.schema.is_empty() {
         reader.problem(0..0, "no schema is named", "under [project] write schema = [\"game.schema.toml\"]");
@@ -195,6 +220,31 @@ fn describe(reader: &mut TomlReader<'_>) -> Described {
         described.layers.push(DescribedLayer { name, path, archives });
     }
     described
+}
+
+/// The numbers set aside, each with the place where it says so.
+fn reserved<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<(std::ops::Range<usize>, Reserved)> {
+    let mut out = Vec::new();
+    let Some(table) = reader.table(top, "reserved") else { return out };
+    for (name, value) in table {
+        let numbers: Option<Vec<i64>> = value.get_ref().as_array().and_then(|list| {
+            list.iter()
+                .map(|number| number.get_ref().as_integer().and_then(|own| own.as_str().parse().ok()))
+                .collect()
+        });
+        match numbers.as_deref() {
+            Some([first, last]) if first <= last => {
+                let field = name.get_ref().to_string();
+                out.push((name.span(), Reserved { field, first: *first, last: *last }));
+            }
+            _ => reader.wrong_kind(
+                value,
+                name.get_ref(),
+                "a list of the first and the last number: [5000, 5999]",
+            ),
+        }
+    }
+    out
 }
 
 fn archives<'t>(reader: &mut TomlReader<'t>, layer: &DeTable<'t>) -> Vec<GlobMatcher> {

@@ -101,6 +101,11 @@ pub enum Command {
     /// Everything that refers to a record
     #[command(after_help = "Example:\n  stitching uses basins:north")]
     Uses(Uses),
+    /// What is not taken yet: the next number, bit, position, colour or name
+    #[command(
+        after_help = "Examples:\n  stitching free reaches.Landing\n  stitching free reaches.Landing --count 5 --after\n  stitching free berths.Slot --in frost_cut\n  stitching free basins.Colour --near \"#4a7b2c\"\n  stitching free reaches --near frost_cut\n\nThe values come one to a line on standard output, what is known of them on standard error."
+    )]
+    Free(Free),
     /// Two records side by side, differences first
     #[command(
         after_help = "Examples:\n  stitching compare reaches:frost_cut reaches:old_mill\n  stitching compare reaches:frost_cut --against game\n  stitching compare reaches:frost_cut --against ../other_mod"
@@ -265,6 +270,47 @@ pub struct Uses {
     pub address: String,
     #[command(flatten)]
     pub through: Through,
+}
+
+#[derive(Debug, Args)]
+pub struct Free {
+    /// A table, for its key, or one of its fields
+    #[arg(value_name = "TABLE[.FIELD]")]
+    pub what: String,
+    /// How many
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub count: usize,
+    /// Near this number or colour, or like this name
+    #[arg(long, value_name = "VALUE", allow_hyphen_values = true)]
+    pub near: Option<String>,
+    /// After the highest, not in a gap
+    #[arg(long)]
+    pub after: bool,
+    /// For positions: the rest of the key, such as `frost_cut`; else all groups are told
+    #[arg(long = "in", value_name = "GROUP")]
+    pub group: Option<String>,
+    /// Only numbers from the first to the last; else those reserved in stitching.toml, else the field's range
+    #[arg(long, value_name = "FIRST..LAST", allow_hyphen_values = true)]
+    pub block: Option<String>,
+    /// What the field is taken for; else its values tell
+    #[arg(long = "as", value_enum, value_name = "KIND")]
+    pub kind: Option<Kind>,
+    #[command(flatten)]
+    pub through: Through,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Kind {
+    /// A whole number
+    Number,
+    /// A power of two
+    Bit,
+    /// A number among the records that share the rest of the key
+    Position,
+    /// A colour far enough from the others to be told apart
+    Colour,
+    /// A name
+    Name,
 }
 
 #[derive(Debug, Args)]

@@ -45,6 +45,15 @@ use support::{demo, json, stitching, tree};
     "show reaches --to 2 --format json-lines --with deep=Depth>20 --columns Above.Depth"
 )]
 #[case::show_usual("put-right", "show reaches:old_mill")]
+#[case::free_number("put-right", "free reaches.Landing --count 3")]
+#[case::free_after("put-right", "free reaches.Landing --after")]
+#[case::free_near("put-right", "free reaches.Landing --near 12 --count 3")]
+#[case::free_block("put-right", "free reaches.Landing --block 5000..5001 --count 3")]
+#[case::free_position("put-right", "free berths.Slot --in frost_cut")]
+#[case::free_positions("put-right", "free berths")]
+#[case::free_colour("put-right", "free basins.Colour --count 2")]
+#[case::free_colour_near("put-right", "free basins.Colour --near #4a7b2c")]
+#[case::free_name("put-right", "free objects --near bench_6 --count 2")]
 #[case::diff("put-right", "diff --table reaches,barges,texts")]
 #[case::diff_summary("put-right", "diff --summary")]
 #[case::diff_folders("put-right", "diff ../first-try/mod mod --table reaches,crews")]
@@ -127,6 +136,14 @@ fn off_and_on() {
 #[case("rename reaches:frost_cut Frost", 1, "does not have the shape")]
 #[case("rename berths:frost_cut/1 frost_cut", 2, "have 2 parts")]
 #[case("rename reaches:frost_cut.Depth 3", 2, "names a field")]
+#[case("free reaches", 2, "goes by names")]
+#[case("free reaches.Lnding", 2, "did you mean `Landing`?")]
+#[case("free reaches.Basin --as number", 2, "holds `eastmoor`, which is not a whole number")]
+#[case("free reaches.Landing --block 3", 2, "is not a block of numbers")]
+#[case("free reaches.Landing --near x", 2, "`x` is not a whole number")]
+#[case("free basins.Colour --near blue", 2, "`blue` is not a colour")]
+#[case("free reaches.Landing --block 0..0", 1, "no number is free in Landing of `reaches` from 0 to 0")]
+#[case("free goods --as position", 2, "do not count records within groups")]
 #[case("diff gam", 2, "there is no layer, folder or archive `gam`")]
 #[case("diff --table reeches", 2, "did you mean `reaches`?")]
 #[case("compare reaches:frost_cut --against game", 2, "no record `reaches:frost_cut` in `game`")]
@@ -170,6 +187,29 @@ fn fields_tells_what_leads_nowhere_in_parts_and_names_structures_once() {
         .filter_map(|own| own["field"].as_str())
         .collect();
     assert_eq!(names, ["reach", "needs[*]"]);
+}
+
+#[rstest]
+fn free_keeps_to_the_numbers_reserved_for_the_mod() {
+    let (_folder, project) = demo("put-right");
+    let file = project.join("stitching.toml");
+    let described = std::fs::read_to_string(&file).expect("it is there");
+    let reserved =
+        |line: &str| std::fs::write(&file, format!("{described}\n[reserved]\n{line}\n")).expect("written");
+    reserved("\"reaches.Landing\" = [500, 599]");
+    let run = stitching(&project, &["free", "reaches.Landing"]);
+    assert_eq!((run.out.as_str(), run.status), ("500\n", 0), "{}", run.err);
+    assert!(run.err.contains("500 to 599 reserved for this mod"), "{}", run.err);
+    for (line, says) in [
+        ("\"reeches.Landing\" = [500, 599]", "`reeches.Landing` is no field of a table of the schema"),
+        ("\"reaches.Landing\" = 500", "a list of the first and the last number"),
+        ("\"reaches.Landing\" = [5, 4]", "a list of the first and the last number"),
+    ] {
+        reserved(line);
+        let run = stitching(&project, &["free", "reaches.Landing"]);
+        assert_eq!(run.status, 2);
+        assert!(run.err.contains(says), "{}", run.err);
+    }
 }
 
 /// A mod's folder over the demo's game, of which nothing is described.

@@ -23,6 +23,11 @@ pub(crate) const PROJECT_TOP: &[KeyDoc] = &[
     doc("project", "object", "The project itself."),
     doc("layer", "array", "The layers, lowest first; only the last is ever written."),
     doc("languages", "object", "The languages that texts must exist in."),
+    doc(
+        "reserved",
+        "object",
+        "Numbers set aside for this mod, by `\"table.field\"`: a list of the first and the last; `stitching free` keeps to them.",
+    ),
 ];
 
 pub(crate) const PROJECT: &[KeyDoc] = &[

@@ -7,6 +7,7 @@ use serde_json::{Value, json};
 use std::process::ExitCode;
 use stitching_core::fields::{FieldReport, fields};
 use stitching_core::links::find_table;
+use stitching_core::schema::TableId;
 use stitching_core::text::nearest_of;
 use stitching_core::{Error, Project};
 
@@ -19,15 +20,8 @@ const LONGEST: usize = 24;
 pub fn run(project: &Project, args: &Fields, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
     let through = project.through(args.through.through.as_deref())?;
-    // A table's name may have a dot in it, as may a field's.
-    let dots = args.what.match_indices('.').map(|(at, _)| at);
-    let whole = project.schema.table(&args.what).map(|_| (args.what.as_str(), None));
-    let split = dots
-        .map(|at| (&args.what[..at], Some(&args.what[at + 1..])))
-        .find(|(table, _)| project.schema.table(table).is_some());
-    let first = args.what.split_once('.').map_or(args.what.as_str(), |(table, _)| table);
-    let (name, field) = whole.or(split).unwrap_or((first, None));
-    let id = find_table(&project.schema, name)?;
+    let (id, field) = table_and_field(project, &args.what)?;
+    let name = project.schema.tables[id].name.as_str();
     let most = if field.is_some() { OF_ONE } else { OF_ALL };
     let (records, reports) =
         ui.progress("reading", || fields(&project.stack, &project.schema, through, id, most))?;
@@ -70,6 +64,19 @@ pub fn run(project: &Project, args: &Fields, global: &Global, ui: &Ui) -> Result
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// The table, and perhaps the field, that `table.field` means: the name of a table may have a dot in it, as may
+/// that of a field.
+pub fn table_and_field<'w>(project: &Project, what: &'w str) -> Result<(TableId, Option<&'w str>), Error> {
+    let dots = what.match_indices('.').map(|(at, _)| at);
+    let whole = project.schema.table(what).map(|_| (what, None));
+    let split = dots
+        .map(|at| (&what[..at], Some(&what[at + 1..])))
+        .find(|(table, _)| project.schema.table(table).is_some());
+    let first = what.split_once('.').map_or(what, |(table, _)| table);
+    let (name, field) = whole.or(split).unwrap_or((first, None));
+    Ok((find_table(&project.schema, name)?, field))
 }
 
 /// Cuts the last column so that each row stays on one line of `width` characters.

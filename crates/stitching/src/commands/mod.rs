@@ -8,6 +8,7 @@ mod edit;
 mod explain;
 mod fields;
 mod find;
+mod free;
 mod history;
 mod learn;
 mod rename;
@@ -35,6 +36,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Fields(args) => fields::run(&open(global, ui)?, args, global, ui),
         Command::Find(args) => find::run(&open(global, ui)?, args, global, ui),
         Command::Uses(args) => uses::run(&open(global, ui)?, args, global, ui),
+        Command::Free(args) => free::run(&open(global, ui)?, args, global, ui),
         Command::Compare(args) => compare::run(&open(global, ui)?, args, global, ui),
         Command::Diff(args) => diff::run(&open(global, ui)?, args, global, ui),
         Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),

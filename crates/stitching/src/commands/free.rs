@@ -1,0 +1,79 @@
+//! `stitching free`
+
+use crate::args::{Free, Global, Kind};
+use crate::ui::{Ui, count, wants_json};
+use serde_json::json;
+use std::process::ExitCode;
+use stitching_core::views::{FreeKind, FreeRequest, free};
+use stitching_core::{Error, Project};
+
+pub fn run(project: &Project, args: &Free, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let through = project.through(args.through.through.as_deref())?;
+    let (table, field) = super::fields::table_and_field(project, &args.what)?;
+    let kind = args.kind.map(|kind| match kind {
+        Kind::Number => FreeKind::Number,
+        Kind::Bit => FreeKind::Bit,
+        Kind::Position => FreeKind::Position,
+        Kind::Colour => FreeKind::Colour,
+        Kind::Name => FreeKind::Name,
+    });
+    let own = project.reserved.iter().find(|own| own.field == args.what);
+    let reserved = own.map(|own| (own.first, own.last));
+    let block = args.block.as_deref().map(block).transpose()?;
+    let request = FreeRequest {
+        field: field.map(str::to_owned),
+        kind,
+        count: args.count.clamp(1, 100_000),
+        near: args.near.clone(),
+        after: args.after,
+        group: args.group.clone(),
+        block: block.or(reserved),
+    };
+    let found = ui.progress("reading", || free(&project.stack, &project.schema, through, table, &request))?;
+    let kind = found.kind.map_or("", FreeKind::name);
+    if as_json {
+        let values: Vec<_> =
+            found.values.iter().map(|(group, value)| json!({ "group": group, "value": value })).collect();
+        ui.json(&json!({
+            "table": project.schema.tables[table].name, "field": field, "kind": kind, "free": values,
+            "taken": found.taken,
+            "lowest": found.bounds.map(|(low, _)| low), "highest": found.bounds.map(|(_, high)| high),
+            "block": request.block.map(|(first, last)| [first, last]),
+        }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let alone = args.group.is_some();
+    let line = |(group, value): &(Option<String>, String)| match group {
+        Some(group) if !alone => format!("{group}/{value}\n"),
+        _ => format!("{value}\n"),
+    };
+    ui.out(&found.values.iter().map(line).collect::<String>());
+    let mut note = format!("{} taken", count(found.taken, kind));
+    if let Some((low, high)) = found.bounds {
+        note += &format!(", from {low} to {high}");
+    }
+    if let Some((first, last)) = request.block {
+        let whose = if block.is_none() { "reserved for this mod" } else { "asked for" };
+        note += &format!("; {first} to {last} {whose}");
+    }
+    if alone || kind != FreeKind::Position.name() {
+        ui.note(&note);
+    }
+    if found.values.len() < request.count
+        && found.values.first().is_some_and(|(group, _)| group.is_none() || alone)
+    {
+        ui.note(&format!("no more than {} free", count(found.values.len(), kind)));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// `5000..5999`
+fn block(text: &str) -> Result<(i64, i64), Error> {
+    let parts = text.split_once("..");
+    let ends = parts.and_then(|(first, last)| Some((first.trim().parse().ok()?, last.trim().parse().ok()?)));
+    ends.filter(|(first, last)| first <= last).ok_or_else(|| Error::Usage {
+        message: format!("`{text}` is not a block of numbers"),
+        help: "write the first and the last: `--block 5000..5999`".to_owned(),
+    })
+}
