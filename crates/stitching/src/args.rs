@@ -99,8 +99,13 @@ pub enum Command {
     #[command(after_help = "Example:\n  stitching find frostgate")]
     Find(Find),
     /// Everything that refers to a record
-    #[command(after_help = "Example:\n  stitching uses basins:north")]
+    #[command(
+        after_help = "Examples:\n  stitching uses basins:north\n  stitching uses basins:north --deep --depth 3\n  stitching uses --unused\n  stitching uses --unused props"
+    )]
     Uses(Uses),
+    /// Everything that a record refers to, and what that needs, as a tree
+    #[command(after_help = "Example:\n  stitching needs reaches:frost_cut --depth 3")]
+    Needs(Needs),
     /// What is not taken yet: the next number, bit, position, colour or name
     #[command(
         after_help = "Examples:\n  stitching free reaches.Landing\n  stitching free reaches.Landing --count 5 --after\n  stitching free berths.Slot --in frost_cut\n  stitching free basins.Colour --near \"#4a7b2c\"\n  stitching free reaches --near frost_cut\n\nThe values come one to a line on standard output, what is known of them on standard error."
@@ -263,13 +268,50 @@ pub struct Find {
     pub through: Through,
 }
 
-#[derive(Debug, Args)]
+impl Uses {
+    /// What refers to the record at `address`.
+    pub fn of(address: &str) -> Uses {
+        Uses { address: Some(address.to_owned()), ..Uses::default() }
+    }
+}
+
+#[derive(Debug, Args, Default)]
 pub struct Uses {
+    /// The address of a record; with --unused a table
+    #[arg(value_name = "TABLE:KEY", required_unless_present = "unused")]
+    pub address: Option<String>,
+    /// Also what refers to those, and so on, as a tree
+    #[arg(long)]
+    pub deep: bool,
+    #[command(flatten)]
+    pub tree: Branches,
+    /// The records that nothing refers to; of one table, or of all
+    #[arg(long, conflicts_with = "deep")]
+    pub unused: bool,
+    #[command(flatten)]
+    pub through: Through,
+}
+
+#[derive(Debug, Args)]
+pub struct Needs {
     /// The address of a record
     #[arg(value_name = "TABLE:KEY")]
     pub address: String,
     #[command(flatten)]
+    pub tree: Branches,
+    #[command(flatten)]
     pub through: Through,
+}
+
+/// Where trees are cut.
+#[derive(Debug, Args, Default)]
+pub struct Branches {
+    /// After how many steps the tree is cut
+    #[arg(long, value_name = "N", default_value_t = 2)]
+    pub depth: usize,
+    /// How many records are shown below each
+    #[arg(long, value_name = "N", default_value_t = 10)]
+    pub most: usize,
 }
 
 #[derive(Debug, Args)]

@@ -176,6 +176,12 @@ impl<'p> Index<'p> {
         own.keys.find(hash, same).map(|entry| own.record_id(entry))
     }
 
+    /// The first record of `table` with a key of this hash.
+    pub fn find_hash(&self, table: TableId, hash: u64) -> Option<RecordId> {
+        let own = &self.tables[table];
+        own.keys.find(hash, |entry| entry.hash == hash).map(|entry| own.record_id(entry))
+    }
+
     /// All records of `table` with `key`, in the order of the files.
     pub fn find_all(&self, table: TableId, key: &str) -> Vec<RecordId> {
         let folded = self.schema.tables[table].ignore_case;

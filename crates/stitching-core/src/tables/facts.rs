@@ -63,7 +63,7 @@ pub struct RuleLinks {
 }
 
 /// What a value is looked up as.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum LinkKind {
     /// The key of a record, or a value that another column has.
     Reference,

@@ -12,7 +12,7 @@ pub use facts::{
     extract, key_hash, path_hash,
 };
 pub use pieces::{Piece, for_each_piece, key_named, pieces_of, rule_in, split_value, wrong_count};
-pub use record::{Record, Value, read_all, read_at};
+pub use record::{Record, Value, read_all, read_at, read_from};
 
 use crate::formats::{BlockState, Cell, Column, ColumnCell, Fault, RawRecord, RecordSink, decode};
 use crate::layers::RelPath;

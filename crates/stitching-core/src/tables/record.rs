@@ -41,27 +41,53 @@ impl Record {
 
 /// Reads all records of `table` in a file, with all fields of the table.
 pub fn read_all(table: &Table, path: &RelPath, text: &Text<'_>) -> Vec<Record> {
-    let mut collector = Collector { only: None, records: Vec::new() };
+    let mut collector = Collector { only: Only::All, records: Vec::new() };
     read_records(table, path, text, &super::all_fields(table), &mut collector);
     collector.records
 }
 
 /// Reads the record of `table` that covers exactly `span`, with all fields of the table.
 pub fn read_at(table: &Table, path: &RelPath, text: &Text<'_>, span: Span) -> Option<Record> {
-    let mut collector = Collector { only: Some(span), records: Vec::new() };
-    let offsets = [span.start as usize];
-    read_records_at(table, path, text, &super::all_fields(table), &offsets, &mut collector);
+    read_only(table, path, text, Only::Span(span))
+}
+
+/// Reads the record of `table` that begins at byte `start`, with all fields of the table.
+pub fn read_from(table: &Table, path: &RelPath, text: &Text<'_>, start: u32) -> Option<Record> {
+    read_only(table, path, text, Only::From(start))
+}
+
+fn read_only(table: &Table, path: &RelPath, text: &Text<'_>, only: Only) -> Option<Record> {
+    let start = match only {
+        Only::All => 0,
+        Only::Span(span) => span.start,
+        Only::From(start) => start,
+    };
+    let mut collector = Collector { only, records: Vec::new() };
+    read_records_at(table, path, text, &super::all_fields(table), &[start as usize], &mut collector);
     collector.records.pop()
 }
 
+/// Which records are wanted.
+#[derive(Clone, Copy)]
+enum Only {
+    All,
+    Span(Span),
+    From(u32),
+}
+
 struct Collector {
-    only: Option<Span>,
+    only: Only,
     records: Vec<Record>,
 }
 
 impl Reader for Collector {
     fn record(&mut self, record: &RecordView<'_>) {
-        if self.only.is_some_and(|span| span != record.span) {
+        let wanted = match self.only {
+            Only::All => true,
+            Only::Span(span) => span == record.span,
+            Only::From(start) => start == record.span.start,
+        };
+        if !wanted {
             return;
         }
         let value = |cell: &ColumnCell| Value {

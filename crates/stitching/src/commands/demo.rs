@@ -53,7 +53,7 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
         "uses goods:lamp_oil",
         "Who uses a good, in tables, settings, scripts, XML, JSON and texts:",
     );
-    super::uses::run(&right, &Uses { address: "goods:lamp_oil".to_owned(), through: through() }, global, ui)?;
+    super::uses::run(&right, &Uses::of("goods:lamp_oil"), global, ui)?;
 
     step(
         ui,

@@ -11,6 +11,7 @@ mod find;
 mod free;
 mod history;
 mod learn;
+mod needs;
 mod rename;
 mod show;
 mod sides;
@@ -39,6 +40,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Free(args) => free::run(&open(global, ui)?, args, global, ui),
         Command::Compare(args) => compare::run(&open(global, ui)?, args, global, ui),
         Command::Diff(args) => diff::run(&open(global, ui)?, args, global, ui),
+        Command::Needs(args) => needs::run(&open(global, ui)?, args, global, ui),
         Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),
         Command::Explain(args) => explain::run(args, global, ui),
         Command::Rename(args) => rename::run(&open(global, ui)?, args, global, ui),

@@ -1,22 +1,29 @@
 //! `stitching uses`
 
+use super::needs;
 use crate::args::{Global, Uses};
 use crate::render::{human, json};
 use crate::ui::{BOLD, CYAN, DIM, Ui, count, styled, wants_json};
 use serde_json::json;
 use std::collections::{BTreeMap, BTreeSet};
 use std::process::ExitCode;
-use stitching_core::links::{
-    Labels, LoadedFile, Thing, Use, find_uses, load, read_record, resolve, things_of,
-};
+use stitching_core::links::{Labels, Places, Thing, Use, find_uses, load, read_record, resolve, things_of};
 use stitching_core::tables::shown_key;
+use stitching_core::views::Direction;
 use stitching_core::{Error, Project};
 
 pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
-    let (stack, schema) = (&project.stack, &project.schema);
     let through = project.through(args.through.through.as_deref())?;
-    let found = resolve(stack, schema, through, &args.address)?;
+    if args.unused {
+        return needs::unused(project, args.address.as_deref(), through, as_json, ui);
+    }
+    let address = args.address.as_deref().unwrap_or_default();
+    if args.deep {
+        return needs::tree(project, address, Direction::Uses, &args.tree, through, as_json, ui);
+    }
+    let (stack, schema) = (&project.stack, &project.schema);
+    let found = resolve(stack, schema, through, address)?;
     let record = read_record(stack, schema, &found)?;
     let table = &schema.tables[found.table];
     let value = |field: usize| record.as_ref()?.value(field).map(|value| value.text.clone());
@@ -27,15 +34,11 @@ pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<E
     let path = &stack.files()[found.places[0].file].path;
     let things: Vec<Thing> = things_of(schema, found.table, &found.key, path, value);
     let uses = ui.progress("searching", || find_uses(stack, schema, through, &things))?;
+    let mut places = Places::new(stack);
     let mut lines = Vec::new();
-    let mut loaded: Option<(usize, LoadedFile)> = None;
     for one in &uses {
-        if loaded.as_ref().is_none_or(|(file, _)| *file != one.file) {
-            loaded = Some((one.file, load(stack, one.file)?));
-        }
-        let Some((_, file)) = &loaded else { continue };
-        let place = file.place(one.span);
-        lines.push((file.line(place.line).to_owned(), place));
+        let (place, line) = places.place_and_line(one.file, one.span)?;
+        lines.push((line, place));
     }
     let mut by_table: BTreeMap<&str, usize> = BTreeMap::new();
     for one in &uses {

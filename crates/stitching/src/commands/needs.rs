@@ -1,0 +1,204 @@
+//! `stitching needs`, and the trees of `stitching uses`
+
+use crate::args::{Branches, Global, Needs};
+use crate::render::{human, json};
+use crate::ui::{BOLD, DIM, RED, Ui, count, styled, wants_json};
+use serde_json::{Value, json};
+use std::process::ExitCode;
+use stitching_core::layers::LayerId;
+use stitching_core::links::{Labels, Places, find_table, resolve};
+use stitching_core::views::{Described, Direction, Graph, Node, Tree};
+use stitching_core::{Error, Project};
+
+pub fn run(project: &Project, args: &Needs, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let through = project.through(args.through.through.as_deref())?;
+    tree(project, &args.address, Direction::Needs, &args.tree, through, as_json, ui)
+}
+
+/// Shows the tree of what a record needs, or of what uses it.
+pub fn tree(
+    project: &Project,
+    address: &str,
+    direction: Direction,
+    branches: &Branches,
+    through: LayerId,
+    as_json: bool,
+    ui: &Ui,
+) -> Result<ExitCode, Error> {
+    let (stack, schema) = (&project.stack, &project.schema);
+    let found = resolve(stack, schema, through, address)?;
+    let graph = ui.progress("reading", || Graph::read(stack, schema, through));
+    let node = graph.node(&found).ok_or_else(|| Error::Unknown {
+        what: "record",
+        name: address.to_owned(),
+        help: "its file changed while it was read; run the command again".to_owned(),
+    })?;
+    const DEEPEST: usize = 64;
+    let tree = graph.tree(node, direction, branches.depth.clamp(1, DEEPEST));
+    let labels = Labels::read(stack, schema, through);
+    let mut teller =
+        Teller { project, graph, labels, places: Places::new(stack), direction, most: branches.most };
+    if as_json {
+        let tree = teller.json(&tree)?;
+        ui.json(&tree);
+        return Ok(ExitCode::SUCCESS);
+    }
+    let mut out = teller.line(&tree, 0)?;
+    teller.below(&tree, 1, &mut out)?;
+    if tree.count == 0 && tree.nowhere == 0 {
+        out += match direction {
+            Direction::Uses => "\nnothing refers to it\n",
+            Direction::Needs => "\nit refers to nothing\n",
+        };
+    }
+    ui.out(&out);
+    Ok(ExitCode::SUCCESS)
+}
+
+struct Teller<'t> {
+    project: &'t Project,
+    graph: Graph<'t>,
+    labels: Labels,
+    places: Places<'t>,
+    direction: Direction,
+    most: usize,
+}
+
+impl Teller<'_> {
+    fn describe(&mut self, node: Node) -> Result<(Described, Option<String>), Error> {
+        let told = self.graph.describe(node, &mut self.places)?;
+        let table = told.table.map(|table| &self.project.schema.tables[table]);
+        let label = table.and_then(|table| match &table.texts {
+            Some(_) => self.labels.text(&told.key).map(str::to_owned),
+            None => self.labels.name(table, told.label_value.as_deref()?),
+        });
+        Ok((told, label))
+    }
+
+    /// One line for a node, `deep` steps below the first.
+    fn line(&mut self, tree: &Tree, deep: usize) -> Result<String, Error> {
+        let (told, label) = self.describe(tree.node)?;
+        let name = match told.table {
+            Some(table) => {
+                human::record(&self.project.schema.tables[table].name, &told.key, label.as_deref())
+            }
+            None => format!("file {}", told.key),
+        };
+        let name = if deep == 0 { styled(BOLD, name) } else { name };
+        let by: Vec<&str> = tree.by.iter().map(String::as_str).filter(|by| !by.is_empty()).collect();
+        let by = if by.is_empty() { String::new() } else { styled(DIM, format!("  {}", by.join(", "))) };
+        let number = match (tree.count, tree.told, self.direction) {
+            (_, true, _) => styled(DIM, "  (above)"),
+            (0, ..) => String::new(),
+            (number, _, Direction::Uses) => format!("  used by {number}"),
+            (number, _, Direction::Needs) => format!("  needs {number}"),
+        };
+        let nowhere = match tree.nowhere {
+            0 => String::new(),
+            nowhere => styled(RED, format!("  {nowhere} lead nowhere")),
+        };
+        Ok(format!("{}{name}{by}{number}{nowhere}\n", "  ".repeat(deep)))
+    }
+
+    fn below(&mut self, tree: &Tree, deep: usize, out: &mut String) -> Result<(), Error> {
+        for own in tree.below.iter().take(self.most) {
+            *out += &self.line(own, deep)?;
+            self.below(own, deep + 1, out)?;
+        }
+        if tree.below.len() > self.most {
+            let more =
+                format!("and {} more; `--most {}` shows all", tree.below.len() - self.most, tree.below.len());
+            *out += &format!("{}{}\n", "  ".repeat(deep), styled(DIM, more));
+        }
+        Ok(())
+    }
+
+    fn json(&mut self, tree: &Tree) -> Result<Value, Error> {
+        let (told, label) = self.describe(tree.node)?;
+        let below: Vec<Value> = tree.below.iter().map(|own| self.json(own)).collect::<Result<_, _>>()?;
+        let table = told.table.map(|table| &self.project.schema.tables[table].name);
+        let head = json!({
+            "table": table, "key": told.table.map(|_| &told.key), "label": label, "by": tree.by,
+            "count": tree.count, "nowhere": tree.nowhere, "told_above": tree.told, "below": below,
+        });
+        Ok(match told.place {
+            Some(place) => json::with_place(head, &place),
+            None => {
+                let mut head = head;
+                head["path"] = json!(told.key);
+                head["layer"] = json!(self.project.layer_name(told.file));
+                head
+            }
+        })
+    }
+}
+
+/// Shows the records that nothing refers to.
+pub fn unused(
+    project: &Project,
+    table: Option<&str>,
+    through: LayerId,
+    as_json: bool,
+    ui: &Ui,
+) -> Result<ExitCode, Error> {
+    let (stack, schema) = (&project.stack, &project.schema);
+    let only = table.map(|name| find_table(schema, name)).transpose()?;
+    let graph = ui.progress("reading", || Graph::read(stack, schema, through));
+    let mut found = graph.unused();
+    if let Some(only) = only {
+        found.retain(|(table, ..)| *table == only);
+        if found.is_empty() {
+            return Err(Error::Usage {
+                message: format!(
+                    "nothing can refer to `{}`: the schema has no reference to it",
+                    schema.tables[only].name
+                ),
+                help: "`stitching learn` proposes references".to_owned(),
+            });
+        }
+    }
+    let labels = Labels::read(stack, schema, through);
+    let mut teller =
+        Teller { project, graph, labels, places: Places::new(stack), direction: Direction::Uses, most: 0 };
+    if as_json {
+        let mut tables = Vec::new();
+        for (table, records, unused) in found {
+            let mut own = Vec::new();
+            for record in unused {
+                let (told, label) = teller.describe(Node::Record(record))?;
+                let head = json!({ "key": told.key, "label": label });
+                own.extend(told.place.map(|place| json::with_place(head, &place)));
+            }
+            tables.push(json!({ "table": schema.tables[table].name, "records": records, "unused": own }));
+        }
+        ui.json(&json!({ "tables": tables }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    const MOST: usize = 20;
+    let most = if only.is_some() { usize::MAX } else { MOST };
+    let (mut out, paths) = (String::new(), human::Paths::of(project));
+    let total: usize = found.iter().map(|(_, _, unused)| unused.len()).sum();
+    for (table, records, unused) in found.iter().filter(|(_, _, unused)| !unused.is_empty()) {
+        let name = &schema.tables[*table].name;
+        out += &format!("{}  {} of {}\n", styled(BOLD, name), unused.len(), count(*records, "record"));
+        for record in unused.iter().take(most) {
+            let (told, label) = teller.describe(Node::Record(*record))?;
+            let at = told.place.map(|place| paths.place(&place)).unwrap_or_default();
+            out += &format!("  {}  {}\n", human::record(name, &told.key, label.as_deref()), styled(DIM, at));
+        }
+        if unused.len() > most {
+            let more =
+                format!("and {} more; `stitching uses --unused {name}` lists them", unused.len() - most);
+            out += &format!("  {}\n", styled(DIM, more));
+        }
+        out.push('\n');
+    }
+    out += &match total {
+        0 => "everything is used\n".to_owned(),
+        1 => "nothing refers to 1 record\n".to_owned(),
+        total => format!("nothing refers to {}\n", count(total, "record")),
+    };
+    ui.out(&out);
+    Ok(ExitCode::SUCCESS)
+}
