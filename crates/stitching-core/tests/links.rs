@@ -6,7 +6,7 @@ mod support;
 use rstest::rstest;
 use stitching_core::checks::value_checks;
 use stitching_core::links::{
-    Address, FactsCache, Index, Matched, Thing, details, find_table, find_uses, load, resolve, search,
+    Address, FactsCache, Index, Matched, Seen, Thing, details, find_table, find_uses, load, resolve, search,
     things_of,
 };
 use stitching_core::{Error, Project};
@@ -248,7 +248,7 @@ fn details_follow_references_and_texts() {
 fn searches_rank(#[case] text: &str, #[case] expected: &[(&str, &str)]) {
     let (_folder, project) = open();
     let (stack, schema) = (&project.stack, &project.schema);
-    let hits = search(stack, schema, stack.top(), &[text.to_owned()]);
+    let hits = search(stack, schema, stack.top(), &[text.to_owned()], false).hits;
     let shown: Vec<(String, String)> = hits
         .iter()
         .take(expected.len())
@@ -274,9 +274,10 @@ fn searches_rank(#[case] text: &str, #[case] expected: &[(&str, &str)]) {
 #[rstest]
 fn a_search_sees_what_a_higher_layer_hides() {
     let (_folder, project) = open();
-    let hits = search(&project.stack, &project.schema, project.stack.top(), &["base_only".to_owned()]);
+    let hits =
+        search(&project.stack, &project.schema, project.stack.top(), &["base_only".to_owned()], false).hits;
     assert_eq!(hits.len(), 1);
-    assert!(hits[0].overridden && hits[0].matched == Matched::Key);
+    assert!(hits[0].seen == Seen::Overridden && hits[0].matched == Matched::Key);
 }
 
 #[rstest]

@@ -96,7 +96,9 @@ pub enum Command {
     #[command(after_help = "Examples:\n  stitching fields reaches\n  stitching fields reaches.Depth")]
     Fields(Fields),
     /// Search keys, names, texts, values and comments of all layers, best first
-    #[command(after_help = "Example:\n  stitching find frostgate")]
+    #[command(
+        after_help = "Examples:\n  stitching find frostgate\n  stitching find frozen november\n  stitching find frostgaet --similar"
+    )]
     Find(Find),
     /// Everything that refers to a record
     #[command(
@@ -264,6 +266,9 @@ pub struct Find {
     /// How many hits are shown
     #[arg(long, value_name = "N", default_value_t = 30)]
     pub most: usize,
+    /// Also what is only like the words: a letter or two wrong
+    #[arg(long)]
+    pub similar: bool,
     #[command(flatten)]
     pub through: Through,
 }

@@ -45,6 +45,9 @@ use support::{demo, json, stitching, tree};
     "show reaches --to 2 --format json-lines --with deep=Depth>20 --columns Above.Depth"
 )]
 #[case::show_usual("put-right", "show reaches:old_mill")]
+#[case::find_similar("put-right", "find frostgaet --similar --most 4")]
+#[case::find_nothing("put-right", "find lmap_oil")]
+#[case::find_columns("put-right", "find remark --most 2")]
 #[case::needs("put-right", "needs reaches:frost_cut")]
 #[case::needs_nowhere("first-try", "needs reaches:frost_cut --depth 1")]
 #[case::needs_nothing("put-right", "needs tolls:north")]
@@ -195,6 +198,26 @@ fn fields_tells_what_leads_nowhere_in_parts_and_names_structures_once() {
         .filter_map(|own| own["field"].as_str())
         .collect();
     assert_eq!(names, ["reach", "needs[*]"]);
+}
+
+#[rstest]
+fn find_tells_what_is_off_and_what_is_overridden() {
+    let (_folder, project) = demo("put-right");
+    assert_eq!(stitching(&project, &["off", "offers:north/salt"]).status, 0);
+    let found = json(&project, &["find", "north/salt"]);
+    let states: Vec<(&str, bool, bool)> = found["hits"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .filter_map(|hit| Some((hit["path"].as_str()?, hit["overridden"].as_bool()?, hit["off"].as_bool()?)))
+        .collect();
+    assert!(states.contains(&("wharves/north.xml", true, false)), "{states:?}");
+    let off = json(&project, &["find", "salt", "--most", "1000"]);
+    let off: Vec<&serde_json::Value> =
+        off["hits"].as_array().expect("a list").iter().filter(|hit| hit["off"] == true).collect();
+    assert_eq!(off.len(), 1);
+    assert_eq!(off[0]["address"], "offers:north/salt");
+    assert_eq!(json(&project, &["find", "frost_cut", "--most", "1"])["hits"][0]["only_below"], false);
 }
 
 #[rstest]

@@ -19,7 +19,7 @@ pub use labels::Labels;
 pub use loaded::{LoadedFile, Places, load, with_blocks, with_text};
 pub use overrides::Overrides;
 pub use scan::{FileHits, Needles, TableScan, fingerprint, scan};
-pub use search::{Matched, SearchHit, search};
+pub use search::{Matched, Search, SearchHit, Seen, search};
 pub use switched::{Switched, SwitchedBy, switched, switched_in};
 pub use uses::{Thing, Use, Wanted, find_uses, things_of, wanted};
 pub(crate) use uses::{add_key_fields, own_part};

@@ -1,7 +1,9 @@
 //! Searching everything for a few words.
 
 use super::labels::Labels;
+use super::switched::{Switched, SwitchedBy, switched};
 use super::with_text;
+use crate::formats::ColumnCell;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Schema, Table, TableId, Texts};
 use crate::tables::{Reader, RecordView, all_fields, read_records, shown_key};
@@ -22,6 +24,8 @@ pub enum Matched {
     InLabel,
     /// A text, in the language with this code.
     Text(String),
+    /// A comment beside or directly above the record.
+    Comment,
     /// The value of the field with this name.
     Value(String),
     /// A line that belongs to no record: a comment, or a file of no table.
@@ -37,6 +41,8 @@ pub struct SearchHit {
     pub file: FileId,
     /// The value, or the line.
     pub span: Span,
+    /// The whole record, or the line.
+    pub entry: Span,
     /// The table, for records.
     pub table: Option<TableId>,
     /// The key as shown, for records that have one.
@@ -45,87 +51,190 @@ pub struct SearchHit {
     pub label: Option<String>,
     /// Whether the words stand there as words of their own, not inside longer ones.
     pub whole_words: bool,
-    /// Whether a higher layer has a file of the same path, so that the game does not see this one.
-    pub overridden: bool,
+    /// Whether it is only like the words.
+    pub similar: bool,
+    /// Whether the game sees it.
+    pub seen: Seen,
+}
+
+/// Whether the game sees a place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Seen {
+    /// In the highest layer.
+    Yes,
+    /// Yes, but the highest layer does not have it: it comes from a lower one.
+    FromBelow,
+    /// No: a higher layer has a file of the same path.
+    Overridden,
+}
+
+/// What has the searched words.
+#[derive(Debug, Clone, Default)]
+pub struct Search {
+    /// The places, the best first.
+    pub hits: Vec<SearchHit>,
+    /// What is switched off and has them.
+    pub off: Vec<Switched>,
 }
 
 /// Searches all layers through `through` for records and lines that have all `words`, without
-/// regard to case. The best come first; files that cannot be read are passed over.
+/// regard to case; if `similar`, also with some letters wrong. The best come first; files that cannot be read
+/// are passed over.
 ///
 /// Cost: all files are read; records are taken apart only in files of tables.
-pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]) -> Vec<SearchHit> {
+pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String], similar: bool) -> Search {
     let words: Vec<String> =
         words.iter().flat_map(|word| word.split_whitespace()).map(str::to_lowercase).collect();
     if words.is_empty() {
-        return Vec::new();
+        return Search::default();
     }
-    let query = Query { phrase: words.join(" "), words, labels: Labels::read(stack, schema, through) };
+    let labels = Labels::read(stack, schema, through);
+    let query = Query { phrase: words.join(" "), words, labels, similar };
     let effective: HashSet<FileId> = stack.effective(through).into_iter().collect();
     let files: Vec<FileId> =
         (0..stack.files().len()).filter(|file| stack.files()[*file].layer <= through).collect();
+    let mut off = if through == stack.top() { switched(stack, schema) } else { Vec::new() };
     let in_file = |file: &FileId| {
         let mut hits =
             with_text(stack, *file, |text| query.file(stack, schema, *file, text)).unwrap_or_default();
         for hit in &mut hits {
-            hit.overridden = !effective.contains(file);
+            hit.seen = match (effective.contains(file), stack.files()[*file].layer == through) {
+                (false, _) => Seen::Overridden,
+                (true, true) => Seen::Yes,
+                (true, false) => Seen::FromBelow,
+            };
         }
         hits
     };
     let mut hits: Vec<SearchHit> = files.par_iter().with_max_len(1).flat_map_iter(in_file).collect();
+    // What is off stands in a comment; it is told as what it would be.
+    hits.retain(|hit| {
+        let inside = |own: &Switched| {
+            matches!(&own.source, SwitchedBy::Marks(file, piece)
+            if *file == hit.file && piece.span.start < hit.span.end && hit.span.start < piece.span.end)
+        };
+        !matches!(hit.matched, Matched::Line | Matched::Comment) || !off.iter().any(inside)
+    });
+    off.retain(|own| {
+        let key = own.what.as_ref().map(|(_, key, _)| shown_key(key)).unwrap_or_default();
+        query.in_text(&format!("{key} {}", own.text).to_lowercase())
+    });
     let path = |hit: &SearchHit| stack.files()[hit.file].path.clone();
     hits.sort_by_cached_key(|hit| {
         let exact = matches!(hit.matched, Matched::Key | Matched::Label);
         let key = hit.key.as_ref().map_or(usize::MAX, String::len);
-        (hit.overridden, !exact && !hit.whole_words, hit.matched.clone(), key, path(hit), hit.span)
+        let hidden = hit.seen == Seen::Overridden;
+        (hidden, hit.similar, !exact && !hit.whole_words, hit.matched.clone(), key, path(hit), hit.span)
     });
     // What is overridden and the same is no news.
     let shown: HashSet<_> = hits
         .iter()
-        .filter(|hit| !hit.overridden)
+        .filter(|hit| hit.seen != Seen::Overridden)
         .map(|hit| (hit.table, hit.key.clone(), path(hit)))
         .collect();
-    hits.retain(|hit| !hit.overridden || !shown.contains(&(hit.table, hit.key.clone(), path(hit))));
-    hits
+    hits.retain(|hit| {
+        hit.seen != Seen::Overridden || !shown.contains(&(hit.table, hit.key.clone(), path(hit)))
+    });
+    Search { hits, off }
 }
+
+/// A comment belongs to the record that follows it after no more than so many lines.
+const NEAR: usize = 2;
 
 struct Query {
     words: Vec<String>,
     phrase: String,
     labels: Labels,
+    similar: bool,
 }
+
+/// A record of the file that is searched: its place, its table, its key as shown and its name.
+type Entry = (Span, TableId, Option<String>, Option<String>);
 
 impl Query {
     fn file(&self, stack: &Stack, schema: &Schema, file: FileId, text: &Text<'_>) -> Vec<SearchHit> {
         let path = &stack.files()[file].path;
         let mut hits = Vec::new();
-        let mut covered = Vec::new();
+        let mut entries: Vec<Entry> = Vec::new();
+        let mut headers: Vec<Vec<String>> = Vec::new();
         for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(path)) {
-            let table = table.widened(&table.format.columns(text));
-            let mut finder = Finder { query: self, schema, file, id, hits: &mut hits, covered: &mut covered };
+            let columns = table.format.columns(text);
+            let table = table.widened(&columns);
+            headers.extend((columns.len() > 1).then_some(columns));
+            let mut finder = Finder { query: self, schema, file, id, hits: &mut hits, entries: &mut entries };
             read_records(&table, path, text, &all_fields(&table), &mut finder);
         }
-        covered.sort_unstable();
+        entries.sort_by_key(|(span, ..)| *span);
         let content = text.as_str();
         let mut from = text.body();
         for line in content.get(from..).unwrap_or("").split_inclusive('\n') {
             let span = Span::new(from, from + line.trim_end().len());
             from += line.len();
-            let before = covered.partition_point(|other: &Span| other.start < span.end);
-            let in_record = covered[..before].iter().rev().take(8).any(|other| other.end > span.start);
-            if !in_record && self.in_text(&line.to_lowercase()) {
-                hits.push(SearchHit {
-                    matched: Matched::Line,
-                    file,
-                    span,
-                    table: None,
-                    key: None,
-                    label: None,
-                    whole_words: true,
-                    overridden: false,
-                });
+            let Some(similar) = self.likeness(&line.to_lowercase()) else { continue };
+            let before = entries.partition_point(|(other, ..)| other.start < span.end);
+            // A record that covers the whole line has been searched.
+            let around = entries[..before].iter().rev().take(8).find(|(other, ..)| other.end > span.start);
+            if around.is_some_and(|(other, ..)| other.end >= span.end || other.start > span.start) {
+                continue;
             }
+            // The names of the columns stand above all records, and belong to none.
+            let is_header = headers.iter().any(|names| names.iter().all(|name| line.contains(name.as_str())));
+            let near = around.filter(|_| !is_header).or_else(|| {
+                let next = entries.get(before)?;
+                let between = content.get(span.end as usize..next.0.start as usize)?;
+                (between.matches('\n').count() <= NEAR && !is_header).then_some(next)
+            });
+            let (matched, table, key, label, entry) = match near {
+                Some((entry, table, key, label)) => {
+                    (Matched::Comment, Some(*table), key.clone(), label.clone(), *entry)
+                }
+                None => (Matched::Line, None, None, None, span),
+            };
+            let (whole_words, seen) = (!similar, Seen::Yes);
+            hits.push(SearchHit {
+                matched,
+                file,
+                span,
+                entry,
+                table,
+                key,
+                label,
+                whole_words,
+                similar,
+                seen,
+            });
         }
         hits
+    }
+
+    /// Whether all words stand in `lower`, and if so whether only with letters wrong.
+    fn likeness(&self, lower: &str) -> Option<bool> {
+        if self.in_text(lower) {
+            return Some(false);
+        }
+        (self.similar && self.is_like(lower)).then_some(true)
+    }
+
+    /// Whether all words stand in `lower`, some perhaps with letters wrong.
+    fn is_like(&self, lower: &str) -> bool {
+        let identifier = |c: char| c.is_alphanumeric() || matches!(c, '_' | '-');
+        let parts = || {
+            let whole = lower.split(move |c| !identifier(c));
+            whole.chain(lower.split(|c: char| !c.is_alphanumeric())).filter(|part| !part.is_empty())
+        };
+        let is_like = |word: &String| {
+            // Short words are like too many others.
+            let slips = match word.chars().count() {
+                0..=3 => 0,
+                4..=7 => 1,
+                _ => 2,
+            };
+            lower.contains(word.as_str())
+                || parts().any(|part| {
+                    part.len().abs_diff(word.len()) <= slips * 4 && strsim::osa_distance(part, word) <= slips
+                })
+        };
+        self.words.iter().all(is_like)
     }
 
     /// Whether all words stand in `lower` as words of their own.
@@ -147,21 +256,22 @@ struct Finder<'f> {
     file: FileId,
     id: TableId,
     hits: &'f mut Vec<SearchHit>,
-    covered: &'f mut Vec<Span>,
+    entries: &'f mut Vec<Entry>,
 }
 
 impl Reader for Finder<'_> {
     fn record(&mut self, record: &RecordView<'_>) {
-        self.covered.push(record.span);
         let (query, table) = (self.query, record.table);
         let key = record.key().map(|key| shown_key(&key));
         let label_value = table.label.and_then(|field| record.value(field));
         let label = label_value.and_then(|value| query.labels.name(table, &value));
         let lower = |text: &Option<String>| text.as_ref().map(|text| text.to_lowercase()).unwrap_or_default();
         let (key_lower, label_lower) = (lower(&key), lower(&label));
+        self.entries.push((record.span, self.id, key.clone(), label.clone()));
         // Of a key of several parts the last is the record's own; a file's name in it says little.
         let own =
             if table.key.len() > 1 { key_lower.rsplit('/').next().unwrap_or_default() } else { &key_lower };
+        let mut similar = false;
         let (found, whole_words) = if key_lower == query.phrase || own == query.phrase {
             (Some((Matched::Key, record.span)), true)
         } else if label_lower == query.phrase {
@@ -170,32 +280,49 @@ impl Reader for Finder<'_> {
             (Some((Matched::InKey, record.span)), query.as_words(own))
         } else if !label_lower.is_empty() && query.in_text(&label_lower) {
             (Some((Matched::InLabel, record.span)), query.as_words(&label_lower))
+        } else if let Some((matched, span)) = self.in_values(record) {
+            (Some((matched, span)), query.as_words(&span.of(record.text).to_lowercase()))
+        } else if query.in_text(&key_lower) {
+            (Some((Matched::Value("{stem}".to_owned()), record.span)), false)
+        } else if query.similar {
+            similar = true;
+            let found = match () {
+                () if query.is_like(own) => Some((Matched::InKey, record.span)),
+                () if query.is_like(&label_lower) => Some((Matched::InLabel, record.span)),
+                () => self.like_value(record),
+            };
+            (found, false)
         } else {
-            let found = self.in_values(record);
-            let found = found.or_else(|| {
-                query.in_text(&key_lower).then_some((Matched::Value("{stem}".to_owned()), record.span))
-            });
-            let whole = |span: &Span| query.as_words(&span.of(record.text).to_lowercase());
-            let whole_words = found.as_ref().is_some_and(|(_, span)| *span != record.span && whole(span));
-            (found, whole_words)
+            (None, false)
         };
         if let Some((matched, span)) = found {
-            let (file, table) = (self.file, Some(self.id));
+            let (file, table, entry, seen) = (self.file, Some(self.id), record.span, Seen::Yes);
             self.hits.push(SearchHit {
                 matched,
                 file,
                 span,
+                entry,
                 table,
                 key,
                 label,
                 whole_words,
-                overridden: false,
+                similar,
+                seen,
             });
         }
     }
 }
 
 impl Finder<'_> {
+    /// The first value that is like the words.
+    fn like_value(&self, record: &RecordView<'_>) -> Option<(Matched, Span)> {
+        let is_like = |cell: &&ColumnCell| {
+            self.query.is_like(&crate::formats::decode(record.text, &cell.cell).text.to_lowercase())
+        };
+        let cell = record.cells.iter().find(is_like)?;
+        Some((self.matched(record.table, usize::from(cell.column), record), cell.cell.span))
+    }
+
     /// The first value with the words; if they are spread over several, the first with one.
     fn in_values(&self, record: &RecordView<'_>) -> Option<(Matched, Span)> {
         let mut missing: Vec<&str> = self.query.words.iter().map(String::as_str).collect();

@@ -24,7 +24,7 @@ pub struct Usual {
     pub of: u64,
 }
 
-/// For each field of `table` by name its commonest value, if more than a fourth of the records have it.
+/// For each field of `table` by name its commonest value, if one alone is that and more than a fourth of the records have it.
 /// Cost: one pass over the table's files.
 ///
 /// # Errors
@@ -65,8 +65,13 @@ pub fn usual(
         }
     }
     let usual = all.into_iter().filter_map(|(name, tally)| {
-        let (count, value) = tally.values.into_values().max_by_key(|(count, _)| *count)?;
-        (count * PART > records && count > 1).then_some((name, Usual { value, count, of: records }))
+        let mut values: Vec<(u64, String)> = tally.values.into_values().collect();
+        values.sort_by_key(|(count, _)| std::cmp::Reverse(*count));
+        // Of two values that are equally common none is the usual one.
+        let next = values.get(1).map_or(0, |(count, _)| *count);
+        let (count, value) = values.into_iter().next()?;
+        (count * PART > records && count > 1 && count > next)
+            .then_some((name, Usual { value, count, of: records }))
     });
     Ok(usual.collect())
 }

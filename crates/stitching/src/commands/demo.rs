@@ -40,7 +40,7 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     );
     super::find::run(
         &first,
-        &Find { text: vec!["frostgate".to_owned()], most: 4, through: through() },
+        &Find { text: vec!["frostgate".to_owned()], most: 4, similar: false, through: through() },
         global,
         ui,
     )?;

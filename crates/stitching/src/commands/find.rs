@@ -2,67 +2,124 @@
 
 use crate::args::{Find, Global};
 use crate::render::{human, json};
-use crate::ui::{BOLD, CYAN, DIM, Ui, count, styled, wants_json};
-use serde_json::json;
+use crate::ui::{BOLD, CYAN, DIM, Ui, YELLOW, count, styled, wants_json};
+use serde_json::{Value, json};
 use std::process::ExitCode;
-use stitching_core::links::{LoadedFile, Matched, SearchHit, load, search};
+use stitching_core::links::{Matched, Places, SearchHit, Seen, Switched, search};
 use stitching_core::{Error, Place, Project};
+
+/// So many lines of an entry are shown.
+const LINES: usize = 6;
 
 pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
     let (stack, schema) = (&project.stack, &project.schema);
     let through = project.through(args.through.through.as_deref())?;
-    let hits = ui.progress("searching", || search(stack, schema, through, &args.text));
+    let found = ui.progress("searching", || search(stack, schema, through, &args.text, args.similar));
+    let (hits, off) = (&found.hits, &found.off);
     let shown = &hits[..hits.len().min(args.most)];
-    let mut loaded: Vec<(usize, LoadedFile)> = Vec::new();
-    let mut lines: Vec<(Place, String)> = Vec::new();
+    let shown_off = &off[..off.len().min(args.most - shown.len())];
+    let mut places = Places::new(stack);
+    let mut entries: Vec<(Place, Vec<String>)> = Vec::new();
     for hit in shown {
-        if !loaded.iter().any(|(file, _)| *file == hit.file) {
-            loaded.push((hit.file, load(stack, hit.file)?));
-        }
-        let Some((_, file)) = loaded.iter().find(|(file, _)| *file == hit.file) else { continue };
-        let place = file.place(hit.span);
-        let line = file.line(place.line).to_owned();
-        lines.push((place, line));
+        entries.push(entry(hit, &mut places)?);
     }
     if as_json {
-        let shape = |(hit, (place, text)): (&SearchHit, &(Place, String))| {
+        let shape = |(hit, (place, lines)): (&SearchHit, &(Place, Vec<String>))| {
             let table = hit.table.map(|table| &schema.tables[table].name);
             let head = json!({
-                "matched": matched(&hit.matched),
+                "matched": matched(&hit.matched), "similar": hit.similar,
                 "table": table, "key": hit.key, "label": hit.label,
-                "overridden": hit.overridden, "text": text,
+                "only_below": hit.seen == Seen::FromBelow && through > 0,
+                "overridden": hit.seen == Seen::Overridden, "off": false,
+                "text": place.source, "entry": lines.join("\n"),
             });
             json::with_place(head, place)
         };
-        ui.json(
-            &json!({ "hits": shown.iter().zip(&lines).map(shape).collect::<Vec<_>>(), "total": hits.len() }),
-        );
+        let of_off = |own: &Switched| {
+            let table = own.what.as_ref().map(|(table, ..)| &schema.tables[*table].name);
+            let head = json!({
+                "matched": "off", "similar": false, "table": table, "address": own.address(schema),
+                "only_below": false, "overridden": false, "off": true, "text": own.text,
+            });
+            json::with_place(head, &own.place)
+        };
+        let all: Vec<Value> =
+            shown.iter().zip(&entries).map(shape).chain(shown_off.iter().map(of_off)).collect();
+        ui.json(&json!({ "hits": all, "total": hits.len() + off.len() }));
         return Ok(ExitCode::SUCCESS);
     }
     let (mut out, paths) = (String::new(), human::Paths::of(project));
-    for (hit, (place, text)) in shown.iter().zip(&lines) {
+    let room = ui.width().saturating_sub(6);
+    let write_lines = |lines: &[String], out: &mut String| {
+        for line in lines.iter().take(LINES) {
+            let line: String = human::clean(line).chars().take(room).collect();
+            out.push_str(&format!("    {line}\n"));
+        }
+        if lines.len() > LINES {
+            out.push_str(&styled(DIM, format!("    and {} more\n", count(lines.len() - LINES, "line"))));
+        }
+    };
+    for (hit, (place, lines)) in shown.iter().zip(&entries) {
+        let like = if hit.similar { "like, " } else { "" };
         let head = match (hit.table, &hit.key) {
             (Some(table), Some(key)) => {
                 let shown = human::record(&schema.tables[table].name, key, hit.label.as_deref());
-                format!("{}  {}", styled(BOLD, shown), styled(DIM, format!("by {}", matched(&hit.matched))))
+                let how = format!("{like}by {}", matched(&hit.matched));
+                format!("{}  {}", styled(BOLD, shown), styled(DIM, how))
             }
-            _ => styled(DIM, "a line outside the records"),
+            _ => styled(DIM, format!("{like}a line outside the records")),
         };
-        let overridden = if hit.overridden { ", overridden by a higher layer" } else { "" };
-        let room = ui.width().saturating_sub(6);
-        let line: String = human::clean(text.trim()).chars().take(room).collect();
-        out.push_str(&format!("{head}\n    {}{overridden}\n    {line}\n", styled(CYAN, paths.place(place))));
+        let layer = &stack.layers()[stack.files()[hit.file].layer].name;
+        let seen = match hit.seen {
+            Seen::Overridden => styled(YELLOW, format!("  in {layer}, overridden by a higher layer")),
+            Seen::FromBelow if through > 0 => styled(DIM, format!("  only in {layer}")),
+            _ => String::new(),
+        };
+        out.push_str(&format!("{head}\n    {}{seen}\n", styled(CYAN, paths.place(place))));
+        write_lines(lines, &mut out);
     }
-    out.push_str(&match hits.len() {
-        0 => format!("nothing has `{}`\n", args.text.join(" ")),
-        all if all > shown.len() => {
-            format!("\n{} of {}; `--most {all}` shows all\n", shown.len(), count(all, "hit"))
-        }
+    for own in shown_off {
+        let name = own.address(schema).unwrap_or_else(|| "an entry".to_owned());
+        out.push_str(&format!("{}  {}\n", styled(BOLD, name), styled(YELLOW, "is off")));
+        out.push_str(&format!("    {}\n", styled(CYAN, paths.place(&own.place))));
+        write_lines(&dedent(&own.text), &mut out);
+    }
+    let (all, shown) = (hits.len() + off.len(), shown.len() + shown_off.len());
+    out.push_str(&match all {
+        0 if args.similar => format!("nothing has `{}`, or anything like it\n", args.text.join(" ")),
+        0 => format!("nothing has `{}`; `--similar` forgives a letter or two\n", args.text.join(" ")),
+        all if all > shown => format!("\n{shown} of {}; `--most {all}` shows all\n", count(all, "hit")),
         all => format!("\n{}\n", count(all, "hit")),
     });
     ui.out(&out);
     Ok(ExitCode::SUCCESS)
+}
+
+/// The place of a hit, and the lines of its entry; of a comment with it above or beside.
+fn entry(hit: &SearchHit, places: &mut Places<'_>) -> Result<(Place, Vec<String>), Error> {
+    let file = places.file(hit.file)?;
+    let place = file.place(hit.span);
+    let (first, last) = (file.place(hit.entry).line, {
+        let end = stitching_core::text::Span { start: hit.entry.end, end: hit.entry.end };
+        file.place(end)
+    });
+    // A record's span may end at the beginning of the line after it.
+    let last = if last.column == 1 && last.line > first { last.line - 1 } else { last.line };
+    let mut lines: Vec<&str> = Vec::new();
+    if place.line < first || place.line > last {
+        lines.push(file.line(place.line).trim_end());
+    }
+    lines.extend((first..=last).map(|line| file.line(line).trim_end()));
+    Ok((place, dedent(&lines.join("\n"))))
+}
+
+/// The lines of a text, without the blanks that all of them begin with.
+fn dedent(text: &str) -> Vec<String> {
+    let lines = || text.lines().filter(|line| !line.trim().is_empty());
+    let blanks = |line: &str| line.len() - line.trim_start().len();
+    let shared = lines().map(blanks).min().unwrap_or(0);
+    lines().map(|line| line.get(shared..).unwrap_or(line).to_owned()).collect()
 }
 
 fn matched(matched: &Matched) -> String {
@@ -70,6 +127,7 @@ fn matched(matched: &Matched) -> String {
         Matched::Key | Matched::InKey => "key".to_owned(),
         Matched::Label | Matched::InLabel => "name".to_owned(),
         Matched::Text(language) => format!("text ({language})"),
+        Matched::Comment => "comment".to_owned(),
         Matched::Value(field) => format!("value of {field}"),
         Matched::Line => "line".to_owned(),
     }
