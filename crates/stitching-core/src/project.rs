@@ -1,6 +1,6 @@
 //! A project: a folder with a `stitching.toml`.
 
-use crate::layers::{FileId, Kept, Layer, LayerId, Stack};
+use crate::layers::{Cache, FileId, Kept, Layer, LayerId, Stack};
 use crate::problem::{Place, Problem, Severity};
 use crate::schema::toml_reader::{TomlReader, Value, plain};
 use crate::schema::{Schema, keys};
@@ -110,6 +110,21 @@ impl Project {
         let schema_files = described.schema.into_iter().map(toml::Spanned::into_inner).collect();
         let reserved = described.reserved.into_iter().map(|(_, own)| own).collect();
         Ok(Project { folder: folder.to_owned(), name: described.name, stack, schema, schema_files, reserved })
+    }
+
+    /// The project with a place, in the tool's own folder, where what is found out about the files is kept for
+    /// the next run.
+    ///
+    /// # Errors
+    /// When a file of its description cannot be read.
+    pub fn with_cache(self) -> Result<Project, Error> {
+        let mut description = read_text(&self.folder.join(PROJECT_FILE))?;
+        for name in &self.schema_files {
+            description += &read_text(&self.folder.join(name))?;
+        }
+        let folder = crate::journal::own_folder(&self.folder).join(Cache::FOLDER);
+        let stack = self.stack.with_cache(Cache::new(folder, &description));
+        Ok(Project { stack, ..self })
     }
 
     /// The layer called `name`.

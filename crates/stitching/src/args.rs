@@ -28,6 +28,9 @@ pub struct Global {
     /// When to use colours; NO_COLOR is heeded too
     #[arg(long, global = true, value_enum, default_value_t = Color::Auto)]
     pub color: Color,
+    /// Do not use or keep what an earlier run found out about the files (in `.stitching/cache`)
+    #[arg(long, global = true)]
+    pub no_cache: bool,
     /// Say only what was asked for
     #[arg(short, long, global = true)]
     pub quiet: bool,

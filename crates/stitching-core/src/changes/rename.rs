@@ -535,7 +535,7 @@ fn plan(schema: &Schema, id: TableId, items: &[Item], wanted: &Wanted) -> Option
         fields = crate::tables::all_fields(table);
     }
     crate::links::add_key_fields(table, &mut fields);
-    Some(TableScan { fields, needles })
+    Some(TableScan { fields, needles, hashes: None })
 }
 
 /// Puts the rewrites of a file together with its text.

@@ -6,6 +6,7 @@
 //! layer is a file, and a folder of its entries as well: `packs/winter.zip/props.txt`.
 
 mod archive;
+mod cache;
 mod fingerprint;
 mod folder;
 mod kept;
@@ -13,6 +14,8 @@ mod rel_path;
 mod writable;
 
 pub use archive::{Archive, EntryChange};
+pub(crate) use cache::Postings;
+pub use cache::{Cache, Look, Store};
 pub use fingerprint::Fingerprint;
 pub use kept::Kept;
 pub use rel_path::{RelPath, RelPathError};
@@ -111,6 +114,7 @@ pub struct Stack {
     traits: Arc<Vec<FileTraits>>,
     faults: Vec<LayerFault>,
     kept: Vec<Kept>,
+    cache: Option<Arc<Cache>>,
 }
 
 /// A position in [`Stack::files`].
@@ -157,7 +161,7 @@ impl Stack {
         // one archive that differ only in slashes could.
         files.dedup_by(|b, a| (&a.path, a.layer) == (&b.path, b.layer));
         let traits = Arc::new(traits);
-        let mut stack = Stack { layers, files, archives, traits, faults, kept: Vec::new() };
+        let mut stack = Stack { layers, files, archives, traits, faults, kept: Vec::new(), cache: None };
         stack.look_for_marks();
         Ok(stack)
     }
@@ -165,6 +169,16 @@ impl Stack {
     /// The stack with the pieces that were taken out of files of the mod and are kept aside.
     pub fn with_kept(self, kept: Vec<Kept>) -> Stack {
         Stack { kept, ..self }
+    }
+
+    /// The stack with a place where what is found out about its files may be kept.
+    pub fn with_cache(self, cache: Cache) -> Stack {
+        Stack { cache: Some(Arc::new(cache)), ..self }
+    }
+
+    /// Where what is found out about the files may be kept.
+    pub fn cache(&self) -> Option<&Cache> {
+        self.cache.as_deref()
     }
 
     /// The pieces that were taken out of files of the mod and are kept aside.
@@ -320,7 +334,8 @@ impl Stack {
             }
         }
         files.sort_by(|a, b| (&a.path, a.layer).cmp(&(&b.path, b.layer)));
-        let mut stack = Stack { files, ..self.clone() };
+        // What is only tried out leaves no traces.
+        let mut stack = Stack { files, cache: None, ..self.clone() };
         stack.look_for_marks();
         stack
     }

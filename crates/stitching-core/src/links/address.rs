@@ -1,5 +1,6 @@
 //! Addresses: `table:key`, `table:key.field`, `table.field`, and finding what they name.
 
+use super::lookup::key_hashes;
 use super::scan::{Needles, TableScan, scan};
 use super::uses::add_key_fields;
 use crate::Error;
@@ -186,7 +187,8 @@ pub(crate) fn find_records(
             } else {
                 needles.add(part);
             }
-            Some(TableScan { fields, needles })
+            let hashes = Some(key_hashes(schema, id, shown));
+            Some(TableScan { fields, needles, hashes })
         })
         .collect();
     let hits = scan(stack, schema, through, &plan, &|id, record, hits| {

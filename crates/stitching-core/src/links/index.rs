@@ -383,7 +383,7 @@ fn same_key(a: &str, b: &str, folded: bool) -> bool {
 }
 
 /// For each table and rule, whether some reference looks for the values of its column.
-fn targets(schema: &Schema) -> Vec<Vec<bool>> {
+pub(super) fn targets(schema: &Schema) -> Vec<Vec<bool>> {
     let mut targets: Vec<Vec<bool>> =
         schema.tables.iter().map(|table| vec![false; table.rules.len()]).collect();
     for target in schema.tables.iter().flat_map(|table| &table.rules).flat_map(|rule| &rule.refs) {
@@ -394,7 +394,8 @@ fn targets(schema: &Schema) -> Vec<Vec<bool>> {
     targets
 }
 
-fn file_facts(
+/// What is known of one file; kept in `cache`.
+pub(super) fn file_facts(
     stack: &Stack,
     schema: &Schema,
     id: FileId,

@@ -24,6 +24,11 @@ impl Labels {
         self.texts.get(key).map(String::as_str)
     }
 
+    /// The keys of the texts that `wanted` holds of.
+    pub(crate) fn keys_of(&self, wanted: impl Fn(&str) -> bool) -> impl Iterator<Item = &str> {
+        self.texts.iter().filter(move |(_, text)| wanted(text)).map(|(key, _)| key.as_str())
+    }
+
     /// How a record of `table` is called whose label field holds `value`.
     pub fn name(&self, table: &Table, value: &str) -> Option<String> {
         if value.is_empty() {

@@ -8,6 +8,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 use std::io::Read;
+use std::sync::{Arc, PoisonError};
 
 thread_local! {
     /// Reading thousands of files into one buffer a thread saves the system fetching and clearing
@@ -24,11 +25,37 @@ pub fn with_text<R>(stack: &Stack, file: FileId, use_it: impl FnOnce(&Text<'_>) 
     if let Some(text) = entry.staged().and_then(|bytes| Text::clean(bytes, entry.encoding)) {
         return Ok(use_it(&text));
     }
+    if let Some(kept) = kept_text(stack, file) {
+        return Ok(use_it(&Text::of_file(&kept)));
+    }
     let mut buffer = BUFFER.with(RefCell::take);
     let read = stack.read(file, &mut buffer);
     let result = read.map(|()| use_it(&Text::decode(&mut buffer, entry.encoding)));
     BUFFER.with(|cell| cell.replace(buffer));
     result
+}
+
+/// The text of a file that is asked for again and again: where records are looked up one by one, most are in a
+/// few files. `None` where that is not so, or the file is not plain text; it is read as ever then.
+fn kept_text(stack: &Stack, file: FileId) -> Option<Arc<String>> {
+    /// No more than so many bytes are kept.
+    const MOST: usize = 96 << 20;
+    let entry = &stack.files()[file];
+    let cache = stack.cache().filter(|cache| cache.postings.get().is_some() && entry.encoding.is_none())?;
+    let texts = || cache.texts.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(text) = texts().get(&file) {
+        return Some(Arc::clone(text));
+    }
+    let kept: usize = texts().values().map(|text| text.len()).sum();
+    if kept.saturating_add(usize::try_from(entry.size).ok()?) > MOST {
+        return None;
+    }
+    let mut bytes = Vec::new();
+    stack.read(file, &mut bytes).ok()?;
+    Text::clean(&bytes, None)?;
+    let text = Arc::new(String::from_utf8(bytes).ok()?);
+    texts().insert(file, Arc::clone(&text));
+    Some(text)
 }
 
 /// How much of a file is read at a time, so that all the passes over it find it in the processor's
@@ -94,7 +121,7 @@ pub struct LoadedFile {
     pub path: RelPath,
     /// The layer's name.
     pub layer: String,
-    text: String,
+    text: Arc<String>,
     encoding: Encoding,
     lines: LineTable,
 }
@@ -104,17 +131,22 @@ pub struct LoadedFile {
 /// # Errors
 /// When the file cannot be read.
 pub fn load(stack: &Stack, file: FileId) -> Result<LoadedFile, Error> {
+    let entry = &stack.files()[file];
+    let layer = stack.layers()[entry.layer].name.clone();
+    if let Some(text) = kept_text(stack, file) {
+        let own = Text::of_file(&text);
+        let (encoding, lines) = (own.encoding(), LineTable::new(own.as_str(), own.body()));
+        return Ok(LoadedFile { path: entry.path.clone(), layer, text, encoding, lines });
+    }
     let mut bytes = Vec::new();
     stack.read(file, &mut bytes)?;
-    let entry = &stack.files()[file];
     let (binary, encoding, lines) = {
         let text = Text::decode(&mut bytes, entry.encoding);
         let lines = LineTable::new(text.as_str(), text.body());
         (text.as_str().is_empty(), text.encoding(), lines)
     };
     let text = if binary { String::new() } else { String::from_utf8(bytes).unwrap_or_default() };
-    let layer = stack.layers()[entry.layer].name.clone();
-    Ok(LoadedFile { path: entry.path.clone(), layer, text, encoding, lines })
+    Ok(LoadedFile { path: entry.path.clone(), layer, text: Arc::new(text), encoding, lines })
 }
 
 /// Files kept for telling many places in them.

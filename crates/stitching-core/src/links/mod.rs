@@ -5,6 +5,7 @@ mod details;
 mod index;
 mod labels;
 mod loaded;
+mod lookup;
 mod overrides;
 mod scan;
 mod search;

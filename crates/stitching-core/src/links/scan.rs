@@ -1,7 +1,7 @@
 //! Looking through all files for a few values: a text search first, and only where it hits is
 //! anything parsed.
 
-use super::with_text;
+use super::{lookup, with_text};
 use crate::Error;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Schema, Table};
@@ -56,6 +56,8 @@ pub struct TableScan {
     pub fields: Vec<usize>,
     /// What a file must have to be parsed.
     pub needles: Needles,
+    /// The hashes of all that is looked for, if it is keys and what values point to.
+    pub hashes: Option<Vec<u64>>,
 }
 
 /// What was found in one file.
@@ -84,6 +86,9 @@ pub fn scan<T: Send>(
     plan: &[Option<TableScan>],
     each: &(dyn Fn(usize, &RecordView<'_>, &mut Vec<T>) + Sync),
 ) -> Result<Vec<FileHits<T>>, Error> {
+    if plan.iter().flatten().any(|plan| plan.hashes.is_some()) {
+        lookup::prepare(stack, schema);
+    }
     let files = stack.effective(through);
     let results: Vec<Option<FileHits<T>>> = files
         .par_iter()
@@ -106,11 +111,24 @@ fn scan_file<T>(
     if tables.is_empty() {
         return Ok(None);
     }
+    let hashes: Option<Vec<u64>> = tables
+        .iter()
+        .map(|id| plan[*id].as_ref().and_then(|plan| plan.hashes.clone()))
+        .collect::<Option<Vec<_>>>()
+        .map(|hashes| hashes.into_iter().flatten().collect());
+    let known = hashes.and_then(|hashes| lookup::offsets(stack, file, &hashes));
+    if known.as_ref().is_some_and(Vec::is_empty) {
+        return Ok(None);
+    }
     let look = |text: &Text<'_>| {
         let mut hits = Vec::new();
         for &id in &tables {
             let (table, Some(plan)) = (&schema.tables[id], &plan[id]) else { continue };
             let mut visitor = Visitor { table: id, each, hits: &mut hits };
+            if let Some(known) = &known {
+                read_records_at(table, path, text, &plan.fields, known, &mut visitor);
+                continue;
+            }
             match plan.needles.offsets(table, text.as_str()) {
                 None => read_records(table, path, text, &plan.fields, &mut visitor),
                 Some(offsets) if offsets.is_empty() && !table.is_of_files() => {}

@@ -6,7 +6,7 @@ use super::with_text;
 use crate::formats::ColumnCell;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Schema, Table, TableId, Texts};
-use crate::tables::{Reader, RecordView, all_fields, read_records, shown_key};
+use crate::tables::{Reader, RecordView, all_fields, read_records, read_records_at, shown_key};
 use crate::text::{Span, Text};
 use rayon::prelude::*;
 use std::collections::HashSet;
@@ -89,7 +89,8 @@ pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]
         return Search::default();
     }
     let labels = Labels::read(stack, schema, through);
-    let query = Query { phrase: words.join(" "), words, labels, similar };
+    let mut query = Query { phrase: words.join(" "), words, labels, similar, quick: None };
+    query.quick = query.quick_search(schema);
     let effective: HashSet<FileId> = stack.effective(through).into_iter().collect();
     let files: Vec<FileId> =
         (0..stack.files().len()).filter(|file| stack.files()[*file].layer <= through).collect();
@@ -146,6 +147,8 @@ struct Query {
     phrase: String,
     labels: Labels,
     similar: bool,
+    /// Finds the places without which a file has nothing; none if that cannot be told before it is parsed.
+    quick: Option<regex::bytes::Regex>,
 }
 
 /// A record of the file that is searched: its place, its table, its key as shown and its name.
@@ -154,22 +157,39 @@ type Entry = (Span, TableId, Option<String>, Option<String>);
 impl Query {
     fn file(&self, stack: &Stack, schema: &Schema, file: FileId, text: &Text<'_>) -> Vec<SearchHit> {
         let path = &stack.files()[file].path;
+        let content = text.as_str();
+        let tables = || schema.tables.iter().enumerate().filter(|(_, table)| table.takes(path));
+        // A key may be in the path, and what is written with escapes may be anything.
+        let lower_path = path.as_str().to_lowercase();
+        let in_path = self.parts().any(|part| lower_path.contains(part));
+        let escaped = || {
+            let mut escapes = tables().filter_map(|(_, table)| table.format.escape_byte());
+            escapes.any(|byte| memchr::memchr(byte, content.as_bytes()).is_some())
+        };
+        let places: Option<Vec<usize>> = (self.quick.as_ref().filter(|_| !in_path && !escaped()))
+            .map(|quick| quick.find_iter(content.as_bytes()).map(|found| found.start()).collect());
+        if places.as_ref().is_some_and(Vec::is_empty) {
+            return Vec::new();
+        }
         let mut hits = Vec::new();
         let mut entries: Vec<Entry> = Vec::new();
         let mut headers: Vec<Vec<String>> = Vec::new();
-        for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(path)) {
+        let around = places.as_ref().map(|places| with_lines_after(content, places));
+        for (id, table) in tables() {
             let columns = table.format.columns(text);
             let table = table.widened(&columns);
             headers.extend((columns.len() > 1).then_some(columns));
             let mut finder = Finder { query: self, schema, file, id, hits: &mut hits, entries: &mut entries };
-            read_records(&table, path, text, &all_fields(&table), &mut finder);
+            match &around {
+                Some(around) => {
+                    read_records_at(&table, path, text, &all_fields(&table), around, &mut finder);
+                }
+                None => read_records(&table, path, text, &all_fields(&table), &mut finder),
+            }
         }
         entries.sort_by_key(|(span, ..)| *span);
-        let content = text.as_str();
-        let mut from = text.body();
-        for line in content.get(from..).unwrap_or("").split_inclusive('\n') {
+        for (from, line) in lines(content, text.body(), places.as_deref()) {
             let span = Span::new(from, from + line.trim_end().len());
-            from += line.len();
             let Some(similar) = self.likeness(&line.to_lowercase()) else { continue };
             let before = entries.partition_point(|(other, ..)| other.start < span.end);
             // A record that covers the whole line has been searched.
@@ -205,6 +225,37 @@ impl Query {
             });
         }
         hits
+    }
+
+    /// The words; the parts of a key, which is shown with `/` between them, may stand apart.
+    fn parts(&self) -> impl Iterator<Item = &str> {
+        self.words.iter().flat_map(|word| word.split('/')).filter(|part| !part.is_empty())
+    }
+
+    /// What finds the places of the longest word, and of the text keys whose texts have all words: a name is
+    /// found by its text.
+    fn quick_search(&self, schema: &Schema) -> Option<regex::bytes::Regex> {
+        /// More keys are not worth looking for one by one.
+        const MOST: usize = 100;
+        if self.similar {
+            return None;
+        }
+        let longest = self.parts().max_by_key(|part| part.len())?;
+        let mut needles = vec![regex::escape(longest)];
+        for key in self.labels.keys_of(|text| self.in_text(&text.to_lowercase())) {
+            needles.push(regex::escape(key));
+            for table in &schema.tables {
+                let rules = table.rules.iter().filter(|rule| Some(rule.field) == table.label);
+                let inner = rules.filter_map(|rule| rule.text.as_ref()?.extract(key, ""));
+                needles.extend(inner.map(regex::escape));
+            }
+            if needles.len() > MOST {
+                return None;
+            }
+        }
+        needles.sort();
+        needles.dedup();
+        regex::bytes::RegexBuilder::new(&needles.join("|")).case_insensitive(true).build().ok()
     }
 
     /// Whether all words stand in `lower`, and if so whether only with letters wrong.
@@ -248,6 +299,45 @@ impl Query {
     fn in_text(&self, lower: &str) -> bool {
         self.words.iter().all(|word| lower.contains(word.as_str()))
     }
+}
+
+/// The places, and the beginnings of the lines that follow: the record that a comment is about.
+fn with_lines_after(content: &str, places: &[usize]) -> Vec<usize> {
+    let mut out = Vec::with_capacity(places.len() * 2);
+    for place in places {
+        out.push(*place);
+        let lines = memchr::memchr_iter(b'\n', &content.as_bytes()[*place..]).take(NEAR + 1);
+        out.extend(lines.map(|line| place + line + 1).filter(|line| *line < content.len()));
+    }
+    out.sort_unstable();
+    out.dedup();
+    out
+}
+
+/// The lines from byte `body` on, each with where it begins; only those with one of `places`, if these are given.
+fn lines<'t>(
+    content: &'t str,
+    body: usize,
+    places: Option<&[usize]>,
+) -> Box<dyn Iterator<Item = (usize, &'t str)> + 't> {
+    let Some(places) = places else {
+        let lines = content.get(body..).unwrap_or("").split_inclusive('\n');
+        return Box::new(lines.scan(body, |from, line| {
+            let start = *from;
+            *from += line.len();
+            Some((start, line))
+        }));
+    };
+    let start = |place: &usize| {
+        let before = memchr::memrchr(b'\n', &content.as_bytes()[..*place]);
+        before.map_or(body, |at| at + 1)
+    };
+    let mut starts: Vec<usize> = places.iter().map(start).collect();
+    starts.dedup();
+    Box::new(starts.into_iter().map(move |start| {
+        let line = &content[start..];
+        (start, &line[..memchr::memchr(b'\n', line.as_bytes()).map_or(line.len(), |end| end + 1)])
+    }))
 }
 
 struct Finder<'f> {

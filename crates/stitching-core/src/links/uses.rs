@@ -5,7 +5,9 @@ use super::scan::{Needles, TableScan, scan};
 use crate::Error;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{KeyPart, Rule, Schema, Table, TableId};
-use crate::tables::{KEY_SEPARATOR, Piece, RecordView, for_each_piece, key_named, shown_key};
+use crate::tables::{
+    KEY_SEPARATOR, Piece, RecordView, for_each_piece, key_hash, key_named, path_hash, shown_key,
+};
 use crate::text::Span;
 
 /// Something that values can point to.
@@ -229,6 +231,7 @@ pub fn find_uses(
     things: &[Thing],
 ) -> Result<Vec<Use>, Error> {
     let wanted = wanted(schema, things);
+    let hashes: Vec<u64> = things.iter().flat_map(looked_up_as).collect();
     let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
         .map(|table| {
             let mut fields = wanted.fields_to_read(schema, table);
@@ -237,7 +240,7 @@ pub fn find_uses(
             }
             add_key_fields(&schema.tables[table], &mut fields);
             fields.extend(schema.tables[table].label.filter(|label| !fields.contains(label)));
-            Some(TableScan { fields, needles: wanted.needles(table) })
+            Some(TableScan { fields, needles: wanted.needles(table), hashes: Some(hashes.clone()) })
         })
         .collect();
     let fields: Vec<Vec<usize>> =
@@ -279,6 +282,16 @@ pub fn find_uses(
         uses.append(&mut own);
     }
     Ok(uses)
+}
+
+/// The hashes by which values that point to a thing are looked up.
+fn looked_up_as(thing: &Thing) -> Vec<u64> {
+    match thing {
+        Thing::Record(_, key) | Thing::Column(_, _, key) | Thing::Text(key) => {
+            vec![key_hash(key, false), key_hash(key, true)]
+        }
+        Thing::File(path) => path_hash(path.as_str()).into_iter().collect(),
+    }
 }
 
 /// Adds the fields of the key, so that records can be named.

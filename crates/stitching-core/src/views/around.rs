@@ -1,12 +1,13 @@
 //! What surrounds a record: what most others have, what else goes by its key, what lower layers say.
 
 use crate::Error;
-use crate::layers::{LayerId, Stack};
+use crate::layers::{FileId, LayerId, Look, Stack, Store};
 use crate::links::{Found, Places, find_records, with_text};
 use crate::problem::Place;
-use crate::schema::{Schema, TableId};
+use crate::schema::{Schema, Table, TableId};
 use crate::tables::{Reader, Record, RecordView, all_fields, read_at, read_records, shown_key};
 use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
@@ -41,26 +42,37 @@ pub fn usual(
         .into_iter()
         .filter(|file| described.takes(&stack.files()[*file].path))
         .collect();
-    let tallies: Vec<(u64, HashMap<String, Tally>)> = files
+    let mut store = stack.cache().map(|cache| cache.open("usual"));
+    let tallies: Vec<(OfFile, Option<Look>)> = files
         .par_iter()
         .with_max_len(1)
         .map(|file| {
-            let path = &stack.files()[*file].path;
-            with_text(stack, *file, |text| {
-                let wide = described.widened(&described.format.columns(text));
-                let mut counter =
-                    Counter { records: 0, fields: wide.fields.iter().map(|_| Tally::default()).collect() };
-                read_records(&wide, path, text, &all_fields(&wide), &mut counter);
-                let names = wide.fields.iter().map(|field| field.name.clone());
-                (counter.records, names.zip(counter.fields).collect())
-            })
+            let kept = store.as_ref().and_then(|store| store.get(stack, *file));
+            let kept = kept.and_then(|kept| postcard::from_bytes::<Vec<OfFile>>(&kept).ok());
+            let kept = kept.into_iter().flatten().find(|own| own.table == described.name);
+            match kept {
+                Some(kept) => Ok((kept, None)),
+                None => {
+                    let look = Store::look(stack, *file);
+                    of_file(stack, described, *file).map(|own| (own, look))
+                }
+            }
         })
         .collect::<Result<_, Error>>()?;
+    if let (Some(store), Some(cache)) = (&mut store, stack.cache()) {
+        for (file, (own, look)) in files.iter().zip(&tallies) {
+            let bytes = look.as_ref().and_then(|_| postcard::to_stdvec(&[own]).ok());
+            if let (Some(look), Some(bytes)) = (look, bytes) {
+                store.set(stack, *file, look, bytes);
+            }
+        }
+        cache.save(store, stack);
+    }
     let mut records = 0;
     let mut all: HashMap<String, Tally> = HashMap::new();
-    for (own, fields) in tallies {
-        records += own;
-        for (name, tally) in fields {
+    for (own, _) in tallies {
+        records += own.records;
+        for (name, tally) in own.fields {
             all.entry(name).or_default().add(tally);
         }
     }
@@ -76,8 +88,29 @@ pub fn usual(
     Ok(usual.collect())
 }
 
+/// What the fields of a table hold in one file.
+#[derive(Serialize, Deserialize)]
+struct OfFile {
+    table: String,
+    records: u64,
+    fields: Vec<(String, Tally)>,
+}
+
+fn of_file(stack: &Stack, described: &Table, file: FileId) -> Result<OfFile, Error> {
+    let path = &stack.files()[file].path;
+    with_text(stack, file, |text| {
+        let wide = described.widened(&described.format.columns(text));
+        let mut counter =
+            Counter { records: 0, fields: wide.fields.iter().map(|_| Tally::default()).collect() };
+        read_records(&wide, path, text, &all_fields(&wide), &mut counter);
+        let names = wide.fields.iter().map(|field| field.name.clone());
+        let fields = names.zip(counter.fields).collect();
+        OfFile { table: described.name.clone(), records: counter.records, fields }
+    })
+}
+
 /// How often each value of a field comes, by its hash, with the value.
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct Tally {
     values: HashMap<u64, (u64, String)>,
     /// Whether there are so many values that no others are counted.

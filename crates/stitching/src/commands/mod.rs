@@ -33,12 +33,12 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Init(args) => learn::init(args, global, ui),
         Command::Learn(args) => learn::run(&open(global, ui)?, args, global, ui),
         Command::Tables(args) => tables::run(&open(global, ui)?, args, global, ui),
-        Command::Show(args) => show::run(&open(global, ui)?, args, global, ui),
+        Command::Show(args) => reading(global, ui, |project| show::run(project, args, global, ui)),
         Command::Fields(args) => fields::run(&open(global, ui)?, args, global, ui),
-        Command::Find(args) => find::run(&open(global, ui)?, args, global, ui),
-        Command::Uses(args) => uses::run(&open(global, ui)?, args, global, ui),
+        Command::Find(args) => reading(global, ui, |project| find::run(project, args, global, ui)),
+        Command::Uses(args) => reading(global, ui, |project| uses::run(project, args, global, ui)),
         Command::Free(args) => free::run(&open(global, ui)?, args, global, ui),
-        Command::Compare(args) => compare::run(&open(global, ui)?, args, global, ui),
+        Command::Compare(args) => reading(global, ui, |project| compare::run(project, args, global, ui)),
         Command::Diff(args) => diff::run(&open(global, ui)?, args, global, ui),
         Command::Needs(args) => needs::run(&open(global, ui)?, args, global, ui),
         Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),
@@ -76,6 +76,27 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Error> {
         Recovered::TakenBack(title) => ui.note(&format!("an interrupted change was taken back: {title}")),
     }
     Project::open(&folder)
+}
+
+/// Opens the project for a command that only reads, with what an earlier run found out about the files. Of small
+/// projects nothing is kept: to look through them takes no time.
+fn reading(
+    global: &Global,
+    ui: &Ui,
+    run: impl FnOnce(&Project) -> Result<ExitCode, Error>,
+) -> Result<ExitCode, Error> {
+    const KEEP_FROM: u64 = 16 << 20;
+    let mut project = open(global, ui)?;
+    let size: u64 = project.stack.files().iter().map(|file| file.size).sum();
+    if !global.no_cache && size >= KEEP_FROM {
+        project = project.with_cache()?;
+    }
+    let result = run(&project);
+    let troubles = project.stack.cache().map(stitching_core::layers::Cache::troubles);
+    for trouble in troubles.into_iter().flatten().filter(|_| ui.verbose) {
+        ui.err(&trouble);
+    }
+    result
 }
 
 /// The journal of a project; `None` if it has no layer to write to.

@@ -1,0 +1,415 @@
+//! What was found out about files in an earlier run, kept beside the project so that it need not be found out
+//! again.
+//!
+//! Nothing here is ever believed over the files. What is kept of a file counts only while the file is the one
+//! it was made from: by size and times if these leave no doubt, else by the hash of its bytes. A cache that is
+//! cut short, damaged, of another version or of another description of the game counts as none at all. It may
+//! be deleted at any time.
+
+use super::{FileId, Stack};
+use crate::Error;
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::fs::{File, Metadata};
+use std::io::{Read, Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::{SystemTime, UNIX_EPOCH};
+use xxhash_rust::xxh3::xxh3_64;
+
+/// Where the caches of a project lie, and what they depend on beside the files.
+#[derive(Debug)]
+pub struct Cache {
+    folder: PathBuf,
+    described: u64,
+    /// In which files what can be found, once it is known.
+    pub(crate) postings: OnceLock<Postings>,
+    /// Texts of files that were read in this run, for those who read them again.
+    pub(crate) texts: Mutex<HashMap<FileId, Arc<String>>>,
+    troubles: Mutex<Vec<String>>,
+}
+
+impl Cache {
+    /// The folder of the caches within the tool's own.
+    pub const FOLDER: &'static str = "cache";
+
+    /// Caches in `folder`, for data that is described by `description`: what is found out about a file may
+    /// depend on all of it.
+    pub fn new(folder: PathBuf, description: &str) -> Cache {
+        Cache {
+            folder,
+            described: xxh3_64(description.as_bytes()),
+            postings: OnceLock::new(),
+            texts: Mutex::default(),
+            troubles: Mutex::default(),
+        }
+    }
+
+    /// Why caches could not be used or written so far, each in a sentence; for those who ask.
+    pub fn troubles(&self) -> Vec<String> {
+        self.troubles.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Writes a cache if there is anything new in it. That it cannot be written is only noted: the work that
+    /// was asked for is done all the same.
+    pub fn save(&self, store: &mut Store, stack: &Stack) {
+        if let Err(error) = store.save(stack) {
+            self.note(error.to_string());
+        }
+    }
+
+    fn note(&self, trouble: String) {
+        self.troubles.lock().unwrap_or_else(PoisonError::into_inner).push(trouble);
+    }
+
+    /// Reads the cache called `name`.
+    pub fn open(&self, name: &'static str) -> Store {
+        let path = self.folder.join(name);
+        let mut store = Store {
+            path,
+            described: self.described,
+            file: None,
+            entries: HashMap::new(),
+            made: 0,
+            new: HashMap::new(),
+        };
+        let fault = match File::open(&store.path) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => None,
+            Err(error) => Some(error.to_string()),
+            Ok(file) => match store.read(file) {
+                Some(()) => None,
+                None => {
+                    store.entries = HashMap::new();
+                    Some("it is damaged, or of another version or another description of the game".to_owned())
+                }
+            },
+        };
+        if let Some(fault) = fault {
+            self.note(format!("the cache `{}` is made anew: {fault}", store.path.display()));
+        }
+        store
+    }
+}
+
+/// One cache: for each file some bytes.
+#[derive(Debug)]
+pub struct Store {
+    path: PathBuf,
+    described: u64,
+    /// The file, of which only what is needed is read.
+    file: Option<Mutex<File>>,
+    entries: HashMap<String, Entry>,
+    /// When it was written, in nanoseconds since 1970.
+    made: u128,
+    new: HashMap<String, (Entry, Vec<u8>)>,
+}
+
+/// How a file was before it was read.
+#[derive(Debug)]
+pub struct Look(Stamp);
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct Head {
+    version: String,
+    described: u64,
+    made: u128,
+    entries: Vec<(String, Entry)>,
+}
+
+/// What is known of a file.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct Entry {
+    stamp: Stamp,
+    /// The hash of the file's bytes; none for an entry of an archive, for which the whole archive would have to
+    /// be read.
+    content: Option<u64>,
+    /// Where its bytes are, behind the head.
+    start: u64,
+    len: u64,
+    /// The first eight bytes of each part of it, as a number: where it is sorted, they tell which part to read.
+    firsts: Vec<u64>,
+    /// The hash of each part.
+    checks: Vec<u64>,
+}
+
+/// What tells that a file is likely the same, without reading it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct Stamp {
+    size: u64,
+    modified: u128,
+    /// When anything about it changed, where the system tells: nobody can set that.
+    changed: Option<(i64, i64)>,
+    identity: Option<u64>,
+}
+
+impl Stamp {
+    fn of(metadata: &Metadata) -> Option<Stamp> {
+        let modified = metadata.modified().ok()?.duration_since(UNIX_EPOCH).ok()?.as_nanos();
+        #[cfg(unix)]
+        let (changed, identity) = {
+            use std::os::unix::fs::MetadataExt;
+            (Some((metadata.ctime(), metadata.ctime_nsec())), Some(metadata.ino()))
+        };
+        #[cfg(not(unix))]
+        let (changed, identity) = (None, None);
+        Some(Stamp { size: metadata.len(), modified, changed, identity })
+    }
+
+    /// Whether the file could have changed again in the same tick of the clock in which it was last looked at.
+    fn is_fresh(&self, made: u128) -> bool {
+        const TICK: u128 = 2_000_000_000;
+        let changed =
+            self.changed.map_or(0, |(seconds, _)| u128::try_from(seconds).unwrap_or(0) * 1_000_000_000);
+        self.modified.max(changed) + TICK > made
+    }
+}
+
+/// What is kept of a file is read, and known to be right, in parts of so many bytes.
+const PART: usize = 4096;
+
+fn firsts(bytes: &[u8]) -> Vec<u64> {
+    let first = |part: &[u8]| part.first_chunk().map_or(0, |first| u64::from_le_bytes(*first));
+    bytes.chunks(PART).map(first).collect()
+}
+
+/// What a cache file begins with.
+const MAGIC: &[u8; 16] = b"stitching cache\n";
+
+/// The number of this layout of the file, and the version of the program: what one finds out another may not.
+const VERSION: &str = concat!("1 ", env!("CARGO_PKG_VERSION"));
+
+impl Store {
+    /// Understands the head; `None` if it is not to be used.
+    fn read(&mut self, mut file: File) -> Option<()> {
+        let size = file.metadata().ok()?.len();
+        let mut fixed = [0; MAGIC.len() + 16];
+        file.read_exact(&mut fixed).ok()?;
+        let (len, check) = fixed.strip_prefix(MAGIC)?.split_at_checked(8)?;
+        let len = u64::from_le_bytes(len.try_into().ok()?);
+        let behind = len.checked_add(fixed.len() as u64).filter(|behind| *behind <= size)?;
+        let mut head = vec![0; usize::try_from(len).ok()?];
+        file.read_exact(&mut head).ok()?;
+        if xxh3_64(&head) != u64::from_le_bytes(check.try_into().ok()?) {
+            return None;
+        }
+        let head: Head = postcard::from_bytes(&head).ok()?;
+        if head.version != VERSION || head.described != self.described {
+            return None;
+        }
+        for (name, mut entry) in head.entries {
+            entry.start = entry.start.checked_add(behind)?;
+            if entry.start.checked_add(entry.len)? > size {
+                return None;
+            }
+            self.entries.insert(name, entry);
+        }
+        self.made = head.made;
+        self.file = Some(Mutex::new(file));
+        Some(())
+    }
+
+    /// The bytes of the file from `start` on.
+    fn bytes(&self, start: u64, len: u64) -> Option<Vec<u8>> {
+        let mut file = self.file.as_ref()?.lock().unwrap_or_else(PoisonError::into_inner);
+        file.seek(SeekFrom::Start(start)).ok()?;
+        let mut out = vec![0; usize::try_from(len).ok()?];
+        file.read_exact(&mut out).ok()?;
+        Some(out)
+    }
+
+    /// All that is kept under an entry, if it is what was written.
+    fn whole(&self, entry: &Entry) -> Option<Vec<u8>> {
+        let kept = self.bytes(entry.start, entry.len)?;
+        let parts = kept.chunks(PART).map(xxh3_64);
+        parts.eq(entry.checks.iter().copied()).then_some(kept)
+    }
+
+    /// The part of what is kept under an entry with this number, if it is what was written.
+    fn part(&self, entry: &Entry, number: usize) -> Option<Vec<u8>> {
+        let start = (number * PART) as u64;
+        let kept =
+            self.bytes(entry.start.checked_add(start)?, entry.len.checked_sub(start)?.min(PART as u64))?;
+        (xxh3_64(&kept) == *entry.checks.get(number)?).then_some(kept)
+    }
+
+    /// Whether what is kept of a file of `stack` still holds: the file is what it was made from. Reads the file
+    /// only if its size and times leave a doubt.
+    pub fn holds(&self, stack: &Stack, file: FileId) -> bool {
+        stack.files()[file].staged().is_none()
+            && self
+                .entries
+                .get(&name(stack, file))
+                .is_some_and(|entry| self.is_same(stack, file, entry) == Some(true))
+    }
+
+    fn is_same(&self, stack: &Stack, file: FileId, entry: &Entry) -> Option<bool> {
+        let path = on_disk(stack, file);
+        let stamp = Stamp::of(&std::fs::metadata(&path).ok()?)?;
+        if stamp == entry.stamp && stamp.changed.is_some() && !stamp.is_fresh(self.made) {
+            return Some(true);
+        }
+        Some(stamp.size == entry.stamp.size && hash_of(&path).ok()? == entry.content?)
+    }
+
+    /// What is kept of a file, if it still holds.
+    pub fn get(&self, stack: &Stack, file: FileId) -> Option<Vec<u8>> {
+        let entry = self.entries.get(&name(stack, file)).filter(|_| self.holds(stack, file))?;
+        self.whole(entry)
+    }
+
+    /// How a file is now; taken before it is read for [`Store::set`].
+    pub fn look(stack: &Stack, file: FileId) -> Option<Look> {
+        if stack.files()[file].staged().is_some() {
+            return None;
+        }
+        Stamp::of(&std::fs::metadata(on_disk(stack, file)).ok()?).map(Look)
+    }
+
+    /// Keeps `bytes` of a file, unless it changed since `look`.
+    pub fn set(&mut self, stack: &Stack, file: FileId, look: &Look, bytes: Vec<u8>) {
+        let path = on_disk(stack, file);
+        let content = match stack.archive_of(file) {
+            Some(_) => None,
+            None => hash_of(&path).ok(),
+        };
+        let now = std::fs::metadata(&path).ok().and_then(|metadata| Stamp::of(&metadata));
+        if now.as_ref() != Some(&look.0) {
+            return;
+        }
+        let (len, checks) = (bytes.len() as u64, bytes.chunks(PART).map(xxh3_64).collect());
+        let entry = Entry { stamp: look.0.clone(), content, start: 0, len, firsts: firsts(&bytes), checks };
+        self.new.insert(name(stack, file), (entry, bytes));
+    }
+
+    /// Writes what was newly kept, and what was kept before of files that are still listed by `stack`.
+    ///
+    /// # Errors
+    /// When the folder cannot be written; the work that was asked for is done all the same.
+    pub fn save(&mut self, stack: &Stack) -> Result<(), Error> {
+        if self.new.is_empty() {
+            return Ok(());
+        }
+        let mut parts: Vec<(String, Entry, Cow<'_, [u8]>)> = Vec::new();
+        for file in 0..stack.files().len() {
+            let name = name(stack, file);
+            if let Some((entry, bytes)) = self.new.get(&name) {
+                parts.push((name, entry.clone(), Cow::Borrowed(bytes)));
+            } else if let Some(entry) = self.entries.get(&name)
+                && let Some(kept) = self.whole(entry)
+            {
+                parts.push((name, entry.clone(), Cow::Owned(kept)));
+            }
+        }
+        let mut start = 0;
+        let mut entries = Vec::new();
+        for (name, entry, bytes) in &parts {
+            entries.push((name.clone(), Entry { start, ..entry.clone() }));
+            start += bytes.len() as u64;
+        }
+        let made = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_nanos());
+        let head = Head { version: VERSION.to_owned(), described: self.described, made, entries };
+        let io = |source: std::io::Error| Error::io("write", &self.path, source);
+        let head = postcard::to_stdvec(&head).map_err(|error| io(std::io::Error::other(error)))?;
+        let folder = self.path.parent().unwrap_or(Path::new("."));
+        std::fs::create_dir_all(folder).map_err(io)?;
+        // Written whole or not at all: two runs at once do not mix.
+        let mut file = tempfile::NamedTempFile::new_in(folder).map_err(io)?;
+        let mut write = || -> std::io::Result<()> {
+            let out = file.as_file_mut();
+            out.write_all(MAGIC)?;
+            out.write_all(&(head.len() as u64).to_le_bytes())?;
+            out.write_all(&xxh3_64(&head).to_le_bytes())?;
+            out.write_all(&head)?;
+            parts.iter().try_for_each(|(_, _, bytes)| out.write_all(bytes))
+        };
+        write().map_err(io)?;
+        file.persist(&self.path).map_err(|error| io(error.error))?;
+        Ok(())
+    }
+}
+
+/// Where in files things can be found: for each file pairs of a part of a hash and a byte offset.
+#[derive(Debug)]
+pub(crate) struct Postings {
+    store: Store,
+    /// The files for which they are known and right.
+    known: Vec<bool>,
+}
+
+impl Postings {
+    /// Of the files that `known` names, from a store that has them.
+    pub(crate) fn new(store: Store, known: Vec<bool>) -> Postings {
+        Postings { store, known }
+    }
+
+    /// As they are kept: pairs of hash and offset, to be looked up by hash.
+    pub(crate) fn encode(mut pairs: Vec<(u64, u32)>) -> Vec<u8> {
+        let mut packed: Vec<u64> =
+            pairs.drain(..).map(|(hash, offset)| hash & !u64::from(u32::MAX) | u64::from(offset)).collect();
+        packed.sort_unstable();
+        packed.dedup();
+        packed.iter().flat_map(|pair| pair.to_le_bytes()).collect()
+    }
+
+    /// The offsets in `file` of what has one of `hashes`, sorted; there may be some of other things. `None` if
+    /// nothing is known of the file.
+    pub(crate) fn offsets(&self, stack: &Stack, file: FileId, hashes: &[u64]) -> Option<Vec<usize>> {
+        if !self.known.get(file).copied().unwrap_or(false) {
+            return None;
+        }
+        let name = name(stack, file);
+        let (new, kept) = (self.store.new.get(&name), self.store.entries.get(&name));
+        let entry = new.map(|(entry, _)| entry).or(kept)?;
+        let part = |number: usize| match new {
+            Some((_, bytes)) => bytes.chunks(PART).nth(number).map(<[u8]>::to_vec),
+            None => self.store.part(entry, number),
+        };
+        const OFFSET: u64 = u32::MAX as u64;
+        let mut out = Vec::new();
+        for hash in hashes {
+            let wanted = hash & !OFFSET;
+            // It may begin inside the part before the first that begins with it or above.
+            let from = entry.firsts.partition_point(|first| *first < wanted);
+            for number in from.saturating_sub(1)..entry.firsts.len() {
+                if number >= from && entry.firsts[number] & !OFFSET != wanted {
+                    break;
+                }
+                let part = part(number)?;
+                let pairs = part.as_chunks::<8>().0.iter().map(|pair| u64::from_le_bytes(*pair));
+                out.extend(
+                    pairs.filter(|pair| pair & !OFFSET == wanted).map(|pair| (pair & OFFSET) as usize),
+                );
+            }
+        }
+        out.sort_unstable();
+        out.dedup();
+        Some(out)
+    }
+}
+
+/// By what a file is known in a cache: its layer's folder and its path.
+fn name(stack: &Stack, file: FileId) -> String {
+    let entry = &stack.files()[file];
+    format!("{}\n{}", stack.layers()[entry.layer].root.display(), entry.path)
+}
+
+/// The file itself, or the archive that it lies in.
+fn on_disk(stack: &Stack, file: FileId) -> PathBuf {
+    match stack.archive_of(file) {
+        Some((archive, _)) => archive.file.clone(),
+        None => stack.location(file),
+    }
+}
+
+fn hash_of(path: &Path) -> std::io::Result<u64> {
+    let mut file = File::open(path)?;
+    let mut hasher = xxhash_rust::xxh3::Xxh3Default::new();
+    let mut buffer = vec![0; 1 << 18];
+    loop {
+        match file.read(&mut buffer)? {
+            0 => return Ok(hasher.digest()),
+            read => hasher.update(&buffer[..read]),
+        }
+    }
+}
