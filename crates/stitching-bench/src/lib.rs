@@ -19,6 +19,8 @@ pub struct Bench {
     pub threads: Option<&'static str>,
     /// An argument with which the program runs after each measured run, unmeasured, to put things back.
     pub after: Option<&'static str>,
+    /// A folder that is deleted before each run, unmeasured: what an earlier run found out.
+    pub forget: Option<&'static str>,
     /// The times of its runs, sorted by [`take_turns`].
     pub times: Vec<Duration>,
     /// The most memory it had, in bytes.
@@ -34,6 +36,7 @@ impl Bench {
             args,
             threads: None,
             after: None,
+            forget: None,
             times: Vec::new(),
             memory: 0,
         }
@@ -45,10 +48,20 @@ impl Bench {
     }
 }
 
+/// The plain text search of this machine: its program, and the arguments with which it counts lines.
+pub fn text_search() -> (&'static str, &'static [&'static str]) {
+    let is_there = |program: &str| Command::new(program).arg("--version").output().is_ok();
+    if is_there("rg") { ("rg", &["-c"]) } else { ("grep", &["-c", "-F"]) }
+}
+
 /// Runs the commands in turns in the folder `dir`, once unmeasured and then `rounds` times.
 pub fn take_turns(benches: &mut [Bench], dir: &Path, rounds: usize) -> Result<()> {
     for round in 0..=rounds {
         for bench in &mut *benches {
+            if let Some(forget) = bench.forget.map(|forget| dir.join(forget)).filter(|forget| forget.exists())
+            {
+                std::fs::remove_dir_all(forget)?;
+            }
             let (time, memory) = run(bench, dir)?;
             if round > 0 {
                 bench.times.push(time);

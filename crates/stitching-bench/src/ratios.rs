@@ -7,9 +7,9 @@
 use anyhow::{Context, Result};
 use clap::Parser;
 use std::path::{Path, PathBuf};
-use stitching_bench::{Bench, take_turns};
+use stitching_bench::{Bench, take_turns, text_search};
 
-/// Measures `stitching` beside `cat` and `rg` on a project made by `generate`.
+/// Measures `stitching` beside `cat` and a text search on a project made by `generate`.
 #[derive(Parser)]
 struct Args {
     /// A folder made by `generate`
@@ -31,16 +31,26 @@ fn main() -> Result<()> {
         after,
         ..Bench::new(name, &stitching, command.split(' ').map(str::to_owned).collect())
     };
-    let other = |name, program: &str, mut args: Vec<String>| {
+    let other = |name: &str, program: &str, mut args: Vec<String>| {
         args.extend(files.iter().cloned());
         Bench::new(name, program, args)
     };
+    let (program, counting) = text_search();
+    let mut counting: Vec<String> = counting.iter().map(|own| (*own).to_owned()).collect();
+    counting.push("t07_k01234".to_owned());
+    let search = other(&format!("text search ({program} -c)"), program, counting);
+    let first = |bench| Bench { forget: Some(".stitching/cache"), ..bench };
     let mut benches = vec![
         other("read all bytes (cat)", "cat", vec![]),
-        other("text search (rg -c)", "rg", vec!["-c".into(), "t07_k01234".into()]),
+        search,
         own("check", "check", None, None),
         own("check, 1 thread", "check", Some("1"), None),
-        own("uses t00:hub", "uses t00:hub", None, None),
+        first(own("show of a record, first run", "show t03:t03_k00100", None, None)),
+        own("show of a record, again", "show t03:t03_k00100", None, None),
+        first(own("uses of a record, first run", "uses t03:t03_k00100", None, None)),
+        own("uses of a record, again", "uses t03:t03_k00100", None, None),
+        own("find of a key", "find t03_k00100", None, None),
+        own("uses in all files (t00:hub)", "uses t00:hub", None, None),
         own("rename t00:hub", "rename t00:hub nave", None, Some("undo")),
         own("rename, preview only", "rename t00:hub nave --preview", None, None),
     ];

@@ -15,11 +15,12 @@ mod proposal;
 mod recognise;
 mod references;
 mod shapes;
+mod siblings;
 mod start;
 mod values;
 mod write;
 
-pub use proposal::{Band, Exception, Proposal, Topic, with_tables};
+pub use proposal::{Band, Exception, Proposal, Topic, confirmed_too, with_tables};
 pub use start::{Start, start};
 pub use write::written;
 
@@ -32,8 +33,8 @@ use candidates::{Candidate, Found};
 use hashbrown::HashMap;
 use keys::{KeyChoice, STEM};
 use profile::{
-    Checked, CheckedCounts, Counts, Profile, SAMPLED, SEPARATORS, Seen, Split, Wanted, check_all, profile,
-    texts_of,
+    Affix, Checked, CheckedCounts, Counts, Profile, SAMPLED, SEPARATORS, Seen, Split, Wanted, check_all,
+    profile, texts_of,
 };
 use references::{Exceptions, Leads, Source, Suspicion, Target, Targets, explain, suspicions};
 use std::cell::RefCell;
@@ -453,9 +454,11 @@ impl Study<'_> {
         let found = suspicions(&sources, &targets, &owners);
         // Where the whole does not lead anywhere, the items of a list may.
         let mut parted: Vec<Way> = Vec::new();
+        let mut unresolved: Vec<&Way> = Vec::new();
         for (way, (source, found)) in whole.iter().zip(sources.iter().zip(&found)) {
             let resolves = found.as_ref().is_some_and(|found| found.best.distinct * 2 > found.distinct);
             if !resolves && !source.is_key {
+                unresolved.push(way);
                 let ways = splits(source);
                 parted.extend(ways.into_iter().map(|split| Way {
                     split,
@@ -464,6 +467,7 @@ impl Study<'_> {
                 }));
             }
         }
+        parted.extend(self.decorated(&unresolved));
         self.retain_promising(&mut parted, &targets);
         let wanted: Vec<Wanted> = parted
             .iter()
@@ -502,6 +506,15 @@ impl Study<'_> {
                 all.push((&parted[*at], &parted_sources[*at], found));
             }
         }
+        let conditional = self.conditional(whole.iter().zip(&sources).zip(&found), &targets);
+        let is_told = |way: &Way| {
+            let mut told = conditional.iter().map(|own| (&own.table, own.field.as_ref()));
+            let own = &self.studied[way.table].table;
+            told.any(|(table, field)| {
+                *table == own.name && field == way.fields.first().map(|at| &own.fields[*at].name)
+            })
+        };
+        all.retain(|(way, ..)| !is_told(way));
         let checked = self.checked(&all, &targets);
         let all: Vec<(&Way, &Source<'_>, Suspicion)> = all
             .into_iter()
@@ -520,6 +533,201 @@ impl Study<'_> {
             let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
             let exceptions = explain(found, own, numeric, &|text| near.to(found.best.target, text));
             out.extend(self.link(way, source, found, &exceptions, &targets, &places));
+        }
+        out.extend(conditional);
+        let composite = self.composite(&out);
+        out.retain(|own| !composite.iter().any(|new| new.table == own.table && new.field == own.field));
+        out.extend(composite);
+        out
+    }
+
+    /// The ways in which something that all values have before or behind them is taken away.
+    fn decorated(&self, ways: &[&Way]) -> Vec<Way> {
+        /// So many values are looked at, and no fewer than so many say anything.
+        const TRIED: usize = 100;
+        const LEAST: usize = 4;
+        let few = |way: &&Way| -> Vec<Seen> {
+            let values =
+                way.fields.iter().flat_map(|field| self.counts[way.table].columns[*field].distinct.values());
+            let mut seen: Vec<Seen> = values.copied().collect();
+            seen.sort_by_key(|seen| (seen.file, seen.cell.span.start));
+            let step = seen.len().div_ceil(TRIED).max(1);
+            seen.into_iter().step_by(step).collect()
+        };
+        let seen: Vec<Vec<Seen>> = ways.iter().map(few).collect();
+        let texts = texts_of(self.stack, &seen.concat());
+        let mut start = 0;
+        let mut out = Vec::new();
+        for (way, seen) in ways.iter().zip(&seen) {
+            let own = &texts[start..start + seen.len()];
+            start += seen.len();
+            let own: Vec<&str> =
+                own.iter().map(String::as_str).filter(|text| !references::is_usual_none(text)).collect();
+            let around = (own.len() >= LEAST).then(|| shared_around(&own)).flatten();
+            out.extend(around.map(|around| Way {
+                fields: way.fields.clone(),
+                table: way.table,
+                split: Split { around: Some(around), ..Split::default() },
+            }));
+        }
+        out
+    }
+
+    /// Columns of which another one tells to which table they point.
+    fn conditional<'a>(
+        &self,
+        all: impl Iterator<Item = ((&'a Way, &'a Source<'a>), &'a Option<Suspicion>)>,
+        targets: &Targets,
+    ) -> Vec<Proposal> {
+        /// Fewer values say little.
+        const LEAST: u64 = 8;
+        let mut out = Vec::new();
+        for ((way, source), found) in all {
+            let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
+            let [field] = way.fields[..] else { continue };
+            let one_does = found.as_ref().is_some_and(|found| {
+                found.best.values * 100 >= found.values * 97 || found.best.distinct == found.distinct
+            });
+            let values: u64 = source.profiles.iter().map(|profile| profile.values).sum();
+            if source.is_key || numeric || one_does || values < LEAST {
+                continue;
+            }
+            // Some of its values lead to records; of a column that is sampled, some of those that were kept.
+            let kept: u64 = source.profiles.iter().map(|profile| profile.distinct.len() as u64).sum();
+            let lead = |hits: &references::Hits| matches!(targets.list[hits.target].leads, Leads::Record(_));
+            let hits = references::hits(source, targets);
+            if !hits.iter().filter(|hits| lead(hits)).any(|hits| hits.distinct * 10 >= kept) {
+                continue;
+            }
+            let own = &self.studied[way.table];
+            let counts = &self.counts[way.table];
+            let could_tell = |sibling: &usize| {
+                let profile = &counts.columns[*sibling];
+                let few = profile.level == 0 && (1..=24).contains(&profile.distinct.len());
+                *sibling != field
+                    && few
+                    && profile.prose == 0
+                    && profile.most <= 1
+                    && profile.values * 10 >= counts.records * 9
+            };
+            let siblings: Vec<usize> = (0..own.table.fields.len()).filter(could_tell).collect();
+            if siblings.is_empty() {
+                continue;
+            }
+            let told = siblings::telling(self.stack, &own.table, &own.files, field, &siblings, targets);
+            let Some(told) = told.filter(|told| told.values >= LEAST) else { continue };
+            let by = &own.table.fields[told.field].name;
+            let cases: Vec<(&String, &str)> = told
+                .cases
+                .iter()
+                .filter_map(|(value, target)| Some((value, targets.list[(*target)?].name.as_str())))
+                .collect();
+            let is_bare = |value: &str| {
+                value.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'_' || byte == b'-')
+            };
+            let name = |value: &String| if is_bare(value) { value.clone() } else { quoted(value) };
+            let refs: Vec<String> =
+                cases.iter().map(|(value, table)| format!("{} = {}", name(value), quoted(table))).collect();
+            let shown: Vec<String> =
+                cases.iter().map(|(value, table)| format!("{table} where {by} is {value}")).collect();
+            let mut needs: Vec<String> = cases.iter().map(|(_, table)| (*table).to_owned()).collect();
+            needs.dedup();
+            let elsewhere = told.cases.values().filter(|target| target.is_none()).count();
+            let mut reasons = Vec::new();
+            if told.named {
+                reasons.push(format!("the values of `{by}` name the tables"));
+            }
+            if elsewhere > 0 {
+                reasons.push(format!("with {elsewhere} other values of `{by}` it points nowhere"));
+            }
+            out.push(Proposal {
+                band: if told.named && told.fit == told.values { Band::Accept } else { Band::Ask },
+                topic: Topic::Link,
+                table: own.table.name.clone(),
+                field: Some(own.table.fields[field].name.clone()),
+                says: format!("points to {}", shown.join(", ")),
+                needs,
+                settings: vec![
+                    ("ref".to_owned(), format!("{{ {} }}", refs.join(", "))),
+                    ("by".to_owned(), quoted(by)),
+                ],
+                values: told.values,
+                fit: told.fit,
+                distinct: source.profiles.iter().map(|profile| profile.different()).sum(),
+                none: Vec::new(),
+                exceptions: Vec::new(),
+                rivals: Vec::new(),
+                reasons,
+            });
+        }
+        out
+    }
+
+    /// Columns that together name a record of a table whose key has several parts: those with the names of the
+    /// parts. `links` is what points somewhere by itself.
+    fn composite(&self, links: &[Proposal]) -> Vec<Proposal> {
+        let mut out = Vec::new();
+        let fields = |own: &Studied, names: &[String]| -> Option<Vec<usize>> {
+            names.iter().map(|name| own.table.field(name)).collect()
+        };
+        for (at, owner) in self.studied.iter().enumerate() {
+            let Some(key) = fields(owner, &owner.key.parts).filter(|key| key.len() > 1) else { continue };
+            for (other, own) in self.studied.iter().enumerate().filter(|(other, _)| *other != at) {
+                let Some(columns) = fields(own, &owner.key.parts) else { continue };
+                let is_linked = |field: &usize| {
+                    links.iter().any(|link| {
+                        link.band != Band::Hidden
+                            && link.table == own.table.name
+                            && link.field.as_ref() == Some(&own.table.fields[*field].name)
+                    })
+                };
+                let free = columns.iter().rev().find(|field| own.open.contains(field) && !is_linked(field));
+                let same_key = own.key.parts == owner.key.parts;
+                let Some(field) =
+                    free.filter(|_| !same_key || self.counts[other].records < self.counts[at].records)
+                else {
+                    continue;
+                };
+                let found = siblings::together(
+                    self.stack,
+                    (&owner.table, &owner.files, &key),
+                    (&own.table, &own.files, &columns),
+                );
+                if found.distinct < 4 || found.fit * 100 < found.values * 95 {
+                    continue;
+                }
+                let with: Vec<String> = owner
+                    .key
+                    .parts
+                    .iter()
+                    .zip(&columns)
+                    .map(|(name, column)| quoted(if column == field { "{}" } else { name }))
+                    .collect();
+                let sure = found.fit == found.values && found.distinct >= 8 && !same_key;
+                out.push(Proposal {
+                    band: if sure { Band::Accept } else { Band::Ask },
+                    topic: Topic::Link,
+                    table: own.table.name.clone(),
+                    field: Some(own.table.fields[*field].name.clone()),
+                    says: format!(
+                        "points to {}, together with {}",
+                        owner.table.name,
+                        owner.key.parts.join(" and ")
+                    ),
+                    needs: vec![owner.table.name.clone()],
+                    settings: vec![
+                        ("ref".to_owned(), quoted(&owner.table.name)),
+                        ("with".to_owned(), format!("[{}]", with.join(", "))),
+                    ],
+                    values: found.values,
+                    fit: found.fit,
+                    distinct: found.distinct,
+                    none: Vec::new(),
+                    exceptions: Vec::new(),
+                    rivals: Vec::new(),
+                    reasons: vec!["the columns are called as the parts of the key".to_owned()],
+                });
+            }
         }
         out
     }
@@ -541,9 +749,10 @@ impl Study<'_> {
         let seen: Vec<Vec<Seen>> = ways.iter().map(few).collect();
         let texts = texts_of(self.stack, &seen.concat());
         let mut start = 0;
-        let promising = |(way, seen): (&Way, &Vec<Seen>)| {
+        let promising = |(way, seen): (&mut Way, &Vec<Seen>)| {
             let own = &texts[start..start + seen.len()];
             start += seen.len();
+            way.split.counted = way.split.list.is_some_and(|list| are_counted(own, list));
             let (mut pieces, mut hits) = (0u32, vec![0u32; targets.list.len()]);
             for text in own {
                 way.split.pieces(text, |piece, _| {
@@ -554,7 +763,7 @@ impl Study<'_> {
             // One of several tables may have them, and some may stand for "nothing".
             hits.iter().any(|hits| *hits > 0 && hits * 5 >= pieces)
         };
-        let keep: Vec<bool> = ways.iter().zip(&seen).map(promising).collect();
+        let keep: Vec<bool> = ways.iter_mut().zip(&seen).map(promising).collect();
         let mut keep = keep.into_iter();
         ways.retain(|_| keep.next().unwrap_or_default());
     }
@@ -867,8 +1076,23 @@ impl Study<'_> {
         };
         if let Some(list) = way.split.list {
             settings.push(("list".to_owned(), quoted(&list.to_string())));
+            if way.split.counted {
+                settings.push(("counted".to_owned(), "true".to_owned()));
+            }
         }
         match way.split.part {
+            None if way.split.around.is_some() => {
+                let name = names::stem_words(&target.name).join("_");
+                let name = if name.is_empty() { "what".to_owned() } else { name };
+                let (before, behind) = way.split.around.unwrap_or_default();
+                settings.push((
+                    "parts".to_owned(),
+                    quoted(&format!("{}{{{name}}}{}", before.text(), behind.text())),
+                ));
+                let inside: Vec<String> =
+                    link.iter().map(|(name, value)| format!("{name} = {value}")).collect();
+                settings.push((name, format!("{{ {} }}", inside.join(", "))));
+            }
             None => settings.extend(link),
             Some((sign, part)) => {
                 let name = names::stem_words(&target.name).join("_");
@@ -1042,8 +1266,25 @@ impl Study<'_> {
             let unique = !is_key && values::seems_unique(name, profile, self.counts[table].records);
             let kind = values::kind_of(profile, is_key, &seen, own_texts);
             let base = Self::question(own, name, profile, "no two are the same", "unique");
-            if unique {
-                out.push(base.clone());
+            let dense = values::is_dense(profile) && !is_key;
+            if unique || dense {
+                let says = match dense {
+                    true => format!("numbered from {} to {} without a gap", profile.lowest, profile.highest),
+                    false => base.says.clone(),
+                };
+                out.push(Proposal { says, ..base.clone() });
+            }
+            if let Some(bits) = values::bits(profile, own_texts).filter(|_| !is_key) {
+                let shown: Vec<String> = bits.iter().map(i64::to_string).collect();
+                let says = format!("flag bits: {}", shown.join(", "));
+                let settings =
+                    vec![("about".to_owned(), quoted(&format!("Flag bits: {}.", shown.join(", "))))];
+                out.push(Proposal { says, settings, ..base.clone() });
+            }
+            if let Some((low, high)) = values::range(profile).filter(|_| !is_key && !dense) {
+                let says = format!("numbers from {low} to {high}, so far");
+                let settings = vec![("range".to_owned(), format!("[{low}, {high}]"))];
+                out.push(Proposal { band: Band::Hidden, says, settings, ..base.clone() });
             }
             if let Some(kind) = kind.filter(|_| name != STEM) {
                 let values::Kind { band, says, settings, fit, reasons, none } = kind;
@@ -1100,16 +1341,55 @@ fn splits(source: &Source<'_>) -> Vec<Split> {
         if share(at(sign)) < 0.1 {
             continue;
         }
-        out.push(Split { list: Some(sign), part: None });
+        out.push(Split { list: Some(sign), ..Split::default() });
         if colon > 0.5 {
-            out.push(Split { list: Some(sign), part: Some((':', 0)) });
+            out.push(Split { list: Some(sign), part: Some((':', 0)), ..Split::default() });
         }
     }
     if colon > 0.5 {
-        out.push(Split { list: None, part: Some((':', 0)) });
-        out.push(Split { list: None, part: Some((':', 1)) });
+        out.push(Split { part: Some((':', 0)), ..Split::default() });
+        out.push(Split { part: Some((':', 1)), ..Split::default() });
     }
     out
+}
+
+/// What all of `texts` have before and behind something of their own, each up to a sign; none if that is nothing.
+fn shared_around(texts: &[&str]) -> Option<(Affix, Affix)> {
+    let first = *texts.first()?;
+    let before = texts.iter().fold(first.len(), |len, text| {
+        let same = first.bytes().zip(text.bytes()).take_while(|(a, b)| a == b).count();
+        len.min(same)
+    });
+    let behind = texts.iter().fold(first.len(), |len, text| {
+        let same = first.bytes().rev().zip(text.bytes().rev()).take_while(|(a, b)| a == b).count();
+        len.min(same)
+    });
+    let before = &first[..first.floor_char_boundary(before)];
+    let behind = &first[first.ceil_char_boundary(first.len() - behind)..];
+    // Words are not cut, and what a template would read otherwise is left alone.
+    let is_sign = |c: char| !c.is_alphanumeric();
+    let before = before
+        .rfind(is_sign)
+        .map_or("", |at| &before[..at + before[at..].chars().next().map_or(0, char::len_utf8)]);
+    let behind = behind.find(is_sign).map_or("", |at| &behind[at..]);
+    let plain = |text: &str| !text.contains(['{', '}', '[', ']', '"']);
+    let long_enough = texts.iter().all(|text| text.len() > before.len() + behind.len());
+    if (before.is_empty() && behind.is_empty()) || !plain(before) || !plain(behind) || !long_enough {
+        return None;
+    }
+    Some((Affix::new(before)?, Affix::new(behind)?))
+}
+
+/// Whether each of `texts` is a list whose first item is the number of the others.
+fn are_counted(texts: &[String], separator: char) -> bool {
+    const LEAST: usize = 4;
+    let counted = |text: &&String| {
+        let mut items = text.split(separator);
+        let first = items.next().and_then(|first| first.trim().parse::<usize>().ok());
+        first.is_some_and(|first| first == items.count())
+    };
+    let lists = || texts.iter().filter(|text| text.contains(separator));
+    lists().count() >= LEAST && lists().all(|text| counted(&text))
 }
 
 /// Keys close to a text, by target.

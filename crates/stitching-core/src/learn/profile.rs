@@ -261,6 +261,31 @@ pub(super) struct Split {
     pub list: Option<char>,
     /// What separates the parts of an item, and which part is meant.
     pub part: Option<(char, u8)>,
+    /// Whether the first item is the number of those that follow.
+    pub counted: bool,
+    /// What stands before and behind each item.
+    pub around: Option<(Affix, Affix)>,
+}
+
+/// A short text that stands before or behind others.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(super) struct Affix {
+    bytes: [u8; 32],
+    len: u8,
+}
+
+impl Affix {
+    /// `None` if the text is too long.
+    pub fn new(text: &str) -> Option<Affix> {
+        let mut bytes = [0; 32];
+        bytes.get_mut(..text.len())?.copy_from_slice(text.as_bytes());
+        Some(Affix { bytes, len: u8::try_from(text.len()).ok()? })
+    }
+
+    /// The text.
+    pub fn text(&self) -> &str {
+        std::str::from_utf8(&self.bytes[..usize::from(self.len)]).unwrap_or_default()
+    }
 }
 
 impl Split {
@@ -272,14 +297,23 @@ impl Split {
                 Some((sign, 0)) => piece.split_once(sign).map(|(first, _)| first),
                 Some((sign, _)) => piece.split_once(sign).map(|(_, second)| second),
             };
-            let Some(piece) = piece.map(str::trim).filter(|piece| !piece.is_empty()) else { return };
+            let inner = |piece: &'v str| match &self.around {
+                None => piece,
+                Some((before, behind)) => {
+                    let inner =
+                        piece.strip_prefix(before.text()).and_then(|rest| rest.strip_suffix(behind.text()));
+                    inner.unwrap_or(piece)
+                }
+            };
+            let piece = piece.map(str::trim).map(inner);
+            let Some(piece) = piece.filter(|piece| !piece.is_empty()) else { return };
             let start = piece.as_ptr() as usize - value.as_ptr() as usize;
             if let (Ok(start), Ok(end)) = (u16::try_from(start), u16::try_from(start + piece.len())) {
                 each(piece, (start, end));
             }
         };
         match self.list {
-            Some(separator) => value.split(separator).for_each(&mut one),
+            Some(separator) => value.split(separator).skip(usize::from(self.counted)).for_each(&mut one),
             None => one(value),
         }
     }

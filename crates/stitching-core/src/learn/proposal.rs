@@ -92,6 +92,22 @@ pub struct Proposal {
     pub reasons: Vec<String>,
 }
 
+/// The positions in `all` of what a user's confirmation of some proposals makes sure as well: fields of other tables
+/// that are called the same, point to the same and have no exceptions.
+pub fn confirmed_too(all: &[Proposal], confirmed: &[usize]) -> Vec<usize> {
+    let is_like = |own: &Proposal, other: &Proposal| {
+        own.topic == Topic::Link
+            && other.topic == Topic::Link
+            && own.field == other.field
+            && own.settings == other.settings
+            && other.fit == other.values
+    };
+    (0..all.len())
+        .filter(|at| !confirmed.contains(at))
+        .filter(|at| confirmed.iter().any(|own| is_like(&all[*own], &all[*at])))
+        .collect()
+}
+
 /// `chosen` with the proposals for the tables that they need, in the order of `all`.
 pub fn with_tables(all: &[Proposal], chosen: impl Fn(usize, &Proposal) -> bool) -> Vec<&Proposal> {
     let mut taken: Vec<bool> = all.iter().enumerate().map(|(at, own)| chosen(at, own)).collect();

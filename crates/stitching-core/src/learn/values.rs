@@ -122,6 +122,37 @@ fn numbers(profile: &Profile, is_key: bool, none: Option<String>, odd: u64) -> K
     Kind { band, says, settings, fit, reasons, none: nothing }
 }
 
+/// Whether a column holds whole numbers that follow one another, each once.
+pub(super) fn is_dense(profile: &Profile) -> bool {
+    const LEAST: u64 = 5;
+    profile.level == 0
+        && profile.values >= LEAST
+        && profile.integers == profile.values
+        && profile.distinct.len() as u64 == profile.values
+        && profile.highest - profile.lowest + 1.0 == profile.values as f64
+}
+
+/// The bits that a column holds one at a time: powers of two, of which there are several, and perhaps 0. `texts` are
+/// all its values, if they are few.
+pub(super) fn bits(profile: &Profile, texts: &[String]) -> Option<Vec<i64>> {
+    const LEAST: usize = 4;
+    if profile.level > 0 || texts.len() != profile.distinct.len() {
+        return None;
+    }
+    let mut numbers: Vec<i64> = texts.iter().map(|text| text.parse().ok()).collect::<Option<_>>()?;
+    numbers.retain(|number| *number != 0);
+    numbers.sort_unstable();
+    let all = numbers.iter().all(|number| *number > 0 && number.count_ones() == 1);
+    (all && numbers.len() >= LEAST).then_some(numbers)
+}
+
+/// The lowest and the highest number of a column of numbers, if there are several different ones.
+pub(super) fn range(profile: &Profile) -> Option<(f64, f64)> {
+    let several = profile.level > 0 || profile.distinct.len() > 2 || profile.integers < profile.numbers;
+    (profile.numbers == profile.values && several && profile.lowest < profile.highest)
+        .then_some((profile.lowest, profile.highest))
+}
+
 /// Whether a column that is no key could be meant to be unique: all its values are different, and its name
 /// or its kind says that they name something.
 pub(super) fn seems_unique(name: &str, profile: &Profile, records: u64) -> bool {

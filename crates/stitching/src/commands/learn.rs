@@ -1,14 +1,20 @@
 //! `stitching learn` and `stitching init`
 
 use crate::args::{Global, Init, Learn};
+use crate::render::human;
 use crate::ui::{BOLD, DIM, GREEN, Ui, YELLOW, count, grouped, styled, wants_json};
 use serde_json::{Value, json};
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::process::ExitCode;
+use stitching_core::checks::check;
 use stitching_core::journal::{create_description, replace_description};
-use stitching_core::learn::{Band, Learned, Proposal, Topic, learn, start, with_tables, written};
+use stitching_core::layers::LayerId;
+use stitching_core::learn::{
+    Band, Learned, Proposal, Topic, confirmed_too, learn, start, with_tables, written,
+};
 use stitching_core::project::PROJECT_FILE;
-use stitching_core::{Error, Project};
+use stitching_core::{Error, Place, Project};
 
 /// Exceptions shown for each proposal.
 const EXCEPTIONS: usize = 3;
@@ -42,22 +48,52 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
         }
     }
     if args.write || !args.accept.is_empty() {
+        let confirmed: Vec<usize> = args.accept.iter().map(|number| number - 1).collect();
+        let too = confirmed_too(&learned.proposals, &confirmed);
+        let named = |at: &usize| {
+            let own = &learned.proposals[*at];
+            format!("{}.{}", own.table, own.field.as_deref().unwrap_or_default())
+        };
+        if !too.is_empty() {
+            let names: Vec<String> = too.iter().map(named).collect();
+            ui.note(&format!(
+                "with them goes what is called the same and points there too: {}",
+                names.join(", ")
+            ));
+        }
         let taken = with_tables(&learned.proposals, |at, own| {
             let of_table = args.table.as_ref().is_none_or(|table| own.table == *table);
-            of_table && (args.accept.contains(&(at + 1)) || (args.write && own.band == Band::Accept))
+            let written = args.write && own.band == Band::Accept;
+            confirmed.contains(&at) || too.contains(&at) || (of_table && written)
         });
         return write(project, &taken, as_json, ui);
     }
     let shown = |own: &&(usize, &Proposal)| args.all || own.1.band != Band::Hidden;
+    let contradicted = contradictions(project, args.table.as_deref(), through, ui);
     let listed: Vec<(usize, &Proposal)> = numbered.iter().filter(of_table).filter(shown).copied().collect();
     if as_json {
         let proposals: Vec<Value> =
             numbered.iter().filter(of_table).map(|(number, own)| shape(*number, own)).collect();
-        ui.json(&json!({ "proposals": proposals, "unknown_files": learned.unknown, "languages": learned.languages }));
+        let contradicted: Vec<Value> = contradicted
+            .iter()
+            .map(|((field, code), (count, _))| json!({ "field": field, "code": code, "count": count }))
+            .collect();
+        ui.json(&json!({ "proposals": proposals, "contradictions": contradicted, "unknown_files": learned.unknown, "languages": learned.languages }));
         return Ok(ExitCode::SUCCESS);
     }
     ui.out(&proposals_text(&listed));
     summary(&learned, ui);
+    if !contradicted.is_empty() {
+        let paths = human::Paths::of(project);
+        ui.note("the data is not as the schema says (`stitching check --all` shows where):");
+        for ((field, code), (number, place)) in &contradicted {
+            ui.note(&format!(
+                "  {field}: {code}, {}, first at {}",
+                count(*number, "time"),
+                paths.place(place)
+            ));
+        }
+    }
     let accepted = listed.iter().filter(|own| own.1.band == Band::Accept).count();
     if accepted > 0 {
         ui.note(&format!("`stitching learn --write` adds the {accepted} marked `accept` to the schema; `--accept N,...` adds others"));
@@ -70,6 +106,26 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
 }
 
 /// Puts `taken` into the schema: into the file that describes the table, new tables into the last one.
+/// What the data contradicts: fields of the schema with the codes of their problems, how often, and where first.
+type Contradictions = BTreeMap<(String, &'static str), (usize, Place)>;
+
+/// Where the data is not as the schema says, in all layers.
+fn contradictions(project: &Project, table: Option<&str>, through: LayerId, ui: &Ui) -> Contradictions {
+    let mut out = Contradictions::new();
+    if project.schema.tables.is_empty() {
+        return out;
+    }
+    let report = ui.progress("checking", || check(&project.stack, &project.schema, through));
+    for problem in report.problems {
+        let (Some(own), Some(field)) = (problem.table, problem.field) else { continue };
+        if table.is_none_or(|table| own == table) {
+            let place = problem.place;
+            out.entry((format!("{own}.{field}"), problem.code)).or_insert((0, place)).0 += 1;
+        }
+    }
+    out
+}
+
 fn write(project: &Project, taken: &[&Proposal], as_json: bool, ui: &Ui) -> Result<ExitCode, Error> {
     let mut texts = Vec::new();
     for name in &project.schema_files {
