@@ -141,6 +141,14 @@ struct Known {
     is_number: bool,
 }
 
+/// A table whose records are numbered places of those of another.
+struct Slots {
+    name: String,
+    owner: String,
+    columns: [String; 2],
+    places: Vec<(String, String)>,
+}
+
 fn main() -> Result<()> {
     let args = Args::parse();
     let mut total = Scores::default();
@@ -160,6 +168,7 @@ fn make(seed: u64, dir: &Path) -> Result<Vec<Table>> {
     let mut game = Game { numbers: Numbers(seed * 7919), words: BTreeSet::new() };
     let mut known: Vec<Known> = Vec::new();
     let mut tables: Vec<Table> = Vec::new();
+    let mut slots: Vec<Slots> = Vec::new();
     let mut texts: Vec<String> = Vec::new();
     let mut files: Vec<String> = Vec::new();
     for number in 0..30 {
@@ -206,9 +215,25 @@ fn make(seed: u64, dir: &Path) -> Result<Vec<Table>> {
         let camel = game.chance(40);
         let styled = |name: String| if camel { capital(&name) } else { name };
         let mut used: BTreeSet<String> = BTreeSet::new();
-        if is_pair {
+        let words: Vec<usize> = (0..known.len()).filter(|at| !known[*at].is_number).collect();
+        if is_pair && game.chance(50) && !words.is_empty() {
+            let of = &known[*game.pick(&words)];
+            let names = [styled(of.name.trim_end_matches('s').to_owned()), styled("slot".to_owned())];
+            let mut places = Vec::new();
+            for owner in of.keys.iter().take(40) {
+                places.extend((1..=1 + game.below(5)).map(|slot| (owner.clone(), slot.to_string())));
+            }
+            let truths = [Truth::Link { kind: "reference", tables: vec![of.name.clone()] }, Truth::Plain];
+            for (at, truth) in truths.into_iter().enumerate() {
+                let values =
+                    places.iter().map(|own| if at == 0 { own.0.clone() } else { own.1.clone() }).collect();
+                key.push(names[at].clone());
+                used.insert(names[at].clone());
+                columns.push(Column { name: names[at].clone(), truth, none: None, values });
+            }
+            slots.push(Slots { name: name.clone(), owner: of.name.clone(), columns: names, places });
+        } else if is_pair {
             // Two references that together name the record.
-            let words: Vec<usize> = (0..known.len()).filter(|at| !known[*at].is_number).collect();
             if words.len() < 2 {
                 continue;
             }
@@ -251,7 +276,23 @@ fn make(seed: u64, dir: &Path) -> Result<Vec<Table>> {
                 owner.map_or(Truth::Plain, |owner| Truth::Link { kind: "adds to", tables: vec![owner] });
             columns.push(Column { name: column, truth, none: None, values: keys.clone() });
         }
+        // Numbered places of another table's records, and columns that name such a place together.
         let rows = columns[0].values.len();
+        if let Some(own) = slots
+            .iter()
+            .find(|own: &&Slots| !used.contains(&own.columns[0]))
+            .filter(|_| !is_pair && game.chance(25))
+        {
+            let picked: Vec<&(String, String)> = (0..rows).map(|_| game.pick(&own.places)).collect();
+            let owner = Truth::Link { kind: "reference", tables: vec![own.owner.clone()] };
+            let together = Truth::Link { kind: "together", tables: vec![own.name.clone()] };
+            for (at, truth) in [owner, together].into_iter().enumerate() {
+                let values =
+                    picked.iter().map(|own| if at == 0 { own.0.clone() } else { own.1.clone() }).collect();
+                used.insert(own.columns[at].clone());
+                columns.push(Column { name: own.columns[at].clone(), truth, none: None, values });
+            }
+        }
         let more = 4 + game.below(8);
         for _ in 0..more {
             let column = make_column(
@@ -294,6 +335,11 @@ fn make(seed: u64, dir: &Path) -> Result<Vec<Table>> {
     }
     fs::create_dir_all(dir.join("mod"))?;
     Ok(tables)
+}
+
+/// What a record of a table is called.
+fn kinds_of(table: &str) -> &str {
+    table.trim_end_matches('s')
 }
 
 #[allow(clippy::too_many_arguments)]
@@ -440,6 +486,54 @@ fn make_column(
                 })
                 .collect();
             one(name, Truth::File, None, values)
+        }
+        // One of two tables, or a word, told by another column.
+        (64..66, Some(target)) if !target.is_number => {
+            let other = &known[game.below(known.len())];
+            let teller = style(format!("kind_{}", game.below(9)));
+            let Some(name) = named(game, None) else { return Vec::new() };
+            if other.is_number || other.name == target.name || !used.insert(teller.clone()) {
+                return Vec::new();
+            }
+            let word = format!("{}x", game.word());
+            let kinds = [target.name.trim_end_matches('s'), other.name.trim_end_matches('s'), word.as_str()];
+            let kinds: Vec<String> = (0..rows).map(|_| (*game.pick(&kinds)).to_owned()).collect();
+            let value = |kind: &String| match kind {
+                kind if *kind == kinds_of(&target.name) => game.pick(&target.keys).clone(),
+                kind if *kind == kinds_of(&other.name) => game.pick(&other.keys).clone(),
+                _ => game.word(),
+            };
+            let values = kinds.iter().map(value).collect();
+            let tables = vec![target.name.clone(), other.name.clone()];
+            let truth = Truth::Link { kind: "told by another", tables };
+            vec![
+                Column { name: teller, truth: Truth::Plain, none: None, values: kinds },
+                Column { name, truth, none: None, values },
+            ]
+        }
+        // A list that begins with the number of its items.
+        (66..68, Some(target)) if !target.is_number => {
+            let Some(name) = named(game, Some(&target.name)) else { return Vec::new() };
+            let values = (0..rows).map(|_| {
+                let count = 1 + game.below(4);
+                let items: Vec<String> = (0..count).map(|_| game.pick(&target.keys).clone()).collect();
+                format!("{count}|{}", items.join("|"))
+            });
+            let values = values.collect();
+            one(name, Truth::Link { kind: "counted list", tables: vec![target.name.clone()] }, None, values)
+        }
+        // A name with something before or behind it.
+        (68..70, Some(target)) if !target.is_number => {
+            let Some(name) = named(game, Some(&target.name)) else { return Vec::new() };
+            let word = game.word();
+            let (before, behind) = match game.below(4) {
+                0 => ("*".to_owned(), String::new()),
+                1 => (format!("{word}_"), String::new()),
+                2 => (format!("{word}/"), ".pic".to_owned()),
+                _ => (String::new(), format!("_{word}")),
+            };
+            let values = (0..rows).map(|_| format!("{before}{}{behind}", game.pick(&target.keys))).collect();
+            one(name, Truth::Link { kind: "decorated", tables: vec![target.name.clone()] }, None, values)
         }
         (64..78, _) => {
             let name = style(format!(

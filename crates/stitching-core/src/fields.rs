@@ -5,7 +5,7 @@ use crate::checks::check;
 use crate::layers::{LayerId, Stack};
 use crate::links::with_text;
 use crate::schema::{Field, Layout, Schema, Table, TableId, ValueType, number};
-use crate::tables::{Record, read_all, shown_key};
+use crate::tables::{Record, read_all, shown_key, split_value};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What a field holds.
@@ -25,7 +25,8 @@ pub struct FieldReport {
     pub is_key: bool,
     /// Where its values point, in words: "goods", "texts", "files layouts/{}.json".
     pub points_to: Vec<String>,
-    /// How many values it has that are neither empty nor none.
+    /// How many values it has that are neither empty nor none. Of a list the items are counted, of a value of
+    /// several parts those that point somewhere, here and below.
     pub values: u64,
     /// How many are empty.
     pub empty: u64,
@@ -124,10 +125,28 @@ fn count(table: &Table, record: &Record, tallies: &mut [Tally]) {
                 continue;
             }
             let key = || record.key.as_deref().map(shown_key).unwrap_or_default();
-            tally.values.entry(value.text.clone()).or_insert_with(|| (0, key())).0 += 1;
+            each_told(table, field, &value.text, &mut |piece| {
+                tally.values.entry(piece.to_owned()).or_insert_with(|| (0, key())).0 += 1;
+            });
         }
         tally.absent += u64::from(!there && table.format.absent(&table.fields[field].name).is_none());
     }
+}
+
+/// Gives what is counted of a value: the value; of a list its items; of what has several parts those that point
+/// somewhere, if any do.
+fn each_told(table: &Table, field: usize, value: &str, each: &mut dyn FnMut(&str)) {
+    let described = &table.fields[field];
+    let points = |rule: usize| table.rules[rule].points();
+    let parts = !matches!(described.layout, Layout::Whole(_));
+    if (!parts && described.list.is_none()) || (parts && !described.layout.rules().into_iter().any(points)) {
+        return each(value);
+    }
+    split_value(table, described, value, &mut |rule, within, fits| {
+        if !value[within.clone()].is_empty() && (!parts || !fits || points(rule)) {
+            each(&value[within]);
+        }
+    });
 }
 
 fn report(

@@ -96,7 +96,9 @@ pub enum Command {
     )]
     Show(Box<Show>),
     /// What the columns of a table hold: values and how often, range, none, where they point
-    #[command(after_help = "Examples:\n  stitching fields reaches\n  stitching fields reaches.Depth")]
+    #[command(
+        after_help = "Examples:\n  stitching fields reaches\n  stitching fields reaches.Depth\n  stitching fields reaches --import notes.md\n  stitching fields reaches --import notes.md --write\n\nA description is found by the field's name: in the first cell of a row, before a colon or a dash, or as a\nheading."
+    )]
     Fields(Fields),
     /// Search keys, names, texts, values and comments of all layers, best first
     #[command(
@@ -257,6 +259,12 @@ pub struct Fields {
     /// A table, or one of its fields
     #[arg(value_name = "TABLE[.FIELD]")]
     pub what: String,
+    /// Look in a text, a table or a Markdown file for what the fields mean
+    #[arg(long, value_name = "FILE")]
+    pub import: Option<PathBuf>,
+    /// Add the descriptions that were found to the schema
+    #[arg(long, requires = "import")]
+    pub write: bool,
     #[command(flatten)]
     pub through: Through,
 }

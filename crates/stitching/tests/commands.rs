@@ -221,6 +221,53 @@ fn find_tells_what_is_off_and_what_is_overridden() {
 }
 
 #[rstest]
+fn fields_counts_the_items_of_lists_and_the_parts_that_point_somewhere() {
+    let (_folder, project) = demo("put-right");
+    let trades = json(&project, &["fields", "crews.Trades"]);
+    let commonest: Vec<&str> = trades["fields"][0]["commonest"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .filter_map(|own| own["value"].as_str())
+        .collect();
+    assert!(commonest.contains(&"ice_block"), "{commonest:?}");
+    let cargo = json(&project, &["fields", "sailings.Cargo"]);
+    assert!(
+        cargo["fields"][0]["commonest"]
+            .as_array()
+            .expect("a list")
+            .iter()
+            .all(|own| { own["value"].as_str().is_some_and(|value| !value.contains([':', ';'])) })
+    );
+}
+
+#[rstest]
+fn fields_takes_descriptions_from_a_document() {
+    let (folder, project) = demo("put-right");
+    let notes = folder.path().join("notes.md");
+    std::fs::write(&notes, "# Goods\n\n| name | meaning |\n| --- | --- |\n| `Weight` | in *stones*, packed |\n\nPrice: what a barge pays\n").expect("written");
+    let path = notes.display().to_string();
+    let args = ["fields", "goods", "--import", &path];
+    let before = tree(folder.path());
+    let found = json(&project, &args);
+    assert_eq!(tree(folder.path()), before);
+    let found: Vec<(&str, &str)> = found["found"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .filter_map(|own| Some((own["field"].as_str()?, own["about"].as_str()?)))
+        .collect();
+    assert_eq!(found, [("Weight", "in *stones*, packed"), ("Price", "what a barge pays")]);
+    let run = stitching(&project, &[&args[..], &["--write"]].concat());
+    assert_eq!(run.status, 0, "{}", run.err);
+    assert_eq!(json(&project, &["fields", "goods.Price"])["fields"][0]["about"], "what a barge pays");
+    // What is described is not described again.
+    assert_eq!(json(&project, &args)["found"].as_array().map(Vec::len), Some(0));
+    let missing = stitching(&project, &["fields", "goods", "--import", "nowhere.md"]);
+    assert_eq!(missing.status, 3, "{}", missing.err);
+}
+
+#[rstest]
 fn free_keeps_to_the_numbers_reserved_for_the_mod() {
     let (_folder, project) = demo("put-right");
     let file = project.join("stitching.toml");

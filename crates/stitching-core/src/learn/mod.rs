@@ -7,6 +7,7 @@
 //! cost grows with the size of the data and the number of columns, not with pairs of columns.
 
 mod candidates;
+mod documentation;
 mod follows;
 mod keys;
 mod names;
@@ -20,6 +21,7 @@ mod start;
 mod values;
 mod write;
 
+pub use documentation::documented;
 pub use proposal::{Band, Exception, Proposal, Topic, confirmed_too, with_tables};
 pub use start::{Start, start};
 pub use write::written;

@@ -4,11 +4,13 @@ use crate::args::{Fields, Global};
 use crate::render::{human, table};
 use crate::ui::{BOLD, DIM, Ui, count, grouped, styled, wants_json};
 use serde_json::{Value, json};
+use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::fields::{FieldReport, fields};
+use stitching_core::learn::documented;
 use stitching_core::links::find_table;
 use stitching_core::schema::TableId;
-use stitching_core::text::nearest_of;
+use stitching_core::text::{Text, nearest_of};
 use stitching_core::{Error, Project};
 
 /// Commonest values shown of one field, and of each of all.
@@ -39,6 +41,10 @@ pub fn run(project: &Project, args: &Fields, global: &Global, ui: &Ui) -> Result
             vec![own]
         }
     };
+    if let Some(file) = &args.import {
+        let names: Vec<String> = shown.iter().map(|own| own.name.clone()).collect();
+        return import(project, id, &names, file, args.write, as_json, ui);
+    }
     if as_json {
         let shapes: Vec<Value> = shown.iter().map(|own| shape(own)).collect();
         ui.json(&json!({ "table": name, "about": project.schema.tables[id].about, "records": records, "fields": shapes }));
@@ -63,6 +69,41 @@ pub fn run(project: &Project, args: &Fields, global: &Global, ui: &Ui) -> Result
             ));
         }
     }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Looks in `file` for what the fields `names` of a table mean, and writes it into the schema if that is wanted.
+fn import(
+    project: &Project,
+    table: TableId,
+    names: &[String],
+    file: &Path,
+    write: bool,
+    as_json: bool,
+    ui: &Ui,
+) -> Result<ExitCode, Error> {
+    let mut bytes = std::fs::read(file).map_err(|source| Error::io("read", file, source))?;
+    let text = Text::decode(&mut bytes, None);
+    let found = documented(&project.schema.tables[table], names, text.as_str());
+    if write {
+        return super::learn::write(project, &found.iter().collect::<Vec<_>>(), as_json, ui);
+    }
+    if as_json {
+        let fields: Vec<Value> =
+            found.iter().map(|own| json!({ "field": own.field, "about": own.says })).collect();
+        ui.json(&json!({ "table": project.schema.tables[table].name, "found": fields }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let rows: Vec<Vec<String>> = found
+        .iter()
+        .map(|own| vec![own.field.clone().unwrap_or_default(), human::clean(&own.says)])
+        .collect();
+    if rows.is_empty() {
+        ui.out("it describes none of the fields that the schema says nothing about\n");
+        return Ok(ExitCode::SUCCESS);
+    }
+    ui.out(&table::aligned(&["field", "about"], &rows, ui.width()));
+    ui.note("`--write` adds these descriptions to the schema");
     Ok(ExitCode::SUCCESS)
 }
 

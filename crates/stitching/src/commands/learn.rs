@@ -126,7 +126,8 @@ fn contradictions(project: &Project, table: Option<&str>, through: LayerId, ui: 
     out
 }
 
-fn write(project: &Project, taken: &[&Proposal], as_json: bool, ui: &Ui) -> Result<ExitCode, Error> {
+/// Adds proposals to the schema.
+pub fn write(project: &Project, taken: &[&Proposal], as_json: bool, ui: &Ui) -> Result<ExitCode, Error> {
     let mut texts = Vec::new();
     for name in &project.schema_files {
         let path = project.folder.join(name);
