@@ -127,7 +127,11 @@ pub(super) fn several(
     let rank = |at: &usize| {
         let parts = &combinations[*at];
         let first = parts.iter().flatten().copied().sum::<usize>();
-        let weak = parts.iter().flatten().filter(|at| counts.columns[**at].is_numeric()).count();
+        let is_weak = |at: &&usize| {
+            let profile = &counts.columns[**at];
+            profile.is_numeric() && !counts_on(profile)
+        };
+        let weak = parts.iter().flatten().filter(is_weak).count();
         (parts.len(), weak * 3 + first)
     };
     let mut fitting: Vec<usize> = (0..combinations.len()).filter(whole).collect();
@@ -141,6 +145,13 @@ pub(super) fn several(
         unique: distinct[best] as u64,
         rivals: fitting[1..].iter().take(3).map(|at| shown(&combinations[*at]).join("/")).collect(),
     })
+}
+
+/// Whether a column counts the records of a group: numbers from 0 or 1 on without a gap.
+fn counts_on(profile: &Profile) -> bool {
+    profile.integers == profile.values
+        && (0.0..=1.0).contains(&profile.lowest)
+        && profile.highest - profile.lowest + 1.0 == profile.different() as f64
 }
 
 /// How many different values the columns of each combination have together; `None` is the file's name.

@@ -565,8 +565,8 @@ impl Study<'_> {
             start += seen.len();
             let own: Vec<&str> =
                 own.iter().map(String::as_str).filter(|text| !references::is_usual_none(text)).collect();
-            let around = (own.len() >= LEAST).then(|| shared_around(&own)).flatten();
-            out.extend(around.map(|around| Way {
+            let around = if own.len() >= LEAST { shared_around(&own) } else { Vec::new() };
+            out.extend(around.into_iter().map(|around| Way {
                 fields: way.fields.clone(),
                 table: way.table,
                 split: Split { around: Some(around), ..Split::default() },
@@ -1355,9 +1355,12 @@ fn splits(source: &Source<'_>) -> Vec<Split> {
     out
 }
 
-/// What all of `texts` have before and behind something of their own, each up to a sign; none if that is nothing.
-fn shared_around(texts: &[&str]) -> Option<(Affix, Affix)> {
-    let first = *texts.first()?;
+/// What all of `texts` have before and behind something of their own: in each way in which that can be cut at a sign,
+/// since what they name may begin and end alike too.
+fn shared_around(texts: &[&str]) -> Vec<(Affix, Affix)> {
+    /// So many cuts on either side are tried.
+    const CUTS: usize = 3;
+    let Some(first) = texts.first() else { return Vec::new() };
     let before = texts.iter().fold(first.len(), |len, text| {
         let same = first.bytes().zip(text.bytes()).take_while(|(a, b)| a == b).count();
         len.min(same)
@@ -1369,17 +1372,25 @@ fn shared_around(texts: &[&str]) -> Option<(Affix, Affix)> {
     let before = &first[..first.floor_char_boundary(before)];
     let behind = &first[first.ceil_char_boundary(first.len() - behind)..];
     // Words are not cut, and what a template would read otherwise is left alone.
-    let is_sign = |c: char| !c.is_alphanumeric();
-    let before = before
-        .rfind(is_sign)
-        .map_or("", |at| &before[..at + before[at..].chars().next().map_or(0, char::len_utf8)]);
-    let behind = behind.find(is_sign).map_or("", |at| &behind[at..]);
-    let plain = |text: &str| !text.contains(['{', '}', '[', ']', '"']);
-    let long_enough = texts.iter().all(|text| text.len() > before.len() + behind.len());
-    if (before.is_empty() && behind.is_empty()) || !plain(before) || !plain(behind) || !long_enough {
-        return None;
+    let is_sign = |c: &(usize, char)| !c.1.is_alphanumeric();
+    let plain = |text: &&str| !text.contains(['{', '}', '[', ']', '"']);
+    let ends = before.char_indices().filter(is_sign).map(|(at, c)| &before[..at + c.len_utf8()]);
+    let starts = behind.char_indices().filter(is_sign).map(|(at, _)| &behind[at..]);
+    let befores: Vec<&str> = std::iter::once("").chain(ends).filter(plain).take(CUTS + 1).collect();
+    let mut behinds: Vec<&str> = starts.filter(plain).collect();
+    behinds.reverse();
+    behinds.truncate(CUTS);
+    behinds.push("");
+    let mut out = Vec::new();
+    for before in &befores {
+        for behind in &behinds {
+            let long_enough = texts.iter().all(|text| text.len() > before.len() + behind.len());
+            if long_enough && !(before.is_empty() && behind.is_empty()) {
+                out.extend(Affix::new(before).zip(Affix::new(behind)));
+            }
+        }
     }
-    Some((Affix::new(before)?, Affix::new(behind)?))
+    out
 }
 
 /// Whether each of `texts` is a list whose first item is the number of the others.

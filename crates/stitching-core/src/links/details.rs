@@ -10,7 +10,8 @@ use crate::tables::{
     Reader, Record, RecordView, Value, all_fields, for_each_piece, key_named, read_at, read_records_at,
     shown_key,
 };
-use std::collections::HashSet;
+use rayon::prelude::*;
+use std::collections::{HashMap, HashSet};
 
 /// A record with its values, and what they point to.
 #[derive(Debug)]
@@ -55,6 +56,8 @@ pub struct FieldDetail {
 /// # Errors
 /// When a file cannot be read.
 pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) -> Result<Details, Error> {
+    // Before anything is looked up in parallel.
+    super::lookup::prepare(stack, schema);
     let mut details = own_details(stack, schema, through, found)?;
     inherit(stack, schema, through, found, &mut details)?;
     Ok(details)
@@ -92,6 +95,7 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
             (table, record, links.links)
         })?;
         let Some(record) = record else { continue };
+        let named = named_records(stack, schema, through, &labels, &table, &links)?;
         if let Some(value) = table.label.and_then(|field| record.value(field)) {
             details.label = details.label.or_else(|| labels.name(&table, &value.text));
         }
@@ -116,14 +120,7 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
             let mut points_to = Vec::new();
             for (_, rule, text) in links.extract_if(.., |(span, ..)| *span == value.span) {
                 for target in table.rules[rule].refs.iter().filter(|target| target.rule.is_none()) {
-                    for target in find_records(stack, schema, through, Some(target.table), &text)? {
-                        let label = label_of(stack, schema, &labels, &target)?;
-                        points_to.push((
-                            schema.tables[target.table].name.clone(),
-                            shown_key(&target.key),
-                            label,
-                        ));
-                    }
+                    points_to.extend(named.get(&(target.table, text.clone())).into_iter().flatten().cloned());
                 }
             }
             details.fields.push(FieldDetail {
@@ -140,6 +137,36 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
         }
     }
     Ok(details)
+}
+
+/// A record that a value names: its table, its key as shown, its name as the player sees it.
+type Named = (String, String, Option<String>);
+
+/// The records that the values of a record name, by table and key as shown; looked up in parallel.
+fn named_records(
+    stack: &Stack,
+    schema: &Schema,
+    through: LayerId,
+    labels: &Labels,
+    table: &Table,
+    links: &[(crate::text::Span, usize, String)],
+) -> Result<HashMap<(TableId, String), Vec<Named>>, Error> {
+    let mut wanted: Vec<(TableId, String)> = Vec::new();
+    for (_, rule, text) in links {
+        let targets = table.rules[*rule].refs.iter().filter(|target| target.rule.is_none());
+        wanted.extend(targets.map(|target| (target.table, text.clone())));
+    }
+    wanted.sort();
+    wanted.dedup();
+    let look = |(target, text): (TableId, String)| {
+        let mut named = Vec::new();
+        for found in find_records(stack, schema, through, Some(target), &text)? {
+            let label = label_of(stack, schema, labels, &found)?;
+            named.push((schema.tables[found.table].name.clone(), shown_key(&found.key), label));
+        }
+        Ok(((target, text), named))
+    };
+    wanted.into_par_iter().map(look).collect()
 }
 
 /// Adds what the record takes from the records that it inherits from, the nearest first.

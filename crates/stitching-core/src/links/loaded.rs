@@ -52,7 +52,9 @@ fn kept_text(stack: &Stack, file: FileId) -> Option<Arc<String>> {
     }
     let mut bytes = Vec::new();
     stack.read(file, &mut bytes).ok()?;
-    Text::clean(&bytes, None)?;
+    if !Encoding::may_be_plain(&bytes, None) {
+        return None;
+    }
     let text = Arc::new(String::from_utf8(bytes).ok()?);
     texts().insert(file, Arc::clone(&text));
     Some(text)

@@ -90,7 +90,7 @@ impl Encoding {
 
     /// Whether nothing but the validity of `bytes` tells if they are UTF-8: nothing else is declared, and
     /// they begin with no mark or declaration and have no early zero byte.
-    pub(super) fn may_be_plain(bytes: &[u8], declared: Option<Encoding>) -> bool {
+    pub(crate) fn may_be_plain(bytes: &[u8], declared: Option<Encoding>) -> bool {
         let window = &bytes[..bytes.len().min(BINARY_WINDOW)];
         declared.is_none_or(Encoding::is_utf8)
             && !matches!(bytes.first(), Some(0xEF | 0xFE | 0xFF))
