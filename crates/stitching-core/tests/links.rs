@@ -241,7 +241,7 @@ fn details_follow_references_and_texts() {
 #[case("frost.cut", &[("reaches:frost.cut", "Key")])]
 #[case("Old Mill", &[("reaches:old_mill", "Label"), ("layouts:old_mill", "InKey"), ("texts:name_old_mill", "InKey")])]
 #[case("alte", &[("texts:name_old_mill", "Text(\"de\")")])]
-#[case("weir", &[("text/en.txt:1", "Line")])]
+#[case("weir", &[("texts:name_old_mill", "Comment")])]
 #[case("long way", &[("routes:r1", "InLabel")])]
 #[case("CRANE", &[("objects:old_mill/crane", "Key")])]
 #[case("nothing at all", &[])]

@@ -132,12 +132,21 @@ impl Formula {
 fn fault(message: &str) -> &str {
     let message = message.trim().trim_start_matches("Syntax error: ");
     let message = message.split(" expecting ").next().unwrap_or(message);
-    if message.ends_with("'<EOF>'") { "it ends too early" } else { message }
+    match () {
+        () if message.ends_with("'<EOF>'") => "it ends too early",
+        () if message.contains("Recursion limit") => "it nests too deeply",
+        () => message,
+    }
 }
 
 fn bad(source: &str, message: &str) -> Error {
+    const SHOWN: usize = 200;
+    let shown = match source.char_indices().nth(SHOWN) {
+        Some((end, _)) => format!("{}...", &source[..end]),
+        None => source.to_owned(),
+    };
     Error::Usage {
-        message: format!("`{source}` does not work: {message}"),
+        message: format!("`{shown}` does not work: {message}"),
         help:
             "write conditions such as `Depth > 5 && Basin == \"north\"`; `good.price` follows a reference, \
                `row[\"a name\"]` takes any column"

@@ -68,7 +68,12 @@ pub fn run(project: &Project, id: TableId, args: &Show, global: &Global, ui: &Ui
             };
             let mut out = table::in_blocks(&header, &lines, fixed, ui.width(), ui.height());
             let what = if sheet.grouped { "group" } else { "record" };
-            if shown.len() < all {
+            if shown.is_empty() && all > 0 {
+                out.push_str(&format!(
+                    "\nno rows are shown of {}; `--from` and `--to` say which\n",
+                    grouped(all)
+                ));
+            } else if shown.len() < all {
                 let (from, to, all) = (grouped(from), grouped(to), grouped(all));
                 out.push_str(&format!("\nrows {from} to {to} of {all}; `--from` and `--to` show others\n"));
             } else if !(sheet.grouped && all == 1) {
