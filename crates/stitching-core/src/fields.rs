@@ -5,7 +5,7 @@ use crate::checks::check;
 use crate::layers::{LayerId, Stack};
 use crate::links::with_text;
 use crate::schema::{Field, Layout, Schema, Table, TableId, ValueType, number};
-use crate::tables::{Record, read_all, shown_key, split_value};
+use crate::tables::{Record, files_of, read_all, shown_key, split_value};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What a field holds.
@@ -62,11 +62,7 @@ pub fn fields(
     most: usize,
 ) -> Result<(u64, Vec<FieldReport>), Error> {
     let described = &schema.tables[table];
-    let files: Vec<_> = stack
-        .effective(through)
-        .into_iter()
-        .filter(|file| described.takes(&stack.files()[*file].path))
-        .collect();
+    let files = files_of(stack, described, through);
     let mut columns: Vec<String> = Vec::new();
     let mut seen: BTreeSet<String> = BTreeSet::new();
     for file in &files {

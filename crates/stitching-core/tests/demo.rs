@@ -231,3 +231,18 @@ fn places_hold_in_a_file_with_a_mark_and_crlf() {
     assert_eq!(&bytes[german.span.range()], "frost_cut_name = \"Frosttor-Durchstich\"".as_bytes());
     assert_eq!(Text::decode(&mut bytes.clone(), None).body(), 3);
 }
+
+/// All patterns tried at once take the same files as one after the other.
+#[rstest]
+fn a_file_is_taken_by_the_same_tables_either_way() {
+    let project = demo("put-right");
+    let (stack, schema) = (&project.stack, &project.schema);
+    let mut taken = 0;
+    for file in stack.files() {
+        let one_by_one: Vec<usize> =
+            (0..schema.tables.len()).filter(|id| schema.tables[*id].takes(&file.path)).collect();
+        assert_eq!(schema.tables_of(&file.path), one_by_one, "{}", file.path);
+        taken += one_by_one.len();
+    }
+    assert!(taken > 100);
+}

@@ -38,8 +38,8 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
     let mut problems = Vec::new();
     for file in &index.files {
         let entry = &index.stack.files()[file.id];
-        let claims: Vec<&Table> =
-            index.schema.tables.iter().filter(|table| table.takes(&entry.path)).collect();
+        let claims = index.schema.tables_of(&entry.path);
+        let claims: Vec<&Table> = claims.into_iter().map(|id| &index.schema.tables[id]).collect();
         for (at, later) in claims.iter().enumerate() {
             let Some(first) = claims[..at].iter().find(|first| contest(first, later)) else { continue };
             let place = Place::file(entry.path.as_str(), &index.stack.layers()[entry.layer].name);

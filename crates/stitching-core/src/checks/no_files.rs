@@ -31,12 +31,11 @@ Example, right
 
 fn find(index: &Index<'_>) -> Vec<Problem> {
     let all_read = index.through == index.stack.top();
-    let empty = index
-        .schema
-        .tables
-        .iter()
-        .enumerate()
-        .filter(|(_, table)| all_read && !index.stack.files().iter().any(|file| table.takes(&file.path)));
+    let mut taken = vec![!all_read; index.schema.tables.len()];
+    for file in index.stack.files().iter().filter(|_| all_read) {
+        index.schema.tables_of(&file.path).into_iter().for_each(|table| taken[table] = true);
+    }
+    let empty = index.schema.tables.iter().enumerate().filter(|(id, _)| !taken[*id]);
     let problem = |(_, table): (usize, &crate::schema::Table)| {
         let patterns: Vec<&str> = table.files.iter().map(|pattern| pattern.source.as_str()).collect();
         let message = format!(

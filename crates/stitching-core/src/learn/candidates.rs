@@ -68,7 +68,7 @@ const LOOKED_AT: usize = 64;
 pub(super) fn candidates(stack: &Stack, schema: &Schema, through: LayerId) -> Found {
     // What describes the project is no data of the game.
     let is_own = |path: &RelPath| path.as_str() == PROJECT_FILE || path.as_str().ends_with(".schema.toml");
-    let described = |path: &RelPath| is_own(path) || schema.tables.iter().any(|table| table.takes(path));
+    let described = |path: &RelPath| is_own(path) || !schema.tables_of(path).is_empty();
     let files =
         files_to_study(stack, through).into_iter().filter(|file| !described(&stack.files()[*file].path));
     // Files of one folder and ending are looked at together, and if there are very many, only some of them.
@@ -455,6 +455,38 @@ fn merged(parts: Vec<Candidate>) -> Vec<Candidate> {
                 own.files.extend(part.files);
             }
             None => out.push(part),
+        }
+    }
+    out.iter_mut().for_each(|own| own.patterns = in_numbered_folders(std::mem::take(&mut own.patterns)));
+    out
+}
+
+/// Patterns that differ only in the number of a folder, put together if they are many: `part*/units.txt`.
+fn in_numbered_folders(patterns: Vec<String>) -> Vec<String> {
+    /// Fewer are told one by one.
+    const MANY: usize = 4;
+    let is_digit = |c: char| c.is_ascii_digit();
+    let general = |pattern: &String| -> Option<String> {
+        let (folders, name) = pattern.rsplit_once('/')?;
+        let step = |folder: &str| match folder.trim_end_matches(is_digit) {
+            stem if stem.len() < folder.len() => format!("{stem}*"),
+            _ => folder.to_owned(),
+        };
+        let folders: Vec<String> = folders.split('/').map(step).collect();
+        Some(format!("{}/{name}", folders.join("/")))
+    };
+    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+    for pattern in patterns.iter().filter_map(general) {
+        *counts.entry(pattern).or_default() += 1;
+    }
+    let mut out: Vec<String> = Vec::new();
+    let mut seen: HashSet<String> = HashSet::new();
+    for pattern in patterns {
+        let general =
+            general(&pattern).filter(|general| counts.get(general).is_some_and(|count| *count >= MANY));
+        let pattern = general.unwrap_or(pattern);
+        if seen.insert(pattern.clone()) {
+            out.push(pattern);
         }
     }
     out

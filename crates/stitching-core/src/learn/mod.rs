@@ -162,16 +162,16 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
 /// The tables that the schema describes, with all columns that their files have.
 fn described(stack: &Stack, schema: &Schema, through: LayerId) -> Vec<Studied> {
     let files = candidates::files_to_study(stack, through);
-    let of = |table: &Table| {
-        let own = files.iter().copied().filter(|file| table.takes(&stack.files()[*file].path));
-        own.collect::<Vec<FileId>>()
-    };
+    let mut of: Vec<Vec<FileId>> = vec![Vec::new(); schema.tables.len()];
+    for file in files {
+        schema.tables_of(&stack.files()[file].path).into_iter().for_each(|table| of[table].push(file));
+    }
     schema
         .tables
         .iter()
-        .filter(|table| !table.is_of_files())
-        .map(|table| {
-            let files = of(table);
+        .zip(of)
+        .filter(|(table, _)| !table.is_of_files())
+        .map(|(table, files)| {
             let wide = table.widened(&columns_of(stack, table, &files, &[]));
             let says_nothing = |field: &usize| {
                 let own = &wide.fields[*field];
@@ -548,15 +548,7 @@ impl Study<'_> {
         /// So many values are looked at, and no fewer than so many say anything.
         const TRIED: usize = 100;
         const LEAST: usize = 4;
-        let few = |way: &&Way| -> Vec<Seen> {
-            let values =
-                way.fields.iter().flat_map(|field| self.counts[way.table].columns[*field].distinct.values());
-            let mut seen: Vec<Seen> = values.copied().collect();
-            seen.sort_by_key(|seen| (seen.file, seen.cell.span.start));
-            let step = seen.len().div_ceil(TRIED).max(1);
-            seen.into_iter().step_by(step).collect()
-        };
-        let seen: Vec<Vec<Seen>> = ways.iter().map(few).collect();
+        let seen: Vec<Vec<Seen>> = ways.iter().map(|way| self.some_values(way, TRIED)).collect();
         let texts = texts_of(self.stack, &seen.concat());
         let mut start = 0;
         let mut out = Vec::new();
@@ -734,21 +726,20 @@ impl Study<'_> {
         out
     }
 
+    /// About `most` of the different values of a way's columns, spread over the files.
+    fn some_values(&self, way: &Way, most: usize) -> Vec<Seen> {
+        let columns = way.fields.iter().map(|field| &self.counts[way.table].columns[*field]);
+        let mut seen: Vec<Seen> = columns.flat_map(|column| column.distinct.values().copied()).collect();
+        seen.sort_by_key(|seen| (seen.file, seen.cell.span.start));
+        let step = seen.len().div_ceil(most).max(1);
+        seen.into_iter().step_by(step).collect()
+    }
+
     /// Keeps those ways to take values apart in which the pieces of a few values lead somewhere.
     fn retain_promising(&self, ways: &mut Vec<Way>, targets: &Targets) {
         /// So many values of each column are tried.
         const TRIED: usize = 200;
-        let few = |way: &Way| -> Vec<Seen> {
-            let mut seen: Vec<Seen> = way
-                .fields
-                .iter()
-                .flat_map(|field| self.counts[way.table].columns[*field].distinct.values().copied())
-                .collect();
-            seen.sort_by_key(|seen| (seen.file, seen.cell.span.start));
-            let step = seen.len().div_ceil(TRIED).max(1);
-            seen.into_iter().step_by(step).collect()
-        };
-        let seen: Vec<Vec<Seen>> = ways.iter().map(few).collect();
+        let seen: Vec<Vec<Seen>> = ways.iter().map(|way| self.some_values(way, TRIED)).collect();
         let texts = texts_of(self.stack, &seen.concat());
         let mut start = 0;
         let promising = |(way, seen): (&mut Way, &Vec<Seen>)| {

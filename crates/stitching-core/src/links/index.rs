@@ -407,8 +407,7 @@ pub(super) fn file_facts(
     if let Some((facts, fault)) = cache.lock().unwrap_or_else(PoisonError::into_inner).get(&id) {
         return IndexedFile { id, facts: Arc::clone(facts), fault: fault.clone() };
     }
-    let claims: Vec<TableId> =
-        (0..schema.tables.len()).filter(|table| schema.tables[*table].takes(&entry.path)).collect();
+    let claims = schema.tables_of(&entry.path);
     // A table of whole files needs no text: pictures and packed files are records too.
     let needs_text = claims.iter().any(|table| !schema.tables[*table].is_of_files());
     let read = |text: &Text<'_>| {

@@ -20,7 +20,7 @@ pub(super) fn prepare(stack: &Stack, schema: &Schema) {
         let mut store = cache.open(NAME);
         let no_checks = schema.tables.iter().map(|table| vec![Vec::new(); table.rules.len()]).collect();
         let targets = super::index::targets(schema);
-        let claimed = |file: FileId| schema.tables.iter().any(|table| table.takes(&stack.files()[file].path));
+        let claimed = |file: FileId| !schema.tables_of(&stack.files()[file].path).is_empty();
         let found: Vec<(bool, Option<_>)> = (0..stack.files().len())
             .into_par_iter()
             .with_max_len(1)

@@ -106,8 +106,8 @@ fn scan_file<T>(
     each: &(dyn Fn(usize, &RecordView<'_>, &mut Vec<T>) + Sync),
 ) -> Result<Option<FileHits<T>>, Error> {
     let path = &stack.files()[file].path;
-    let wanted = |id: &usize| plan[*id].is_some() && schema.tables[*id].takes(path);
-    let tables: Vec<usize> = (0..schema.tables.len()).filter(wanted).collect();
+    let mut tables = schema.tables_of(path);
+    tables.retain(|id| plan[*id].is_some());
     if tables.is_empty() {
         return Ok(None);
     }

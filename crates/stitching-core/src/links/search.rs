@@ -158,7 +158,8 @@ impl Query {
     fn file(&self, stack: &Stack, schema: &Schema, file: FileId, text: &Text<'_>) -> Vec<SearchHit> {
         let path = &stack.files()[file].path;
         let content = text.as_str();
-        let tables = || schema.tables.iter().enumerate().filter(|(_, table)| table.takes(path));
+        let own = schema.tables_of(path);
+        let tables = || own.iter().map(|id| (*id, &schema.tables[*id]));
         // A key may be in the path, and what is written with escapes may be anything.
         let lower_path = path.as_str().to_lowercase();
         let in_path = self.parts().any(|part| lower_path.contains(part));

@@ -58,7 +58,7 @@ pub fn switched_in(stack: &Stack, schema: &Schema, files: &[FileId]) -> Vec<Swit
 
 fn in_file(stack: &Stack, schema: &Schema, file: FileId) -> Vec<Switched> {
     let path = &stack.files()[file].path;
-    let tables: Vec<TableId> = (0..schema.tables.len()).filter(|id| schema.tables[*id].takes(path)).collect();
+    let tables = schema.tables_of(path);
     if tables.is_empty() || tables.iter().all(|id| schema.tables[*id].is_of_files()) {
         return Vec::new();
     }

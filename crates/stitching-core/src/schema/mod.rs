@@ -19,8 +19,10 @@ pub use read::read;
 pub(crate) use table::KEY_SEPARATOR;
 pub use table::{FilePattern, KeyPart, Table, Texts};
 
-use crate::layers::FileTraits;
+use crate::layers::{FileTraits, RelPath};
 use crate::text::nearest_of;
+use globset::{GlobSet, GlobSetBuilder};
+use std::sync::OnceLock;
 
 /// The position of a table in [`Schema::tables`].
 pub type TableId = usize;
@@ -32,9 +34,45 @@ pub struct Schema {
     pub tables: Vec<Table>,
     /// The codes of the languages that texts must exist in, the main one first.
     pub languages: Vec<String>,
+    /// All patterns for files at once, with the table of each.
+    patterns: OnceLock<(GlobSet, Vec<TableId>)>,
 }
 
 impl Schema {
+    /// With no tables yet, for texts in `languages`.
+    fn new(languages: &[String]) -> Schema {
+        Schema { tables: Vec::new(), languages: languages.to_vec(), patterns: OnceLock::new() }
+    }
+
+    /// The tables that take the file at `path`, in order. The patterns of all tables are tried at once: there may
+    /// be thousands of them, and a million files.
+    pub fn tables_of(&self, path: &RelPath) -> Vec<TableId> {
+        /// Up to so many tables it is quicker to ask each.
+        const FEW: usize = 8;
+        if self.tables.len() <= FEW {
+            return (0..self.tables.len()).filter(|id| self.tables[*id].takes(path)).collect();
+        }
+        let (set, owners) = self.patterns.get_or_init(|| {
+            let mut builder = GlobSetBuilder::new();
+            let mut owners = Vec::new();
+            for (id, table) in self.tables.iter().enumerate() {
+                for pattern in &table.files {
+                    builder.add(pattern.matcher.glob().clone());
+                    owners.push(id);
+                }
+            }
+            // Each of the patterns was understood before.
+            builder.build().map_or((GlobSet::empty(), Vec::new()), |set| (set, owners))
+        });
+        if owners.is_empty() {
+            return (0..self.tables.len()).filter(|id| self.tables[*id].takes(path)).collect();
+        }
+        let mut tables: Vec<TableId> = set.matches(path.as_str()).into_iter().map(|at| owners[at]).collect();
+        tables.sort_unstable();
+        tables.dedup();
+        tables
+    }
+
     /// The table called `name`.
     pub fn table(&self, name: &str) -> Option<TableId> {
         self.tables.iter().position(|table| table.name == name)

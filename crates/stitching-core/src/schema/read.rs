@@ -28,7 +28,7 @@ struct Unbound {
 /// Reads the schema `files` (path as shown, content) for a project with `languages`, the main one
 /// first. Gives what could be understood, and the mistakes with their places.
 pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Problem>) {
-    let mut schema = Schema { tables: Vec::new(), languages: languages.to_vec() };
+    let mut schema = Schema::new(languages);
     let mut readers: Vec<TomlReader<'_>> =
         files.iter().map(|(path, text)| TomlReader::new("bad-schema", path, text)).collect();
     let mut unbound = Vec::new();

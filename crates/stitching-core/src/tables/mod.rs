@@ -15,7 +15,7 @@ pub use pieces::{Piece, for_each_piece, key_named, pieces_of, rule_in, split_val
 pub use record::{Record, Value, read_all, read_at, read_from};
 
 use crate::formats::{BlockState, Cell, Column, ColumnCell, Fault, RawRecord, RecordSink, decode};
-use crate::layers::RelPath;
+use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{KeyPart, Table};
 use crate::text::{Span, Text};
 
@@ -209,6 +209,12 @@ impl RecordSink for Sink<'_, '_> {
 /// All fields of a table, for [`read_records`].
 pub fn all_fields(table: &Table) -> Vec<usize> {
     (0..table.fields.len()).collect()
+}
+
+/// The files of `table` that the game would read if the layers ended at `through`, in the order of their paths.
+pub fn files_of(stack: &Stack, table: &Table, through: LayerId) -> Vec<FileId> {
+    let files = stack.effective(through).into_iter();
+    files.filter(|file| table.takes(&stack.files()[*file].path)).collect()
 }
 
 /// The key as people see and write it: its parts with `/` between.

@@ -5,7 +5,7 @@ use crate::layers::{FileId, LayerId, Look, Stack, Store};
 use crate::links::{Found, Places, find_records, with_text};
 use crate::problem::Place;
 use crate::schema::{Schema, Table, TableId};
-use crate::tables::{Reader, Record, RecordView, all_fields, read_at, read_records, shown_key};
+use crate::tables::{Reader, Record, RecordView, all_fields, files_of, read_at, read_records, shown_key};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -37,11 +37,7 @@ pub fn usual(
     table: TableId,
 ) -> Result<HashMap<String, Usual>, Error> {
     let described = &schema.tables[table];
-    let files: Vec<_> = stack
-        .effective(through)
-        .into_iter()
-        .filter(|file| described.takes(&stack.files()[*file].path))
-        .collect();
+    let files = files_of(stack, described, through);
     let mut store = stack.cache().map(|cache| cache.open("usual"));
     let tallies: Vec<(OfFile, Option<Look>)> = files
         .par_iter()

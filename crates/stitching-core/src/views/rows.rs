@@ -4,7 +4,7 @@ use crate::Error;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::links::{Labels, with_text};
 use crate::schema::{Schema, Table, TableId};
-use crate::tables::{Record, read_all, shown_key};
+use crate::tables::{Record, files_of, read_all, shown_key};
 use crate::text::{Span, nearest_of};
 use rayon::prelude::*;
 use std::borrow::Cow;
@@ -93,10 +93,7 @@ impl Rows {
         id: TableId,
         labels: &Labels,
     ) -> Result<Rows, Error> {
-        let described = &schema.tables[id];
-        let files = stack.effective(through).into_iter();
-        let files = files.filter(|file| described.takes(&stack.files()[*file].path)).collect();
-        Rows::of_files(stack, schema, id, labels, files)
+        Rows::of_files(stack, schema, id, labels, files_of(stack, &schema.tables[id], through))
     }
 
     /// As [`Rows::read`], of these files only, lowest layer first.
