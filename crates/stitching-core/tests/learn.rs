@@ -8,7 +8,7 @@ use std::fmt::Write;
 use std::fs;
 use std::path::{Path, PathBuf};
 use stitching_core::checks::{check, problems};
-use stitching_core::learn::{Band, Learned, Proposal, Topic, learn, start, written};
+use stitching_core::learn::{Band, Learned, Proposal, Topic, confirmed_too, learn, start, written};
 use stitching_core::{Project, Severity};
 
 fn learned(project: &Project) -> Learned {
@@ -140,4 +140,53 @@ fn a_schema_keeps_its_comments_and_its_order() {
     assert!(after.contains("\"odd name\" = { type = \"integer\" }"), "{after}");
     assert!(!after.contains("nowhere"), "{after}");
     assert!(written("[table", &[]).is_err());
+}
+
+/// Where nothing is wrong in the data, all that is accepted holds when it is written.
+#[rstest]
+#[case("together.txt")]
+#[case("folders.txt")]
+fn what_is_accepted_holds(#[case] fixture: &str) {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/learn").join(fixture);
+    let bundle = fs::read_to_string(path).expect("a fixture");
+    let folder = support::write(&bundle);
+    let schema = folder.path().join("schema.toml");
+    fs::write(&schema, "").expect("a schema");
+    let learned = learned(&support::open(&folder));
+    let accepted: Vec<&Proposal> = learned.proposals.iter().filter(|own| own.band == Band::Accept).collect();
+    assert!(accepted.len() >= 3);
+    fs::write(&schema, written("", &accepted).expect("a schema")).expect("written");
+    let project = support::open(&folder);
+    let found: Vec<String> =
+        problems(&project.stack, &project.schema).iter().map(|problem| problem.message.clone()).collect();
+    assert_eq!(found, Vec::<String>::new());
+}
+
+#[rstest]
+fn a_confirmation_takes_equally_named_fields_along() {
+    let link = |table: &str, field: &str, target: &str, fit: u64| Proposal {
+        band: Band::Ask,
+        topic: Topic::Link,
+        table: table.to_owned(),
+        field: Some(field.to_owned()),
+        says: String::new(),
+        needs: vec![target.to_owned()],
+        settings: vec![("ref".to_owned(), format!("\"{target}\""))],
+        values: 5,
+        fit,
+        distinct: 3,
+        none: Vec::new(),
+        exceptions: Vec::new(),
+        rivals: Vec::new(),
+        reasons: Vec::new(),
+    };
+    let all = [
+        link("a", "Crew", "crews", 5),
+        link("b", "Crew", "crews", 5),
+        link("c", "Crew", "crews", 4),
+        link("d", "Crew", "barges", 5),
+        link("e", "Team", "crews", 5),
+    ];
+    assert_eq!(confirmed_too(&all, &[0]), [1]);
+    assert_eq!(confirmed_too(&all, &[4]), Vec::<usize>::new());
 }

@@ -145,6 +145,7 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
         .collect();
     proposals.extend(links);
     proposals.extend(study.kinds(&linked));
+    proposals.extend(study.shared(&linked));
     let order: HashMap<&str, usize> =
         studied.iter().enumerate().map(|(at, own)| (own.table.name.as_str(), at)).collect();
     proposals
@@ -1059,6 +1060,10 @@ impl Study<'_> {
                     vec![("ref".to_owned(), format!("[{}]", shown.join(", ")))],
                 )
             }
+            Leads::Record(_) if source.is_key && fit == values && found.about as usize == target.keys => (
+                format!("names the same records as {}, one to one", target.name),
+                vec![("ref".to_owned(), quoted(&target.name))],
+            ),
             Leads::Record(_) => {
                 (format!("points to {}", target.name), vec![("ref".to_owned(), quoted(&target.name))])
             }
@@ -1259,6 +1264,16 @@ impl Study<'_> {
             let unique = !is_key && values::seems_unique(name, profile, self.counts[table].records);
             let kind = values::kind_of(profile, is_key, &seen, own_texts);
             let base = Self::question(own, name, profile, "no two are the same", "unique");
+            if let Some(values::Total { separator, total }) = values::total(profile, own_texts) {
+                let says = format!("lists of numbers that add up to {total}");
+                let settings = vec![
+                    ("list".to_owned(), quoted(&separator.to_string())),
+                    ("type".to_owned(), quoted("number")),
+                    ("about".to_owned(), quoted(&format!("The items add up to {total}."))),
+                ];
+                out.push(Proposal { says, settings, ..base });
+                continue;
+            }
             let dense = values::is_dense(profile) && !is_key;
             if unique || dense {
                 let says = match dense {
@@ -1282,6 +1297,56 @@ impl Study<'_> {
             if let Some(kind) = kind.filter(|_| name != STEM) {
                 let values::Kind { band, says, settings, fit, reasons, none } = kind;
                 out.push(Proposal { band, says, settings, fit, reasons, none, ..base });
+            }
+        }
+        out
+    }
+}
+
+impl Study<'_> {
+    /// Columns of one name in several tables that point nowhere and hold much the same words.
+    fn shared(&self, linked: &BTreeSet<(String, String)>) -> Vec<Proposal> {
+        let mut by_name: BTreeMap<String, Vec<(usize, usize)>> = BTreeMap::new();
+        for (table, own) in self.studied.iter().enumerate() {
+            let is_texts = own.texts.is_some() || own.table.texts.is_some();
+            for field in own.open.iter().filter(|_| !is_texts) {
+                let name = &own.table.fields[*field].name;
+                let profile = &self.counts[table].columns[*field];
+                let words = profile.level == 0
+                    && profile.distinct.len() >= 2
+                    && profile.lettered == profile.values
+                    && profile.booleans == 0
+                    && profile.is_identifiers();
+                let points = linked.contains(&(own.table.name.clone(), name.clone()));
+                if words && !points && !own.key.parts.contains(name) {
+                    by_name.entry(name.to_lowercase()).or_default().push((table, *field));
+                }
+            }
+        }
+        let mut out = Vec::new();
+        for columns in by_name.into_values().filter(|columns| columns.len() > 1) {
+            for (at, field) in &columns {
+                let own = &self.counts[*at].columns[*field].distinct;
+                let with = columns.iter().filter(|(table, other)| {
+                    let others = &self.counts[*table].columns[*other].distinct;
+                    let both = own.keys().filter(|hash| others.contains_key(*hash)).count();
+                    (table, other) != (at, field) && both >= 2 && both * 10 >= own.len().min(others.len()) * 6
+                });
+                let with: Vec<String> = with
+                    .map(|(table, other)| {
+                        let other_table = &self.studied[*table].table;
+                        format!("{}.{}", other_table.name, other_table.fields[*other].name)
+                    })
+                    .collect();
+                if with.is_empty() {
+                    continue;
+                }
+                let table = &self.studied[*at];
+                let name = &table.table.fields[*field].name;
+                let says = format!("the same words as in {}", with.join(", "));
+                let about = format!("The same words as in {}.", with.join(", "));
+                let base = Self::question(table, name, &self.counts[*at].columns[*field], "", "about");
+                out.push(Proposal { says, settings: vec![("about".to_owned(), quoted(&about))], ..base });
             }
         }
         out

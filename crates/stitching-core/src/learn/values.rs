@@ -146,6 +146,33 @@ pub(super) fn bits(profile: &Profile, texts: &[String]) -> Option<Vec<i64>> {
     (all && numbers.len() >= LEAST).then_some(numbers)
 }
 
+/// Lists of numbers that add up to the same.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Total {
+    /// What separates the items.
+    pub separator: char,
+    /// What they add up to.
+    pub total: f64,
+}
+
+/// Whether a column holds lists of numbers that all add up to the same. `texts` are its most frequent values.
+pub(super) fn total(profile: &Profile, texts: &[String]) -> Option<Total> {
+    const LEAST: usize = 4;
+    if profile.numbers > 0 || profile.lettered > 0 || texts.len() < LEAST {
+        return None;
+    }
+    let sum = |text: &String, separator: char| -> Option<f64> {
+        let items: Vec<f64> =
+            text.split(separator).map(|item| crate::schema::number(item.trim())).collect::<Option<_>>()?;
+        (items.len() > 1).then(|| items.iter().sum())
+    };
+    [';', ',', '|', '/', ':', '+', ' '].into_iter().find_map(|separator| {
+        let total = sum(&texts[0], separator)?;
+        let same = |text: &String| sum(text, separator).is_some_and(|own| (own - total).abs() < 1e-9);
+        texts.iter().all(same).then_some(Total { separator, total })
+    })
+}
+
 /// The lowest and the highest number of a column of numbers, if there are several different ones.
 pub(super) fn range(profile: &Profile) -> Option<(f64, f64)> {
     let several = profile.level > 0 || profile.distinct.len() > 2 || profile.integers < profile.numbers;
