@@ -21,7 +21,7 @@ pub use table::{FilePattern, KeyPart, Table, Texts};
 
 use crate::layers::{FileTraits, RelPath};
 use crate::text::nearest_of;
-use globset::{GlobSet, GlobSetBuilder};
+use std::collections::HashMap;
 use std::sync::OnceLock;
 
 /// The position of a table in [`Schema::tables`].
@@ -34,8 +34,8 @@ pub struct Schema {
     pub tables: Vec<Table>,
     /// The codes of the languages that texts must exist in, the main one first.
     pub languages: Vec<String>,
-    /// All patterns for files at once, with the table of each.
-    patterns: OnceLock<(GlobSet, Vec<TableId>)>,
+    /// The patterns for files, by the folder that they begin with: the table and the number of each.
+    patterns: OnceLock<HashMap<String, Vec<(TableId, usize)>>>,
 }
 
 impl Schema {
@@ -44,30 +44,23 @@ impl Schema {
         Schema { tables: Vec::new(), languages: languages.to_vec(), patterns: OnceLock::new() }
     }
 
-    /// The tables that take the file at `path`, in order. The patterns of all tables are tried at once: there may
-    /// be thousands of them, and a million files.
+    /// The tables that take the file at `path`, in order. Only patterns that begin with one of its folders are
+    /// tried: there may be thousands of them, and a million files.
     pub fn tables_of(&self, path: &RelPath) -> Vec<TableId> {
-        /// Up to so many tables it is quicker to ask each.
-        const FEW: usize = 8;
-        if self.tables.len() <= FEW {
-            return (0..self.tables.len()).filter(|id| self.tables[*id].takes(path)).collect();
-        }
-        let (set, owners) = self.patterns.get_or_init(|| {
-            let mut builder = GlobSetBuilder::new();
-            let mut owners = Vec::new();
+        let by_folder = self.patterns.get_or_init(|| {
+            let mut by_folder: HashMap<String, Vec<(TableId, usize)>> = HashMap::new();
             for (id, table) in self.tables.iter().enumerate() {
-                for pattern in &table.files {
-                    builder.add(pattern.matcher.glob().clone());
-                    owners.push(id);
+                for (number, pattern) in table.files.iter().enumerate() {
+                    by_folder.entry(pattern.folder().to_owned()).or_default().push((id, number));
                 }
             }
-            // Each of the patterns was understood before.
-            builder.build().map_or((GlobSet::empty(), Vec::new()), |set| (set, owners))
+            by_folder
         });
-        if owners.is_empty() {
-            return (0..self.tables.len()).filter(|id| self.tables[*id].takes(path)).collect();
-        }
-        let mut tables: Vec<TableId> = set.matches(path.as_str()).into_iter().map(|at| owners[at]).collect();
+        let path = path.as_str();
+        let folders = path.match_indices('/').map(|(end, _)| &path[..end]);
+        let tried = std::iter::once("").chain(folders).filter_map(|folder| by_folder.get(folder)).flatten();
+        let takes = |(id, number): &&(TableId, usize)| self.tables[*id].files[*number].matcher.is_match(path);
+        let mut tables: Vec<TableId> = tried.filter(takes).map(|(id, _)| *id).collect();
         tables.sort_unstable();
         tables.dedup();
         tables

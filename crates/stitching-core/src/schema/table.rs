@@ -56,6 +56,14 @@ pub struct FilePattern {
     pub(crate) language: Option<Regex>,
 }
 
+impl FilePattern {
+    /// The folder that all paths which fit lie in, as far as the pattern says it without a wildcard.
+    pub(super) fn folder(&self) -> &str {
+        let plain = self.source.find(['*', '?', '[', '{', '\\']).unwrap_or(self.source.len());
+        self.source[..plain].rfind('/').map_or("", |end| &self.source[..end])
+    }
+}
+
 /// One part of a key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum KeyPart {
