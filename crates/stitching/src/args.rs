@@ -18,6 +18,7 @@ pub struct Cli {
 
 /// Options of all commands.
 #[derive(Debug, Args)]
+#[command(next_help_heading = "On all commands")]
 pub struct Global {
     /// The project's folder; else the nearest one upwards with a stitching.toml
     #[arg(long, global = true, value_name = "DIR")]
