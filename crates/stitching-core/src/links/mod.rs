@@ -11,6 +11,7 @@ mod scan;
 mod search;
 mod switched;
 mod uses;
+mod words;
 
 pub(crate) use address::find_records;
 pub use address::{Address, Found, FoundPlace, find_table, resolve};
