@@ -7,7 +7,7 @@ use rstest::rstest;
 use std::fs;
 use std::path::Path;
 use stitching_core::Project;
-use stitching_core::links::{Address, Index, details, find_uses, resolve, search, things_of};
+use stitching_core::links::{Address, Index, details, find_uses, resolve, things_of};
 use stitching_core::views::usual;
 use tempfile::TempDir;
 
@@ -66,33 +66,6 @@ fn every_record_is_told_the_same_with_and_without() {
     }
     let missing = "reaches:frost_cutt";
     assert_eq!(told(&second, missing), told(&project, missing));
-}
-
-#[rstest]
-#[case("coal")]
-#[case("frost_cut")]
-#[case("Frostgate Cut")]
-#[case("north/coal")]
-#[case("frozen November")]
-#[case("lampenöl")]
-#[case("40")]
-#[case("lamps & keepers")]
-#[case("nothing_like_it")]
-fn a_search_finds_the_same_with_and_without(#[case] words: &str) {
-    let (_folder, project) = demo();
-    let found = |project: &Project| {
-        let (stack, schema) = (&project.stack, &project.schema);
-        format!("{:?}", search(stack, schema, stack.top(), &[words.to_owned()], false).hits)
-    };
-    let plain = found(&project);
-    assert_eq!(found(&again(&project)), plain);
-    assert_eq!(found(&again(&project)), plain);
-    // What is new is found though the words were kept before.
-    let file = project.folder.join("mod/tables/goods.txt");
-    let text = fs::read_to_string(&file).expect("a text");
-    fs::write(&file, text.replace("ice_block\t", "nothing_like_it\t")).expect("written");
-    let changed = Project::open(&project.folder).expect("a project");
-    assert_eq!(found(&again(&changed)), found(&changed));
 }
 
 #[rstest]

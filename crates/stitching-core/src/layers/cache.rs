@@ -252,11 +252,6 @@ impl Store {
         Some(stamp.size == entry.stamp.size && hash_of(&path).ok()? == entry.content?)
     }
 
-    /// What is kept of a file of which it is known that it holds.
-    pub(crate) fn kept(&self, stack: &Stack, file: FileId) -> Option<Vec<u8>> {
-        self.whole(self.entries.get(&name(stack, file))?)
-    }
-
     /// What is kept of a file, if it still holds.
     pub fn get(&self, stack: &Stack, file: FileId) -> Option<Vec<u8>> {
         let entry = self.entries.get(&name(stack, file)).filter(|_| self.holds(stack, file))?;

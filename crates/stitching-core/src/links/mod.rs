@@ -11,7 +11,6 @@ mod scan;
 mod search;
 mod switched;
 mod uses;
-mod words;
 
 pub(crate) use address::find_records;
 pub use address::{Address, Found, FoundPlace, find_table, resolve};

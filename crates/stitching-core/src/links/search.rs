@@ -3,7 +3,6 @@
 use super::labels::Labels;
 use super::switched::{Switched, SwitchedBy, switched};
 use super::with_text;
-use super::words::{Words, is_in_one_word};
 use crate::formats::ColumnCell;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Schema, Table, TableId, Texts};
@@ -90,21 +89,13 @@ pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]
         return Search::default();
     }
     let labels = Labels::read(stack, schema, through);
-    let mut query = Query { phrase: words.join(" "), words, labels, similar, quick: None, in_words: None };
-    (query.quick, query.in_words) = query.quick_search(schema).unzip();
-    let in_words = query.in_words.unwrap_or_default();
-    let words = stack.cache().filter(|_| in_words).map(|cache| Words::prepare(stack, cache));
+    let mut query = Query { phrase: words.join(" "), words, labels, similar, quick: None };
+    query.quick = query.quick_search(schema);
     let effective: HashSet<FileId> = stack.effective(through).into_iter().collect();
     let files: Vec<FileId> =
         (0..stack.files().len()).filter(|file| stack.files()[*file].layer <= through).collect();
     let mut off = if through == stack.top() { switched(stack, schema) } else { Vec::new() };
     let in_file = |file: &FileId| {
-        if let (Some(words), Some(quick)) = (&words, &query.quick)
-            && !query.is_in_path(stack, *file)
-            && words.rule_out(stack, *file, quick, &escapes_of(stack, schema, *file))
-        {
-            return Vec::new();
-        }
         let mut hits =
             with_text(stack, *file, |text| query.file(stack, schema, *file, text)).unwrap_or_default();
         for hit in &mut hits {
@@ -158,8 +149,6 @@ struct Query {
     similar: bool,
     /// Finds the places without which a file has nothing; none if that cannot be told before it is parsed.
     quick: Option<regex::bytes::Regex>,
-    /// Whether all that it finds are parts of single words.
-    in_words: Option<bool>,
 }
 
 /// A record of the file that is searched: its place, its table, its key as shown and its name.
@@ -172,10 +161,11 @@ impl Query {
         let own = schema.tables_of(path);
         let tables = || own.iter().map(|id| (*id, &schema.tables[*id]));
         // A key may be in the path, and what is written with escapes may be anything.
-        let in_path = self.is_in_path(stack, file);
+        let lower_path = path.as_str().to_lowercase();
+        let in_path = self.parts().any(|part| lower_path.contains(part));
         let escaped = || {
-            let escapes = escapes_of(stack, schema, file);
-            escapes.into_iter().any(|byte| memchr::memchr(byte, content.as_bytes()).is_some())
+            let mut escapes = tables().filter_map(|(_, table)| table.format.escape_byte());
+            escapes.any(|byte| memchr::memchr(byte, content.as_bytes()).is_some())
         };
         let places: Option<Vec<usize>> = (self.quick.as_ref().filter(|_| !in_path && !escaped()))
             .map(|quick| quick.find_iter(content.as_bytes()).map(|found| found.start()).collect());
@@ -238,12 +228,6 @@ impl Query {
         hits
     }
 
-    /// Whether a part of what is looked for stands in the path of a file, which may be part of a key.
-    fn is_in_path(&self, stack: &Stack, file: FileId) -> bool {
-        let path = stack.files()[file].path.as_str().to_lowercase();
-        self.parts().any(|part| path.contains(part))
-    }
-
     /// The words; the parts of a key, which is shown with `/` between them, may stand apart.
     fn parts(&self) -> impl Iterator<Item = &str> {
         self.words.iter().flat_map(|word| word.split('/')).filter(|part| !part.is_empty())
@@ -251,20 +235,20 @@ impl Query {
 
     /// What finds the places of the longest word, and of the text keys whose texts have all words: a name is
     /// found by its text.
-    fn quick_search(&self, schema: &Schema) -> Option<(regex::bytes::Regex, bool)> {
+    fn quick_search(&self, schema: &Schema) -> Option<regex::bytes::Regex> {
         /// More keys are not worth looking for one by one.
         const MOST: usize = 100;
         if self.similar {
             return None;
         }
         let longest = self.parts().max_by_key(|part| part.len())?;
-        let mut needles = vec![longest.to_owned()];
+        let mut needles = vec![regex::escape(longest)];
         for key in self.labels.keys_of(|text| self.in_text(&text.to_lowercase())) {
-            needles.push(key.to_owned());
+            needles.push(regex::escape(key));
             for table in &schema.tables {
                 let rules = table.rules.iter().filter(|rule| Some(rule.field) == table.label);
                 let inner = rules.filter_map(|rule| rule.text.as_ref()?.extract(key, ""));
-                needles.extend(inner.map(str::to_owned));
+                needles.extend(inner.map(regex::escape));
             }
             if needles.len() > MOST {
                 return None;
@@ -272,11 +256,7 @@ impl Query {
         }
         needles.sort();
         needles.dedup();
-        let in_words = needles.iter().all(|needle| is_in_one_word(needle));
-        let escaped: Vec<String> = needles.iter().map(|needle| regex::escape(needle)).collect();
-        let quick =
-            regex::bytes::RegexBuilder::new(&escaped.join("|")).case_insensitive(true).build().ok()?;
-        Some((quick, in_words))
+        regex::bytes::RegexBuilder::new(&needles.join("|")).case_insensitive(true).build().ok()
     }
 
     /// Whether all words stand in `lower`, and if so whether only with letters wrong.
@@ -320,12 +300,6 @@ impl Query {
     fn in_text(&self, lower: &str) -> bool {
         self.words.iter().all(|word| lower.contains(word.as_str()))
     }
-}
-
-/// The signs with which the formats of a file may write letters otherwise.
-fn escapes_of(stack: &Stack, schema: &Schema, file: FileId) -> Vec<u8> {
-    let tables = schema.tables_of(&stack.files()[file].path);
-    tables.into_iter().filter_map(|id| schema.tables[id].format.escape_byte()).collect()
 }
 
 /// The places, and the beginnings of the lines that follow: the record that a comment is about.
