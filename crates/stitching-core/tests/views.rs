@@ -1,0 +1,165 @@
+//! The data as people ask for it: expressions over rows, what differs, what depends on what.
+#![allow(clippy::expect_used, clippy::panic, reason = "tests fail by panicking")]
+
+mod support;
+
+use rstest::{fixture, rstest};
+use stitching_core::links::{Labels, resolve};
+use stitching_core::views::{Direction, Graph, How, Others, Request, Sheet, difference};
+use stitching_core::{Error, Project};
+use tempfile::TempDir;
+
+const BUNDLE: &str = r##"=== schema.toml
+[table.boats]
+files = "boats.csv"
+format = { kind = "delimited", delimiter = ";" }
+key = "Boat"
+[table.boats.fields]
+Crew = { ref = "crews", none = "-" }
+Sails = { list = ",", ref = "sails" }
+Length = { type = "number" }
+Fast = { type = "boolean" }
+Code = {}
+
+[table.crews]
+files = "crews.csv"
+format = { kind = "delimited", delimiter = ";" }
+key = "Crew"
+fields.Lead = { ref = "crews", none = "-" }
+
+[table.sails]
+files = "sails.csv"
+format = { kind = "delimited", delimiter = ";" }
+key = "Sail"
+=== game/boats.csv
+Boat;Crew;Sails;Length;Fast;Code;Old name
+skiff;tow;main,jib;4.5;yes;007;cockle
+punt;-;;6;no;010;
+yawl;pole;jib;11;true;123;a yawl
+hulk;nobody;main;;0;5;
+=== game/crews.csv
+Crew;Wage;Lead
+tow;4;pole
+pole;6;-
+=== game/sails.csv
+Sail;Area
+main;20
+jib;8
+=== mod/crews.csv
+Crew;Wage;Lead
+tow;5;pole
+pole;6;-
+drift;1;tow
+"##;
+
+#[fixture]
+fn project() -> (TempDir, Project) {
+    let folder = support::write(BUNDLE);
+    let project = support::open(&folder);
+    (folder, project)
+}
+
+fn sheet(project: &Project, table: &str, request: &Request) -> Result<Sheet, Error> {
+    let (stack, schema) = (&project.stack, &project.schema);
+    let labels = Labels::read(stack, schema, stack.top());
+    let others = Others::new(stack, schema, stack.top(), &labels);
+    let rows = others.rows(schema.table(table).expect("a table"))?;
+    Sheet::of(&rows, request, &others)
+}
+
+#[rstest]
+#[case("Length > 5", "punt yawl")]
+#[case("Length == 6", "punt")]
+#[case("!(Length > 5)", "skiff hulk")]
+#[case("Length == null", "hulk")]
+#[case("Length * 2 + 1 > 10.5", "punt yawl")]
+#[case("Length / 0 > 1", "")]
+#[case("Fast", "skiff yawl")]
+#[case("!Fast", "punt hulk")]
+#[case("Code == \"007\"", "skiff")]
+#[case("Crew.Wage >= 5", "skiff yawl")]
+#[case("Crew.Lead.Wage == 6", "skiff")]
+#[case("Crew == \"nobody\" && Crew.Wage == null", "hulk")]
+#[case("has(Crew.Wage)", "skiff yawl")]
+#[case("\"jib\" in Sails", "skiff yawl")]
+#[case("size(Sails) == 0", "punt")]
+#[case("Sails.exists(s, s == \"main\")", "skiff hulk")]
+#[case("Sails.Area.exists(area, area > 10)", "skiff hulk")]
+#[case("row[\"Old name\"] == \"cockle\"", "skiff")]
+#[case("key.matches(\"^.u\")", "punt hulk")]
+#[case("Crew in [\"tow\", \"pole\"]", "skiff yawl")]
+fn conditions_hold_for(#[case] condition: &str, #[case] expected: &str, project: (TempDir, Project)) {
+    let request = Request {
+        columns: vec!["key".to_owned()],
+        condition: Some(condition.to_owned()),
+        ..Request::default()
+    };
+    let found = sheet(&project.1, "boats", &request).expect("a sheet");
+    let keys: Vec<String> = found.lines.iter().map(|line| line.cells[0].shown()).collect();
+    assert_eq!(keys.join(" "), expected);
+}
+
+#[rstest]
+#[case("Lenght > 1", "there is no column `Lenght`")]
+#[case("Length >", "it ends too early")]
+#[case("Code.x", "`Code` of `boats` refers to no table")]
+#[case("Crew.Wags > 1", "there is no column `Wags`")]
+#[case("Code < 5", "for boats:skiff: `007` and `5` cannot be compared")]
+#[case("Length", "it gives `4.5`, not true or false")]
+#[case("Crew - 1 == 2", "are not two numbers")]
+fn conditions_that_fail_say_why(#[case] condition: &str, #[case] says: &str, project: (TempDir, Project)) {
+    let request = Request { condition: Some(condition.to_owned()), ..Request::default() };
+    let error = sheet(&project.1, "boats", &request).expect_err("it is wrong").to_string();
+    assert!(error.contains(says), "{error}");
+}
+
+#[rstest]
+fn computed_columns_use_each_other_and_sort_as_numbers(project: (TempDir, Project)) {
+    let request = Request {
+        columns: vec!["key".to_owned(), "Crew.*".to_owned()],
+        with: vec!["half = Length / 2".to_owned(), "more = half + Crew.Wage".to_owned()],
+        sort: Some("more".to_owned()),
+        ..Request::default()
+    };
+    let found = sheet(&project.1, "boats", &request).expect("a sheet");
+    assert_eq!(found.columns, ["key", "Crew.Crew", "Crew.Wage", "Crew.Lead", "half", "more"]);
+    let lines: Vec<String> = found
+        .lines
+        .iter()
+        .map(|line| line.cells.iter().map(|cell| cell.shown()).collect::<Vec<_>>().join("|"))
+        .collect();
+    assert_eq!(lines, ["punt||||3|", "hulk|||||", "skiff|tow|5|pole|2.25|7.25", "yawl|pole|6|-|5.5|11.5"]);
+}
+
+#[rstest]
+fn a_difference_tells_records_and_fields(project: (TempDir, Project)) {
+    let project = project.1;
+    let found = difference(project.side(0), project.side(1), &[]).expect("a difference");
+    let told: Vec<(How, &str, usize)> =
+        found.tables[0].records.iter().map(|own| (own.how, own.key.as_str(), own.fields.len())).collect();
+    assert_eq!((found.tables.len(), found.tables[0].same), (1, 1));
+    assert_eq!(told, [(How::Changed, "tow", 1), (How::Added, "drift", 3)]);
+    let back = difference(project.side(1), project.side(0), &[]).expect("a difference");
+    assert_eq!(back.tables[0].count(How::Removed), 1);
+    let same = difference(project.side(1), project.side(1), &[]).expect("a difference");
+    assert!(same.tables.is_empty() && same.files.is_empty());
+}
+
+#[rstest]
+fn trees_follow_references_both_ways_and_tell_each_record_once(project: (TempDir, Project)) {
+    let project = project.1;
+    let (stack, schema) = (&project.stack, &project.schema);
+    let graph = Graph::read(stack, schema, stack.top());
+    let node = |address: &str| {
+        graph.node(&resolve(stack, schema, stack.top(), address).expect("a record")).expect("a node")
+    };
+    let uses = graph.tree(node("crews:pole"), Direction::Uses, 3);
+    // The yawl, and tow; below that the skiff and drift.
+    assert_eq!(uses.count, 2);
+    assert_eq!(uses.below.iter().map(|own| own.count).sum::<usize>(), 2);
+    let needs = graph.tree(node("boats:skiff"), Direction::Needs, 1);
+    assert_eq!((needs.count, needs.nowhere), (3, 0));
+    assert_eq!(graph.tree(node("boats:hulk"), Direction::Needs, 1).nowhere, 1);
+    let unused: Vec<usize> = graph.unused().iter().map(|(_, _, records)| records.len()).collect();
+    assert_eq!(unused, [1, 0]);
+}
