@@ -3,7 +3,7 @@
 use super::with_text;
 use crate::layers::{LayerId, Stack};
 use crate::schema::{Layout, Schema, Table, Texts};
-use crate::tables::{Record, read_all};
+use crate::tables::{Record, files_of, read_all};
 use std::collections::HashMap;
 
 /// The texts of the main language, for turning labels that are text keys into words.
@@ -57,9 +57,7 @@ pub(crate) fn texts_of(
     let mut out = Vec::new();
     for id in schema.text_tables() {
         let table = &schema.tables[id];
-        let files =
-            stack.effective(through).into_iter().filter(|file| table.takes(&stack.files()[*file].path));
-        for file in files {
+        for file in files_of(stack, table, through) {
             let path = &stack.files()[file].path;
             let mut spoken = None;
             let field = match &table.texts {

@@ -4,7 +4,7 @@
 use super::with_text;
 use crate::layers::{LayerId, Stack};
 use crate::schema::{Schema, TableId};
-use crate::tables::read_all;
+use crate::tables::{files_of, read_all};
 use std::collections::{HashMap, HashSet};
 
 /// For each such table, by key, the layers above the lowest that have the record, and with which fields.
@@ -22,11 +22,8 @@ impl Overrides {
     pub fn read(stack: &Stack, schema: &Schema, through: LayerId) -> Overrides {
         let mut overrides = Overrides::default();
         for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.merged) {
-            let files = stack.effective(through).into_iter().filter(|file| {
-                let entry = &stack.files()[*file];
-                entry.layer > 0 && table.takes(&entry.path)
-            });
-            for file in files {
+            let files = files_of(stack, table, through).into_iter();
+            for file in files.filter(|file| stack.files()[*file].layer > 0) {
                 let entry = &stack.files()[file];
                 let read = with_text(stack, file, |text| read_all(table, &entry.path, text));
                 for record in read.unwrap_or_default() {
