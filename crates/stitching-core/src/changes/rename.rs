@@ -381,7 +381,7 @@ impl Look<'_, '_> {
                     let parts =
                         rule.with.iter().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
                     for (part, (old, new)) in parts {
-                        if let (Some(field), true) = (part, old != new)
+                        if let (Some(KeyPart::Field(field)), true) = (part, old != new)
                             && let Some(cell) = record.cell(*field)
                         {
                             let within = 0..decode(record.text, cell).text.len();

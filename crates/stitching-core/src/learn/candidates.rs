@@ -446,19 +446,34 @@ fn merged(parts: Vec<Candidate>) -> Vec<Candidate> {
                 && own.format == part.format
                 && own.shape.records == part.shape.records
                 && own.shape.columns.len() >= 2
-                && own.shape.columns == part.shape.columns
+                && fields_agree(&own.shape.columns, &part.shape.columns, own.kind)
                 && stem_words(&own.name) == stem_words(&part.name)
         });
         match same {
             Some(own) => {
                 own.patterns.extend(part.patterns);
                 own.files.extend(part.files);
+                let known: HashSet<&String> = own.shape.columns.iter().collect();
+                let new: Vec<String> =
+                    part.shape.columns.into_iter().filter(|name| !known.contains(name)).collect();
+                own.shape.columns.extend(new);
             }
             None => out.push(part),
         }
     }
     out.iter_mut().for_each(|own| own.patterns = in_numbered_folders(std::mem::take(&mut own.patterns)));
     out
+}
+
+/// Whether records of the format called `kind` with these fields may be of one table: all fields are the same, or,
+/// where a record may lack one, nearly all.
+fn fields_agree(a: &[String], b: &[String], kind: &str) -> bool {
+    if matches!(kind, "delimited" | "lines") {
+        return a == b;
+    }
+    let names: HashSet<&String> = a.iter().collect();
+    let shared = b.iter().filter(|name| names.contains(name)).count();
+    shared * 10 >= a.len().max(b.len()) * 9
 }
 
 /// Patterns that differ only in the number of a folder, put together if they are many: `part*/units.txt`.

@@ -1,6 +1,9 @@
 //! Columns that repeat the key of their own record, perhaps with something before or behind it.
 
+use super::Study;
 use super::keys::STEM;
+use super::proposal::{Band, Proposal, Topic};
+use super::write::quoted;
 use crate::formats::{Column, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, Stack};
 use crate::links::with_text;
@@ -121,4 +124,72 @@ impl RecordSink for Looking<'_> {
     }
 
     fn fault(&mut self, _fault: Fault) {}
+}
+
+impl Study<'_> {
+    /// The columns that repeat the key of their record, with the positions of their tables.
+    pub(super) fn follows(&self) -> Vec<(usize, Follows)> {
+        let mut out = Vec::new();
+        for (at, own) in self.studied.iter().enumerate() {
+            let counts = &self.counts[at];
+            let [key] = own.key.parts.as_slice() else { continue };
+            if counts.records < 3 || own.texts.is_some() || own.table.texts.is_some() {
+                continue;
+            }
+            let could = |field: &usize| {
+                let profile = &counts.columns[*field];
+                let many = profile.uniqueness() >= 0.9;
+                own.table.fields[*field].name != *key
+                    && profile.values > 2
+                    && many
+                    && profile.is_identifiers()
+            };
+            let mut fields: Vec<usize> = own.open.iter().copied().filter(could).collect();
+            let look =
+                |files: &[FileId], fields: &[usize]| follows(self.stack, &own.table, files, key, fields);
+            if own.files.len() > 1 {
+                // What does not follow it in the first files does not at all.
+                let first = look(&own.files[..own.files.len().min(8)], &fields);
+                let no = |field: &usize| {
+                    first.iter().any(|found| found.field == *field && found.fit * 2 < found.values)
+                };
+                let none = |field: &usize| !first.iter().any(|found| found.field == *field);
+                fields.retain(|field| !no(field) && !none(field));
+            }
+            let found = look(&own.files, &fields);
+            let whole = |own: &Follows| own.fit >= 3 && own.fit * 100 >= own.values * 95;
+            let telling = |found: &Follows| {
+                // A number within a number says little.
+                !counts.columns[found.field].is_numeric() || found.around == (String::new(), String::new())
+            };
+            out.extend(
+                found.into_iter().filter(|found| whole(found) && telling(found)).map(|found| (at, found)),
+            );
+        }
+        out
+    }
+
+    /// A column that follows the key, as a proposal.
+    pub(super) fn followed(&self, table: usize, found: &Follows) -> Proposal {
+        let own = &self.studied[table];
+        let (before, behind) = &found.around;
+        let is_plain = |text: &str| !text.contains(['{', '}', '[', ']']);
+        let sure = found.fit == found.values && found.values >= 5 && is_plain(before) && is_plain(behind);
+        Proposal {
+            band: if sure { Band::Accept } else { Band::Ask },
+            topic: Topic::Values,
+            table: own.table.name.clone(),
+            field: Some(own.table.fields[found.field].name.clone()),
+            says: "is made from the record's key".to_owned(),
+            needs: Vec::new(),
+            settings: vec![("follows".to_owned(), quoted(&format!("{before}{{key}}{behind}")))],
+            values: found.values,
+            fit: found.fit,
+            distinct: found.values,
+            none: Vec::new(),
+            exceptions: Vec::new(),
+            rivals: Vec::new(),
+            reasons: vec![format!("{before}{{key}}{behind}")],
+        }
+    }
 }

@@ -1,8 +1,11 @@
 //! What names the records of a table.
 
+use super::Studied;
 use super::candidates::Candidate;
 use super::names::{agreement, names_identifier};
 use super::profile::{Counts, Profile};
+use super::references::{self, Source};
+use super::targets::{Leads, Target, Targets};
 use crate::formats::{Column, ColumnCell, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, RelPath, Stack};
 use crate::links::with_text;
@@ -31,12 +34,7 @@ const TRIED: usize = 5;
 
 /// The single column, or the place, that names the records best; `votes` tells for each column how many
 /// others hold its values. `None` if no single one does.
-pub(super) fn single(
-    candidate: &Candidate,
-    table: &Table,
-    counts: &Counts,
-    votes: &[u32],
-) -> Option<KeyChoice> {
+fn single(candidate: &Candidate, table: &Table, counts: &Counts, votes: &[u32]) -> Option<KeyChoice> {
     let place = candidate.shape.key.as_deref();
     let names_itself = |(at, own): (usize, &Profile)| {
         own.is_unique(counts.records) && counts.records > 2 && names_identifier(&table.fields[at].name)
@@ -88,12 +86,7 @@ pub(super) fn single(
 }
 
 /// Several columns that together name the records; if none do, what comes nearest.
-pub(super) fn several(
-    stack: &Stack,
-    candidate: &Candidate,
-    table: &Table,
-    counts: &Counts,
-) -> Option<KeyChoice> {
+fn several(stack: &Stack, candidate: &Candidate, table: &Table, counts: &Counts) -> Option<KeyChoice> {
     let fits =
         |own: &Profile| own.values * 100 >= counts.records * 99 && own.is_identifiers() && own.most <= 1;
     let mut columns: Vec<usize> = (0..table.fields.len()).filter(|at| fits(&counts.columns[*at])).collect();
@@ -228,4 +221,73 @@ impl RecordSink for Together<'_> {
     }
 
     fn fault(&mut self, _fault: Fault) {}
+}
+
+/// For each table and field how many columns elsewhere seem to hold its values: what others point to is
+/// most likely the key.
+pub(super) fn votes(studied: &[Studied], counts: &[Counts]) -> Vec<Vec<u32>> {
+    let mut targets = Targets::default();
+    let mut fields: Vec<(usize, usize)> = Vec::new();
+    for (table, own) in studied.iter().enumerate().filter(|(_, own)| own.candidate.is_some()) {
+        for (field, profile) in counts[table].columns.iter().enumerate() {
+            if profile.is_unique(counts[table].records) && profile.is_identifiers() && !profile.is_numeric() {
+                fields.push((table, field));
+                let target = Target {
+                    leads: Leads::Record(table),
+                    name: own.table.name.clone(),
+                    column: own.table.fields[field].name.clone(),
+                    keys: profile.distinct.len(),
+                    dense: false,
+                    lettered: true,
+                };
+                targets.add(target, profile.distinct.keys().copied());
+            }
+        }
+    }
+    let level = |(table, field): (usize, usize)| counts[table].columns[field].level;
+    let mut votes: Vec<Vec<u32>> = counts.iter().map(|own| vec![0; own.columns.len()]).collect();
+    for (table, own) in studied.iter().enumerate() {
+        let by_language =
+            own.candidate.as_ref().is_some_and(|own| own.kind == "po" || own.patterns[0].contains("{lang}"));
+        for (field, profile) in counts[table].columns.iter().enumerate() {
+            if by_language || profile.distinct.len() < 3 || profile.is_numeric() || !profile.is_identifiers()
+            {
+                continue;
+            }
+            let name = own.table.fields[field].name.clone();
+            let source = Source { table, name, profiles: vec![profile], is_key: false };
+            for hits in references::hits(&source, &targets) {
+                let target = fields[hits.target];
+                // Of what was not kept of the target nothing can be said.
+                let known =
+                    profile.distinct.keys().filter(|hash| hash.trailing_zeros() >= level(target)).count();
+                if known >= 3 && hits.distinct * 10 >= known as u64 * 9 && target != (table, field) {
+                    votes[target.0][target.1] += 1;
+                }
+            }
+        }
+    }
+    votes
+}
+
+/// What names the records of a candidate; `votes` as for [`single`].
+pub(super) fn choose_key(
+    stack: &Stack,
+    candidate: &Candidate,
+    table: &Table,
+    counts: &Counts,
+    votes: &[u32],
+) -> KeyChoice {
+    if candidate.shape.key.as_deref() == Some("{section}/{key}") {
+        let parts = vec!["{section}".to_owned(), "{key}".to_owned()];
+        return KeyChoice { parts, unique: counts.records, rivals: Vec::new() };
+    }
+    single(candidate, table, counts, votes)
+        .or_else(|| several(stack, candidate, table, counts))
+        .unwrap_or_else(|| {
+            // Nothing names the records: the place does as well as anything.
+            let first = table.fields.first().map(|field| field.name.clone());
+            let part = candidate.shape.key.clone().filter(|key| table.field(key).is_some()).or(first);
+            KeyChoice { parts: part.into_iter().collect(), unique: 0, rivals: Vec::new() }
+        })
 }

@@ -105,6 +105,11 @@ pub(super) fn names_identifier(column: &str) -> bool {
     words(column).iter().any(|word| OF_IDENTIFIERS.contains(&word.as_str()))
 }
 
+/// Whether a column's name says that its numbers are made of bits.
+pub(super) fn names_flags(column: &str) -> bool {
+    words(column).iter().any(|word| ["flag", "bit", "mask", "bitmask", "bitfield"].contains(&word.as_str()))
+}
+
 /// Whether a column's name says that it holds notes for people.
 pub(super) fn is_note(column: &str) -> bool {
     let said = words(column);

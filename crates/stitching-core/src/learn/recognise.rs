@@ -69,10 +69,12 @@ pub(super) fn recognise(text: &Text<'_>) -> Option<Recognised> {
     let lines = Lines::of(&whole[content.body()..]);
     po(&lines)
         .or_else(|| tabs(&lines))
+        .or_else(|| several_lines(&lines))
+        .or_else(|| carried(&lines))
         .or_else(|| ini(&lines))
         .or_else(|| blocks(&content, &lines))
         .or_else(|| separated(&lines))
-        .or_else(|| template(&lines))
+        .or_else(|| template(&lines, true))
 }
 
 /// Counts what a format finds.
@@ -352,7 +354,10 @@ pub(super) fn by_key_or_section<'t>(texts: impl Iterator<Item = &'t str>) -> Rec
             ..RecordShape::plain(Some("{section}/{key}"))
         };
     }
-    RecordShape::plain(Some("{section}"))
+    let mut shape = RecordShape::plain(Some("{section}"));
+    shape.columns = names.into_keys().collect();
+    shape.columns.sort();
+    shape
 }
 
 /// Whether `key` can stand before a `=`: short, and without signs of other formats.
@@ -418,8 +423,104 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
     nests.then_some(Recognised { kind: "blocks", settings, shapes, doubt: None })
 }
 
-/// Lines of one shape: texts under keys, or a word with a value.
-fn template(lines: &Lines<'_>) -> Option<Recognised> {
+/// A line that is a word with a value: `length 20`, `crew = "tow"`.
+struct Headed<'t> {
+    word: &'t str,
+    /// What stands between them.
+    sign: &'t str,
+    value: &'t str,
+}
+
+impl<'t> Headed<'t> {
+    fn of(line: &'t str) -> Option<Headed<'t>> {
+        let line = line.trim();
+        let is_part = |next: char| next.is_alphanumeric() || next == '_' || next == '-';
+        let (word, rest) = line.split_at(line.find(|next| !is_part(next))?);
+        let value = rest.trim_start_matches([' ', '=', ':']);
+        let sign = &rest[..rest.len() - value.len()];
+        let plain = sign.chars().filter(|next| *next != ' ').count() < 2;
+        let is_line = word.starts_with(char::is_alphabetic)
+            && !(sign.is_empty() || value.is_empty())
+            && !line.contains(['{', '}', '<', ';']);
+        (plain && is_line).then_some(Headed { word, sign, value })
+    }
+
+    fn is_quoted(&self) -> bool {
+        self.value.len() > 1 && self.value.starts_with('"') && self.value.ends_with('"')
+    }
+
+    /// A template of such lines, whose part is called as the word.
+    fn template(&self, quoted: bool) -> String {
+        let sign = match self.sign.trim() {
+            "" => " ".to_owned(),
+            _ => self.sign.to_owned(),
+        };
+        let quote = if quoted { "\"" } else { "" };
+        format!("{}{sign}{quote}{{{}}}{quote}", self.word, self.word)
+    }
+}
+
+/// Records of several lines: words that come again and again in the same order, each with a value.
+fn several_lines(lines: &Lines<'_>) -> Option<Recognised> {
+    /// Fewer records may be like each other by chance.
+    const FEWEST: usize = 3;
+    /// A record has at most so many lines.
+    const MOST: usize = 24;
+    let all: Vec<Headed<'_>> = lines.lines.iter().map(|line| Headed::of(line)).collect::<Option<_>>()?;
+    let count = all.iter().skip(1).position(|line| line.word == all[0].word)? + 1;
+    let record = &all[..count];
+    let different: std::collections::HashSet<&str> = record.iter().map(|line| line.word).collect();
+    if !(2..=MOST).contains(&count) || all.len() < count * FEWEST || different.len() < count {
+        return None;
+    }
+    let is_like = |(at, line): (usize, &Headed<'_>)| {
+        line.word == record[at % count].word && line.sign.trim() == record[at % count].sign.trim()
+    };
+    // A sample of a long file may end within a record.
+    if !all.iter().enumerate().all(is_like) || (all.len() % count != 0 && all.len() < SAMPLE_LINES) {
+        return None;
+    }
+    let templates: Vec<String> = (0..count)
+        .map(|at| {
+            let quoted = all.iter().skip(at).step_by(count).all(Headed::is_quoted);
+            record[at].template(quoted)
+        })
+        .collect();
+    let shown: Vec<String> = templates.iter().map(|template| format!("'{template}'")).collect();
+    let mut settings: Settings = vec![("line", format!("[{}]", shown.join(", ")))];
+    settings.extend(lines.comment_setting(&[]));
+    let mut shape = RecordShape::plain(Some(record[0].word));
+    shape.columns = record.iter().map(|line| line.word.to_owned()).collect();
+    Some(Recognised { kind: "lines", settings, shapes: vec![shape], doubt: None })
+}
+
+/// Lines of one shape below lines of another that hold for those after them: a folder, and the files in it.
+fn carried(lines: &Lines<'_>) -> Option<Recognised> {
+    let first = Headed::of(lines.lines.first()?)?;
+    let is_head = |line: &&&str| {
+        Headed::of(line).is_some_and(|line| line.word == first.word && line.sign.trim() == first.sign.trim())
+    };
+    let heads: Vec<&str> = lines.lines.iter().filter(is_head).copied().collect();
+    let rest: Vec<&str> = lines.lines.iter().filter(|line| !is_head(line)).copied().collect();
+    let one_after_another = lines.lines.windows(2).any(|two| two.iter().all(|line| is_head(&line)));
+    if heads.len() < 2 || rest.len() < heads.len() * 2 || one_after_another {
+        return None;
+    }
+    let below = Lines { lines: rest, marks: lines.marks.clone() };
+    let mut found = template(&below, false)?;
+    let shape = found.shapes.first_mut()?;
+    let all_fit = !found.settings.iter().any(|(name, _)| *name == "others");
+    if !all_fit || shape.columns.iter().any(|column| column == first.word) {
+        return None;
+    }
+    let is_quoted = heads.iter().all(|line| Headed::of(line).is_some_and(|line| line.is_quoted()));
+    found.settings.push(("carry", format!("'{}'", first.template(is_quoted))));
+    shape.columns.insert(0, first.word.to_owned());
+    Some(found)
+}
+
+/// Lines of one shape: texts under keys, or a word with a value. `apart` tells whether what they name must differ.
+fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
     let word = first_word(&lines.lines);
     let mut tried: Vec<String> = [
         "{key} = \"{text}\"",
@@ -452,7 +553,7 @@ fn template(lines: &Lines<'_>) -> Option<Recognised> {
         };
         if fitting >= 2
             && fitting * 10 >= lines.lines.len() * 8
-            && different() * 10 >= fitting * if template.parts().len() > 1 { 5 } else { 9 }
+            && (!apart || different() * 10 >= fitting * if template.parts().len() > 1 { 5 } else { 9 })
         {
             let key = template.parts().first().cloned().unwrap_or_default();
             let mut settings: Settings = vec![("line", format!("'{source}'"))];
@@ -469,7 +570,7 @@ fn template(lines: &Lines<'_>) -> Option<Recognised> {
     let name = |line: &&&str| !line.trim().contains([' ', '\t', '{', '<', '=', '"']) && line.len() < 200;
     let names = lines.lines.iter().filter(name).count();
     let different: std::collections::HashSet<&str> = lines.lines.iter().map(|line| line.trim()).collect();
-    (names >= 3 && names == lines.lines.len() && different.len() == names).then(|| {
+    (names >= 3 && names == lines.lines.len() && (!apart || different.len() == names)).then(|| {
         let mut shape = RecordShape::plain(Some("value"));
         shape.columns = vec!["value".to_owned()];
         let mut settings: Settings = vec![("line", "'{value}'".to_owned())];
@@ -527,6 +628,22 @@ mod tests {
     #[case::words(
         "load \"a/b\"\nload \"c/d\"\nload \"e/f\"\n",
         r#"{ kind = "lines", line = 'load "{value}"' } [value] value"#
+    )]
+    #[case::records_of_several_lines(
+        "barge coal_hopper\nlength 20\nname \"Old one\"\nbarge ice_sled\nlength 9\nname \"New\"\nbarge punt\nlength 4\nname \"-\"\n",
+        r#"{ kind = "lines", line = ['barge {barge}', 'length {length}', 'name "{name}"'] } [barge length name] barge"#
+    )]
+    #[case::records_of_several_lines_with_signs(
+        "barge = a\n  crew = x y\nbarge = b\n  crew = z\nbarge = c\n  crew = x\n",
+        r#"{ kind = "lines", line = ['barge = {barge}', 'crew = {crew}'] } [barge crew] barge"#
+    )]
+    #[case::one_that_is_cut_short_is_none(
+        "barge a\ncrew x\nbarge b\ncrew y\nbarge c\ncrew x\nbarge d\n",
+        "nothing"
+    )]
+    #[case::lines_that_hold_for_others(
+        "folder sounds/low\nfile \"a.wav\"\nfile \"b.wav\"\nfolder sounds/high\nfile \"a.wav\"\nfile \"c.wav\"\n",
+        r#"{ kind = "lines", line = 'file "{value}"', carry = 'folder {folder}' } [folder value] value"#
     )]
     #[case::names("coal\npeat\nsalt\n", r#"{ kind = "lines", line = '{value}' } [value] value"#)]
     #[case::po("msgid \"a\"\nmsgstr \"b\"\n", r#"{ kind = "po" } [] msgid"#)]

@@ -1,13 +1,21 @@
 //! What several columns of a record say together: a column that tells what another points to, and columns that
 //! name a record of another table only together.
 
+use super::keys::STEM;
+use super::links::Places;
 use super::names::agreement;
-use super::references::{Leads, Targets};
+use super::profile::{Counts, Seen};
+use super::proposal::{Band, Proposal, Topic};
+use super::references::{self, Source, Suspicion, is_usual_none};
+use super::targets::{Leads, Targets};
+use super::ways::Way;
+use super::write::quoted;
+use super::{Studied, Study};
 use crate::formats::{Column, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, Stack};
 use crate::links::with_text;
 use crate::schema::Table;
-use crate::tables::key_hash;
+use crate::tables::{KEY_SEPARATOR, key_hash};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 /// So many records of a table are looked at.
@@ -51,14 +59,14 @@ pub(super) fn telling(
     let mut counts: Vec<BTreeMap<String, Case>> = siblings.iter().map(|_| BTreeMap::new()).collect();
     let columns: Vec<usize> = std::iter::once(field).chain(siblings.iter().copied()).collect();
     each_record(stack, table, files, &columns, &mut |_, cells| {
-        let Some(value) = cells[0].as_ref().filter(|value| !value.is_empty()) else { return };
-        let hash = key_hash(value, false);
+        let Some(value) = cells[0].as_ref().filter(|value| !value.text.is_empty()) else { return };
+        let hash = key_hash(&value.text, false);
         let hit: BTreeSet<usize> = targets
             .of(hash)
             .filter(|target| matches!(targets.list[*target].leads, Leads::Record(_)))
             .collect();
         for (counts, told) in counts.iter_mut().zip(&cells[1..]) {
-            let told = told.clone().unwrap_or_default();
+            let told = told.as_ref().map(|told| told.text.clone()).unwrap_or_default();
             if counts.len() > MOST_CASES && !counts.contains_key(&told) {
                 continue;
             }
@@ -116,58 +124,136 @@ fn told_by(field: usize, cases: BTreeMap<String, Case>, targets: &Targets) -> Op
     })
 }
 
-/// How far the values of some columns are, together, keys of a table whose key has several parts.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub(super) struct Together {
-    /// How many records have a value in each of the columns.
-    pub values: u64,
-    /// How many of them name a record.
-    pub fit: u64,
-    /// How many different records they name.
-    pub distinct: u64,
-    /// How many keys there are.
-    pub keys: u64,
+/// A part of a key of several parts, in the table that has the key or in one that names its records.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Part {
+    /// The value of the column at this position.
+    Column(usize),
+    /// The file's name.
+    Stem,
 }
 
-/// Looks the values of `columns` of one table up among those of `key` of another, taken together. Cost: a pass over
-/// (the first part of) the files of both.
-pub(super) fn together(
-    stack: &Stack,
-    (owner, owner_files, key): (&Table, &[FileId], &[usize]),
-    (table, files, columns): (&Table, &[FileId], &[usize]),
-) -> Together {
-    let hash = |cells: &[Option<String>]| -> Option<u64> {
-        let parts: Option<Vec<&str>> =
-            cells.iter().map(|cell| cell.as_deref().filter(|text| !text.is_empty())).collect();
-        parts.map(|parts| key_hash(&parts.join("\u{1f}"), false))
-    };
-    let mut keys: HashSet<u64> = HashSet::new();
-    let whole = each_record(stack, owner, owner_files, key, &mut |_, cells| keys.extend(hash(cells)));
-    let mut out = Together { keys: keys.len() as u64, ..Together::default() };
+/// Some columns of a table that is read.
+#[derive(Clone, Copy)]
+struct Columns<'t> {
+    table: &'t Table,
+    files: &'t [FileId],
+    parts: &'t [Part],
+}
+
+/// How far the values of some columns are, together, keys of a table whose key has several parts.
+#[derive(Debug, Clone, Default)]
+struct Together {
+    /// How many records have a value in each of the columns, but for those that stand for "nothing".
+    values: u64,
+    /// How many of them name a record.
+    fit: u64,
+    /// How many could be tried with the other parts of the key taken from another record, and how many name a
+    /// record even so.
+    tried: u64,
+    by_chance: u64,
+    /// How many different records they name.
+    distinct: u64,
+    /// Values that stand for "nothing", with their counts.
+    none: BTreeMap<String, u64>,
+    /// The first values that name none, with their places.
+    left: Vec<(String, Seen)>,
+}
+
+/// So many values that do not fit are told.
+const LEFT: usize = 5;
+
+/// Looks the values of some columns of one table up among those of the key of another, taken together; the part at
+/// position `own` is the one that is asked for. Cost: a pass over (the first part of) the files of both.
+fn together(stack: &Stack, owner: Columns<'_>, asking: Columns<'_>, own: usize) -> Together {
+    let mut keys: HashSet<(u64, u64)> = HashSet::new();
+    let whole = each_key(stack, owner, own, &mut |rest, text, _| {
+        keys.insert((rest, key_hash(text, false)));
+    });
+    let mut out = Together::default();
     if !whole {
         return out;
     }
-    let mut different: HashSet<u64> = HashSet::new();
-    each_record(stack, table, files, columns, &mut |_, cells| {
-        let Some(hash) = hash(cells) else { return };
+    let mut different: HashSet<(u64, u64)> = HashSet::new();
+    // The other parts of this record's key, and the last ones that were different from them.
+    let (mut current, mut other): (Option<u64>, Option<u64>) = (None, None);
+    each_key(stack, asking, own, &mut |rest, text, seen| {
+        if current != Some(rest) {
+            (other, current) = (current, Some(rest));
+        }
+        let value = key_hash(text, false);
+        let fits = keys.contains(&(rest, value));
+        if !fits && is_usual_none(text) {
+            *out.none.entry(text.to_owned()).or_default() += 1;
+            return;
+        }
         out.values += 1;
-        if keys.contains(&hash) {
+        if fits {
             out.fit += 1;
-            different.insert(hash);
+            different.insert((rest, value));
+        } else if out.left.len() < LEFT {
+            out.left.extend(seen.map(|seen| (text.to_owned(), seen)));
+        }
+        if let Some(other) = other {
+            out.tried += 1;
+            out.by_chance += u64::from(keys.contains(&(other, value)));
         }
     });
     out.distinct = different.len() as u64;
     out
 }
 
+/// Gives for each record the hash of all parts but that at position `own`, the text of that one, and its place; records
+/// that lack a part are left out. Whether that were all, as for [`each_record`].
+fn each_key(
+    stack: &Stack,
+    from: Columns<'_>,
+    own: usize,
+    each: &mut dyn FnMut(u64, &str, Option<Seen>),
+) -> bool {
+    let columns: Vec<usize> = from
+        .parts
+        .iter()
+        .filter_map(|part| match part {
+            Part::Column(field) => Some(*field),
+            Part::Stem => None,
+        })
+        .collect();
+    each_record(stack, from.table, from.files, &columns, &mut |file, cells| {
+        let mut cells = cells.iter();
+        let (mut rest, mut value) = (String::new(), None);
+        for (at, part) in from.parts.iter().enumerate() {
+            let (text, seen) = match part {
+                Part::Stem => (stack.files()[file].path.stem(), None),
+                Part::Column(_) => match cells.next().and_then(Option::as_ref) {
+                    Some(found) => (found.text.as_str(), Some(found.seen)),
+                    None => return,
+                },
+            };
+            if text.is_empty() {
+                return;
+            }
+            if at == own {
+                value = Some((text, seen));
+            } else {
+                rest.push_str(text);
+                rest.push(KEY_SEPARATOR);
+            }
+        }
+        if let Some((text, seen)) = value {
+            each(key_hash(&rest, false), text, seen);
+        }
+    })
+}
+
 /// Gives the texts of `columns` (positions in the table's fields) of each record, with its file. Whether that
 /// were all: of large tables only the first records are given.
-fn each_record(
+pub(super) fn each_record(
     stack: &Stack,
     table: &Table,
     files: &[FileId],
     columns: &[usize],
-    each: &mut dyn FnMut(FileId, &[Option<String>]),
+    each: &mut dyn FnMut(FileId, &[Option<Value>]),
 ) -> bool {
     let wanted: Vec<Column<'_>> =
         columns.iter().map(|field| Column { name: &table.fields[*field].name, optional: true }).collect();
@@ -186,12 +272,19 @@ fn each_record(
     left > 0
 }
 
+/// A value of a record, and where it stands.
+#[derive(Debug, Clone)]
+pub(super) struct Value {
+    pub text: String,
+    pub seen: Seen,
+}
+
 struct Cells<'c> {
     text: &'c str,
     file: FileId,
     count: usize,
     left: usize,
-    each: &'c mut dyn FnMut(FileId, &[Option<String>]),
+    each: &'c mut dyn FnMut(FileId, &[Option<Value>]),
 }
 
 impl RecordSink for Cells<'_> {
@@ -200,15 +293,273 @@ impl RecordSink for Cells<'_> {
             return;
         }
         self.left -= 1;
-        let mut cells: Vec<Option<String>> = vec![None; self.count];
+        let mut cells: Vec<Option<Value>> = vec![None; self.count];
         for own in record.cells.iter().filter(|own| own.cell.form != Form::Nested) {
             let cell = &mut cells[usize::from(own.column)];
             if cell.is_none() {
-                *cell = Some(decode(self.text, &own.cell).text.trim().to_owned());
+                let text = decode(self.text, &own.cell).text.trim().to_owned();
+                let seen = Seen { count: 1, file: self.file as u32, cell: own.cell, part: None };
+                *cell = Some(Value { text, seen });
             }
         }
         (self.each)(self.file, &cells);
     }
 
     fn fault(&mut self, _fault: Fault) {}
+}
+
+impl Study<'_> {
+    /// Columns of which another one tells to which table they point.
+    pub(super) fn conditional<'a>(
+        &self,
+        all: impl Iterator<Item = ((&'a Way, &'a Source<'a>), &'a Option<Suspicion>)>,
+        targets: &Targets,
+    ) -> Vec<Proposal> {
+        /// Fewer values say little.
+        const LEAST: u64 = 8;
+        let mut out = Vec::new();
+        for ((way, source), found) in all {
+            let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
+            let [field] = way.fields[..] else { continue };
+            let one_does = found.as_ref().is_some_and(|found| {
+                found.best.values * 100 >= found.values * 97 || found.best.distinct == found.distinct
+            });
+            let values: u64 = source.profiles.iter().map(|profile| profile.values).sum();
+            if source.is_key || numeric || one_does || values < LEAST {
+                continue;
+            }
+            // Some of its values lead to records; of a column that is sampled, some of those that were kept.
+            let kept: u64 = source.profiles.iter().map(|profile| profile.distinct.len() as u64).sum();
+            let lead = |hits: &references::Hits| matches!(targets.list[hits.target].leads, Leads::Record(_));
+            let hits = references::hits(source, targets);
+            if !hits.iter().filter(|hits| lead(hits)).any(|hits| hits.distinct * 10 >= kept) {
+                continue;
+            }
+            let own = &self.studied[way.table];
+            let counts = &self.counts[way.table];
+            let could_tell = |sibling: &usize| {
+                let profile = &counts.columns[*sibling];
+                let few = profile.level == 0 && (1..=24).contains(&profile.distinct.len());
+                *sibling != field
+                    && few
+                    && profile.prose == 0
+                    && profile.most <= 1
+                    && profile.values * 10 >= counts.records * 9
+            };
+            let siblings: Vec<usize> = (0..own.table.fields.len()).filter(could_tell).collect();
+            if siblings.is_empty() {
+                continue;
+            }
+            let told = telling(self.stack, &own.table, &own.files, field, &siblings, targets);
+            let Some(told) = told.filter(|told| told.values >= LEAST) else { continue };
+            let by = &own.table.fields[told.field].name;
+            let cases: Vec<(&String, &str)> = told
+                .cases
+                .iter()
+                .filter_map(|(value, target)| Some((value, targets.list[(*target)?].name.as_str())))
+                .collect();
+            let is_bare = |value: &str| {
+                value.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'_' || byte == b'-')
+            };
+            let name = |value: &String| if is_bare(value) { value.clone() } else { quoted(value) };
+            let refs: Vec<String> =
+                cases.iter().map(|(value, table)| format!("{} = {}", name(value), quoted(table))).collect();
+            let shown: Vec<String> =
+                cases.iter().map(|(value, table)| format!("{table} where {by} is {value}")).collect();
+            let mut needs: Vec<String> = cases.iter().map(|(_, table)| (*table).to_owned()).collect();
+            needs.dedup();
+            let elsewhere = told.cases.values().filter(|target| target.is_none()).count();
+            let mut reasons = Vec::new();
+            if told.named {
+                reasons.push(format!("the values of `{by}` name the tables"));
+            }
+            if elsewhere > 0 {
+                reasons.push(format!("with {elsewhere} other values of `{by}` it points nowhere"));
+            }
+            out.push(Proposal {
+                band: if told.named && told.fit == told.values { Band::Accept } else { Band::Ask },
+                topic: Topic::Link,
+                table: own.table.name.clone(),
+                field: Some(own.table.fields[field].name.clone()),
+                says: format!("points to {}", shown.join(", ")),
+                needs,
+                settings: vec![
+                    ("ref".to_owned(), format!("{{ {} }}", refs.join(", "))),
+                    ("by".to_owned(), quoted(by)),
+                ],
+                values: told.values,
+                fit: told.fit,
+                distinct: source.profiles.iter().map(|profile| profile.different()).sum(),
+                none: Vec::new(),
+                exceptions: Vec::new(),
+                rivals: Vec::new(),
+                reasons,
+            });
+        }
+        out
+    }
+
+    /// Columns that name a record of a table whose key has several parts, together with what else the record has of
+    /// that key: columns called as its other parts, or the file that it stands in. `links` is what points somewhere by
+    /// itself.
+    pub(super) fn composite(&self, links: &[Proposal], places: &Places<'_>) -> Vec<Proposal> {
+        let linked: HashSet<(&str, &str)> = links
+            .iter()
+            .filter(|link| link.band != Band::Hidden)
+            .filter_map(|link| Some((link.table.as_str(), link.field.as_deref()?)))
+            .collect();
+        let mut out: Vec<Proposal> = Vec::new();
+        for owner in self.studied.iter().filter(|own| own.key.parts.len() > 1) {
+            // What names a record within its parent comes last mostly.
+            for part in (0..owner.key.parts.len()).rev().filter(|part| owner.key.parts[*part] != STEM) {
+                for (at, own) in self.studied.iter().enumerate() {
+                    for field in self.could_name_within(owner, part, at) {
+                        let name = &own.table.fields[field].name;
+                        let is_open = !linked.contains(&(own.table.name.as_str(), name.as_str()))
+                            && !out
+                                .iter()
+                                .any(|new| new.table == own.table.name && new.field.as_ref() == Some(name));
+                        if is_open {
+                            out.extend(self.within(owner, part, (own, field), places));
+                        }
+                    }
+                }
+            }
+        }
+        out
+    }
+
+    /// The columns of the table at position `at` that could hold the part at position `part` of the owner's key.
+    fn could_name_within(&self, owner: &Studied, part: usize, at: usize) -> Vec<usize> {
+        let own = &self.studied[at];
+        let is_texts = own.texts.is_some() || own.table.texts.is_some();
+        let has = |(position, name): (usize, &String)| {
+            position == part
+                || match name.as_str() {
+                    STEM => own.files == owner.files,
+                    name => own.table.field(name).is_some(),
+                }
+        };
+        let is_owner = own.table.name == owner.table.name;
+        if is_texts || !owner.key.parts.iter().enumerate().all(has) {
+            return Vec::new();
+        }
+        let Some(keys) = self.counts_of(owner).zip(owner.table.field(&owner.key.parts[part])) else {
+            return Vec::new();
+        };
+        let keys = &keys.0.columns[keys.1];
+        let could = |field: &usize| {
+            let profile = &self.counts[at].columns[*field];
+            let name = &own.table.fields[*field].name;
+            let is_part = owner.key.parts.contains(name) && (is_owner || *name != owner.key.parts[part]);
+            let kept = profile.distinct.keys().filter(|hash| hash.trailing_zeros() >= keys.level);
+            let known = kept.clone().filter(|hash| keys.distinct.contains_key(*hash)).count();
+            !is_part && profile.is_identifiers() && known > 0 && known * 10 >= kept.count() * 8
+        };
+        own.open.iter().copied().filter(could).collect()
+    }
+
+    fn counts_of(&self, own: &Studied) -> Option<&Counts> {
+        let at = self.studied.iter().position(|other| other.table.name == own.table.name)?;
+        self.counts.get(at)
+    }
+
+    /// What is proposed if `field` of `own` holds the part at position `part` of the owner's key.
+    fn within(
+        &self,
+        owner: &Studied,
+        part: usize,
+        (own, field): (&Studied, usize),
+        places: &Places<'_>,
+    ) -> Option<Proposal> {
+        let columns = |table: &Table, instead: Option<usize>| -> Option<Vec<Part>> {
+            let one = |(at, name): (usize, &String)| match (instead, name.as_str()) {
+                (Some(field), _) if at == part => Some(Part::Column(field)),
+                (_, STEM) => Some(Part::Stem),
+                (_, name) => table.field(name).map(Part::Column),
+            };
+            owner.key.parts.iter().enumerate().map(one).collect()
+        };
+        let (key, asking) = (columns(&owner.table, None)?, columns(&own.table, Some(field))?);
+        let owners = Columns { table: &owner.table, files: &owner.files, parts: &key };
+        let askers = Columns { table: &own.table, files: &own.files, parts: &asking };
+        let found = together(self.stack, owners, askers, part);
+        let name = &own.table.fields[field].name;
+        let same_name = *name == owner.key.parts[part];
+        let named = same_name || agreement(name, &owner.table.name) == 2;
+        // Where other parents would do as well, only the name says that this one is meant.
+        let parent_counts = found.tried > 0 && found.by_chance * 10 <= found.tried * 8;
+        let numeric = self.counts_of(own).is_some_and(|counts| counts.columns[field].is_numeric());
+        if found.distinct < 4 || found.fit * 100 < found.values * 95 || !(named || parent_counts && !numeric)
+        {
+            return None;
+        }
+        let same_key = own.key.parts == owner.key.parts && own.table.name != owner.table.name;
+        if same_key
+            && same_name
+            && found.values >= found.distinct
+            && self.counts_of(own)?.records >= self.counts_of(owner)?.records
+        {
+            return None;
+        }
+        let with: Vec<String> = owner
+            .key
+            .parts
+            .iter()
+            .enumerate()
+            .map(|(at, name)| quoted(if at == part { "{}" } else { name }))
+            .collect();
+        let others: Vec<&str> = owner
+            .key
+            .parts
+            .iter()
+            .enumerate()
+            .filter(|(at, _)| *at != part)
+            .map(|(_, name)| if name == STEM { "the file's name" } else { name.as_str() })
+            .collect();
+        let sure = found.fit == found.values
+            && found.distinct >= 8
+            && !same_key
+            && (named || found.by_chance * 2 <= found.tried);
+        let mut settings = vec![
+            ("ref".to_owned(), quoted(&owner.table.name)),
+            ("with".to_owned(), format!("[{}]", with.join(", "))),
+        ];
+        let none: Vec<String> = found.none.keys().map(|none| quoted(none)).collect();
+        match none.as_slice() {
+            [] => {}
+            [one] => settings.push(("none".to_owned(), one.clone())),
+            many => settings.push(("none".to_owned(), format!("[{}]", many.join(", ")))),
+        }
+        let mut reasons = Vec::new();
+        if same_name {
+            reasons.push("the columns are called as the parts of the key".to_owned());
+        } else if named {
+            reasons.push(format!("the name says `{}`", owner.table.name));
+        }
+        if found.tried > 0 {
+            let share = found.by_chance * 100 / found.tried;
+            reasons.push(format!("with {} of another record {share} % would fit", others.join(" and ")));
+        }
+        Some(Proposal {
+            band: if sure { Band::Accept } else { Band::Ask },
+            topic: Topic::Link,
+            table: own.table.name.clone(),
+            field: Some(name.clone()),
+            says: format!("points to {}, together with {}", owner.table.name, others.join(" and ")),
+            needs: vec![owner.table.name.clone()],
+            settings,
+            values: found.values,
+            fit: found.fit,
+            distinct: found.distinct,
+            none: found.none.into_iter().collect(),
+            exceptions: found
+                .left
+                .iter()
+                .filter_map(|(text, seen)| places.exception(text, seen, None))
+                .collect(),
+            rivals: Vec::new(),
+            reasons,
+        })
+    }
 }

@@ -1,6 +1,6 @@
 //! What kind of values a column holds: types, choices, flags for yes and no.
 
-use super::names::names_identifier;
+use super::names::{names_flags, names_identifier};
 use super::profile::{Profile, Seen};
 use super::proposal::Band;
 use super::references::is_usual_none;
@@ -19,11 +19,14 @@ pub(super) struct Kind {
 
 /// A choice has at most so many values.
 const MOST_CHOICES: usize = 16;
+/// Of whole numbers so many are looked at for bits that are set in them.
+const MOST_NUMBERS: usize = 64;
 
 /// The values whose texts are needed to tell the kind: all, if they are few; else the most frequent of
 /// those that are no numbers.
 pub(super) fn telling(profile: &Profile) -> Vec<Seen> {
-    let few = profile.level == 0 && profile.distinct.len() <= MOST_CHOICES;
+    let most = if profile.integers == profile.values { MOST_NUMBERS } else { MOST_CHOICES };
+    let few = profile.level == 0 && profile.distinct.len() <= most;
     let told = if few { &profile.distinct } else { &profile.words };
     let mut seen: Vec<Seen> = told.values().copied().collect();
     seen.sort_by_key(|seen| (std::cmp::Reverse(seen.count), seen.file, seen.cell.span.start));
@@ -132,18 +135,33 @@ pub(super) fn is_dense(profile: &Profile) -> bool {
         && profile.highest - profile.lowest + 1.0 == profile.values as f64
 }
 
-/// The bits that a column holds one at a time: powers of two, of which there are several, and perhaps 0. `texts` are
-/// all its values, if they are few.
-pub(super) fn bits(profile: &Profile, texts: &[String]) -> Option<Vec<i64>> {
+/// The bits that the whole numbers of a column called `name` are made of, lowest first: each is there alone, or the
+/// name says that they are flags, or most are there alone and the others are few beside what could be made of them.
+/// `None` if they are numbers like others. `texts` are all its values, if they are few.
+pub(super) fn bits(name: &str, profile: &Profile, texts: &[String]) -> Option<Vec<i64>> {
+    /// Fewer bits, or fewer numbers beside 0, say little.
     const LEAST: usize = 4;
     if profile.level > 0 || texts.len() != profile.distinct.len() {
         return None;
     }
     let mut numbers: Vec<i64> = texts.iter().map(|text| text.parse().ok()).collect::<Option<_>>()?;
     numbers.retain(|number| *number != 0);
-    numbers.sort_unstable();
-    let all = numbers.iter().all(|number| *number > 0 && number.count_ones() == 1);
-    (all && numbers.len() >= LEAST).then_some(numbers)
+    if numbers.iter().any(|number| *number < 0) {
+        return None;
+    }
+    let set = numbers.iter().fold(0, |set, number| set | number);
+    let bits: Vec<i64> = (0..63).map(|bit| 1 << bit).filter(|bit| set & bit != 0).collect();
+    if names_flags(name) && numbers.len() >= 2 && bits.len() >= 2 {
+        return Some(bits);
+    }
+    let alone = bits.iter().filter(|bit| numbers.contains(bit)).count();
+    // Sizes such as 64, 128 and 96 are made of few bits too, but not of the lowest.
+    let from_the_lowest = bits.first().is_some_and(|first| *first <= 2);
+    let several = numbers.len() - alone;
+    let could_be = 1usize.checked_shl(bits.len() as u32).unwrap_or(usize::MAX);
+    let is_made = several == 0
+        || bits.len() > LEAST && alone * 4 >= bits.len() * 3 && from_the_lowest && several * 16 <= could_be;
+    (bits.len() >= LEAST && is_made && alone >= LEAST).then_some(bits)
 }
 
 /// Lists of numbers that add up to the same.

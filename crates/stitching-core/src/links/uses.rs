@@ -109,7 +109,11 @@ impl Wanted {
         for rule in &schema.tables[table].rules {
             if fields.contains(&rule.field) {
                 let others = rule.switch.iter().map(|switch| switch.field);
-                let others: Vec<usize> = others.chain(rule.with.iter().flatten().copied()).collect();
+                let with = rule.with.iter().flatten().filter_map(|part| match part {
+                    KeyPart::Field(field) => Some(*field),
+                    KeyPart::Stem | KeyPart::Path => None,
+                });
+                let others: Vec<usize> = others.chain(with).collect();
                 fields.extend(others);
             }
         }

@@ -1,6 +1,6 @@
 //! Fields and the rules for their values.
 
-use super::{Pattern, TableId};
+use super::{KeyPart, Pattern, TableId};
 use crate::text::Template;
 use regex::Regex;
 
@@ -65,9 +65,9 @@ pub struct Rule {
     pub refs: Vec<Target>,
     /// How the key that it refers to is made from the value, if it is not the value itself.
     pub shape: Option<Template>,
-    /// The parts of the key that it refers to, if that has several: the positions of other fields, or
+    /// The parts of the key that it refers to, if that has several: other fields or the file's name, or
     /// `None` for the value itself.
-    pub with: Vec<Option<usize>>,
+    pub with: Vec<Option<KeyPart>>,
     /// Which rule holds in place of this one, by the value of another field.
     pub switch: Option<Switch>,
     /// Values that stand for "nothing".

@@ -599,9 +599,11 @@ impl<'t> TableBuilder<'_, 't> {
                 OtherFields::With(rule, names) => {
                     let parts = names.into_iter().map(|name| match name.get_ref().as_str() {
                         "{}" => None,
-                        other => Some(self.field_named(table, other, name.span())),
+                        "{stem}" | "{file}" => Some(KeyPart::Stem),
+                        "{path}" => Some(KeyPart::Path),
+                        other => Some(KeyPart::Field(self.field_named(table, other, name.span()))),
                     });
-                    let parts: Vec<Option<usize>> = parts.collect();
+                    let parts: Vec<Option<KeyPart>> = parts.collect();
                     table.rules[rule].with = parts;
                 }
                 OtherFields::Switch(rule, name, cases) => {

@@ -2,7 +2,7 @@
 
 use super::{KEY_SEPARATOR, RecordView};
 use crate::formats::{Cell, decode};
-use crate::schema::{Field, Layout, Rule, Table};
+use crate::schema::{Field, KeyPart, Layout, Rule, Table};
 use crate::text::Span;
 use std::borrow::Cow;
 use std::ops::Range;
@@ -66,7 +66,9 @@ pub fn key_named<'v>(record: &RecordView<'_>, rule: &Rule, value: &'v str) -> Op
         }
         match part {
             None => key.push_str(&own),
-            Some(field) => key.push_str(&decode(record.text, record.cell(*field)?).text),
+            Some(KeyPart::Stem) => key.push_str(record.path.stem()),
+            Some(KeyPart::Path) => key.push_str(record.path.as_str()),
+            Some(KeyPart::Field(field)) => key.push_str(&decode(record.text, record.cell(*field)?).text),
         }
     }
     Some(Cow::Owned(key))

@@ -2,9 +2,9 @@
 
 use super::{Row, Rows};
 use crate::Error;
-use crate::layers::{LayerId, Stack};
+use crate::layers::{LayerId, RelPath, Stack};
 use crate::links::Labels;
-use crate::schema::{Layout, Schema, TableId, ValueType, number};
+use crate::schema::{KeyPart, Layout, Schema, TableId, ValueType, number};
 use crate::tables::{KEY_SEPARATOR, split_value};
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -344,10 +344,13 @@ pub(super) fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut d
             let key = match rule.with.is_empty() {
                 true => own,
                 false => {
-                    let parts = rule
-                        .with
-                        .iter()
-                        .map(|part| part.map_or(own.as_str(), |field| of_field(rows, row, field)));
+                    let path = rows.paths.get(&row.file);
+                    let parts = rule.with.iter().map(|part| match part {
+                        None => own.as_str(),
+                        Some(KeyPart::Field(field)) => of_field(rows, row, *field),
+                        Some(KeyPart::Stem) => path.map_or("", RelPath::stem),
+                        Some(KeyPart::Path) => path.map_or("", RelPath::as_str),
+                    });
                     parts.collect::<Vec<_>>().join(&KEY_SEPARATOR.to_string())
                 }
             };

@@ -1,7 +1,7 @@
 //! A table as rows: what the game sees of it, whichever layers its files lie in.
 
 use crate::Error;
-use crate::layers::{FileId, LayerId, Stack};
+use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::links::{Labels, with_text};
 use crate::schema::{Schema, Table, TableId};
 use crate::tables::{Record, files_of, read_all, shown_key};
@@ -23,6 +23,8 @@ pub struct Rows {
     pub fields: Vec<usize>,
     /// The records, in the order of the files.
     pub rows: Vec<Row>,
+    /// The paths of its files.
+    pub paths: HashMap<FileId, RelPath>,
     by_key: HashMap<String, usize>,
 }
 
@@ -144,7 +146,8 @@ impl Rows {
                 Ok(records.into_iter().map(row).collect())
             })
             .collect::<Result<_, Error>>()?;
-        let mut rows = Rows { id, table, columns, fields, rows: Vec::new(), by_key: HashMap::new() };
+        let paths = files.iter().map(|file| (*file, stack.files()[*file].path.clone())).collect();
+        let mut rows = Rows { id, table, columns, fields, rows: Vec::new(), paths, by_key: HashMap::new() };
         rows.rows.reserve(read.iter().map(Vec::len).sum());
         for row in read.into_iter().flatten() {
             rows.add(row);

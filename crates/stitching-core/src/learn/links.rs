@@ -1,0 +1,378 @@
+//! Where columns point, as proposals.
+
+use super::Study;
+use super::names;
+use super::profile::{Checked, CheckedCounts, Seen, Wanted, check_all, profile, texts_of};
+use super::profile::{Profile, SAMPLED};
+use super::proposal::{Band, Exception, Proposal, Topic};
+use super::references::{self, Exceptions, Source, Suspicion, explain, suspicions};
+use super::targets::{Leads, Targets};
+use super::ways::{Way, splits};
+use super::write::quoted;
+use crate::layers::{FileId, Stack};
+use crate::links::{LoadedFile, load};
+use crate::text::NearestIndex;
+use hashbrown::HashMap;
+use std::cell::RefCell;
+use std::collections::BTreeMap;
+
+impl Study<'_> {
+    /// Where columns point.
+    pub(super) fn links(&self) -> Vec<Proposal> {
+        let targets = self.targets();
+        let whole = self.ways();
+        let sources: Vec<Source<'_>> =
+            whole.iter().map(|way| self.source(way, &self.counts[way.table].columns)).collect();
+        let owners = self.owners(&targets);
+        let found = suspicions(&sources, &targets, &owners);
+        // Where the whole does not lead anywhere, the items of a list may.
+        let mut parted: Vec<Way> = Vec::new();
+        let mut unresolved: Vec<&Way> = Vec::new();
+        for (way, (source, found)) in whole.iter().zip(sources.iter().zip(&found)) {
+            let resolves = found.as_ref().is_some_and(|found| found.best.distinct * 2 > found.distinct);
+            if !resolves && !source.is_key {
+                unresolved.push(way);
+                let ways = splits(source);
+                parted.extend(ways.into_iter().map(|split| Way {
+                    split,
+                    fields: way.fields.clone(),
+                    table: way.table,
+                }));
+            }
+        }
+        parted.extend(self.decorated(&unresolved));
+        self.retain_promising(&mut parted, &targets);
+        let wanted: Vec<Wanted> = parted
+            .iter()
+            .flat_map(|way| {
+                way.fields.iter().map(|field| Wanted { table: way.table, field: *field, split: way.split })
+            })
+            .collect();
+        let parted_counts = profile(self.stack, self.tables, self.files, &wanted, SAMPLED);
+        let of_way = |way: &Way| -> Vec<&Profile> {
+            let own = wanted.iter().filter(|wanted| wanted.table == way.table).enumerate();
+            let own =
+                own.filter(|(_, wanted)| wanted.split == way.split && way.fields.contains(&wanted.field));
+            own.map(|(at, _)| &parted_counts[way.table].columns[at]).collect()
+        };
+        let parted_sources: Vec<Source<'_>> = parted
+            .iter()
+            .map(|way| Source { profiles: of_way(way), ..self.source(way, &self.counts[way.table].columns) })
+            .collect();
+        let parted_found = suspicions(&parted_sources, &targets, &owners);
+        let mut all: Vec<(&Way, &Source<'_>, &Suspicion)> = Vec::new();
+        for (way, (source, found)) in whole.iter().zip(sources.iter().zip(&found)) {
+            all.extend(found.as_ref().map(|found| (way, source, found)));
+        }
+        // Of several ways to take a value apart, the one that explains most counts.
+        let mut best: BTreeMap<(usize, Vec<usize>), (u64, usize)> = BTreeMap::new();
+        for (at, (way, found)) in parted.iter().zip(&parted_found).enumerate() {
+            let Some(found) = found else { continue };
+            let share = found.best.distinct * 1000 / found.distinct.max(1);
+            let own = best.entry((way.table, way.fields.clone())).or_insert((0, at));
+            if share > own.0 {
+                *own = (share, at);
+            }
+        }
+        for (_, at) in best.values() {
+            if let Some(found) = &parted_found[*at] {
+                all.push((&parted[*at], &parted_sources[*at], found));
+            }
+        }
+        let conditional = self.conditional(whole.iter().zip(&sources).zip(&found), &targets);
+        let is_told = |way: &Way| {
+            let mut told = conditional.iter().map(|own| (&own.table, own.field.as_ref()));
+            let own = &self.studied[way.table].table;
+            told.any(|(table, field)| {
+                *table == own.name && field == way.fields.first().map(|at| &own.fields[*at].name)
+            })
+        };
+        all.retain(|(way, ..)| !is_told(way));
+        let checked = self.checked(&all, &targets);
+        let all: Vec<(&Way, &Source<'_>, Suspicion)> = all
+            .into_iter()
+            .zip(checked)
+            .map(|((way, source, found), checked)| (way, source, found.with(checked)))
+            .collect();
+        let left: Vec<Seen> = all.iter().flat_map(|(_, _, found)| found.left.iter().copied()).collect();
+        let texts = texts_of(self.stack, &left);
+        let near = Near { study: self, targets: &targets, indexes: RefCell::default() };
+        let places = Places::new(self.stack);
+        let mut start = 0;
+        let mut out = Vec::new();
+        for (way, source, found) in &all {
+            let own = &texts[start..start + found.left.len()];
+            start += found.left.len();
+            let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
+            let exceptions = explain(found, own, numeric, &|text| near.to(found.best.target, text));
+            out.extend(self.link(way, source, found, &exceptions, &targets, &places));
+        }
+        out.extend(conditional);
+        let composite = self.composite(&out, &places);
+        out.retain(|own| !composite.iter().any(|new| new.table == own.table && new.field == own.field));
+        out.extend(composite);
+        out
+    }
+
+    /// Checks all values of what seems to point somewhere, where only some of them were kept.
+    fn checked(
+        &self,
+        all: &[(&Way, &Source<'_>, &Suspicion)],
+        targets: &Targets,
+    ) -> Vec<Option<CheckedCounts>> {
+        let sampled = |(_, source, _): &&(&Way, &Source<'_>, &Suspicion)| {
+            source.profiles.iter().any(|own| own.level > 0)
+        };
+        let checks: Vec<Checked<'_>> = all
+            .iter()
+            .filter(sampled)
+            .map(|(way, _, found)| {
+                let ids: Vec<usize> = std::iter::once(found.best.target)
+                    .chain(found.besides.iter().map(|own| own.target))
+                    .collect();
+                let wanted = way.fields.iter().map(|field| Wanted {
+                    table: way.table,
+                    field: *field,
+                    split: way.split,
+                });
+                Checked {
+                    wanted: wanted.collect(),
+                    resolves: Box::new(move |hash| targets.of(hash).any(|target| ids.contains(&target))),
+                }
+            })
+            .collect();
+        let mut counts = check_all(self.stack, self.tables, self.files, &checks).into_iter();
+        all.iter().map(|own| if sampled(&own) { counts.next() } else { None }).collect()
+    }
+
+    /// A suspicion as a proposal for each of its fields.
+    fn link(
+        &self,
+        way: &Way,
+        source: &Source<'_>,
+        found: &Suspicion,
+        exceptions: &Exceptions,
+        targets: &Targets,
+        places: &Places<'_>,
+    ) -> Vec<Proposal> {
+        let own = &self.studied[way.table];
+        let target = &targets.list[found.best.target];
+        let none: u64 = exceptions.none.iter().map(|(_, count)| u64::from(*count)).sum();
+        let values = found.values - none.min(found.values);
+        let distinct = found.best.distinct;
+        let fit = found.best.values;
+        if values == 0 || distinct == 0 {
+            return Vec::new();
+        }
+        let named = references::agrees(source, targets, &found.best);
+        let misspelt: u64 = exceptions.misspelt.iter().map(|(_, seen, _)| u64::from(seen.count)).sum();
+        let explained = (fit + misspelt.min(values / 20 + 1)) as f64 / values as f64;
+        let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
+        let is_file = matches!(target.leads, Leads::File(_));
+        // A file's name loses to a declared key.
+        let counts = |rival: &&references::Hits| {
+            is_file || !matches!(targets.list[rival.target].leads, Leads::File(_))
+        };
+        let as_good: Vec<&references::Hits> = found
+            .rivals
+            .iter()
+            .filter(|rival| references::agrees(source, targets, rival) >= named)
+            .filter(counts)
+            .collect();
+        let mut reasons = Vec::new();
+        match named {
+            2 => reasons.push(format!("the name says `{}`", target.name)),
+            1 => reasons.push(format!("the name shares a word with `{}`", target.name)),
+            _ => {}
+        }
+        if numeric {
+            reasons.push("the values are numbers, which fit by chance more often".to_owned());
+        }
+        let band = if numeric {
+            let rare = !target.dense && !target.lettered;
+            match (named, explained > 0.98, rare) {
+                (2, true, true) if distinct >= 3 => Band::Accept,
+                (2, true, false) if distinct >= 3 && distinct as usize * 2 >= target.keys => Band::Ask,
+                (1.., true, _) if distinct >= 2 => Band::Ask,
+                (0, true, true) if distinct >= 10 && as_good.is_empty() && fit == values => Band::Ask,
+                _ => Band::Hidden,
+            }
+        } else {
+            let enough = match named {
+                2 => distinct >= 2 || (distinct == 1 && target.keys <= 3),
+                1 => distinct >= 3,
+                _ => distinct >= 4 && !is_file || distinct >= 6,
+            };
+            match () {
+                () if explained >= 0.97 && enough && as_good.is_empty() => Band::Accept,
+                () if explained >= 0.97 && enough && named == 2 && as_good.len() < 2 => Band::Ask,
+                () if explained >= 0.85 && (named > 0 || distinct >= 3) => Band::Ask,
+                () if explained >= 0.97 && distinct >= 2 => Band::Ask,
+                () => Band::Hidden,
+            }
+        };
+        // A key that happens to be one of another table's is a reference if its name says so, or if all are.
+        let adds = fit == values && distinct >= 10 && as_good.is_empty() && !numeric;
+        let by_chance = source.is_key && named < 2 && !adds;
+        let band = match band {
+            Band::Accept if by_chance || !found.besides.is_empty() => Band::Ask,
+            band => band,
+        };
+        let mut settings: Vec<(String, String)> = Vec::new();
+        let (what, link): (String, Vec<(String, String)>) = match &target.leads {
+            Leads::Record(_) if !found.besides.is_empty() => {
+                let names = std::iter::once(&found.best)
+                    .chain(&found.besides)
+                    .map(|hits| targets.list[hits.target].name.as_str());
+                let names: Vec<&str> = names.collect();
+                let shown: Vec<String> = names.iter().map(|name| quoted(name)).collect();
+                (
+                    format!("points to one of {}", names.join(", ")),
+                    vec![("ref".to_owned(), format!("[{}]", shown.join(", ")))],
+                )
+            }
+            Leads::Record(_) if source.is_key && fit == values && found.about as usize == target.keys => (
+                format!("names the same records as {}, one to one", target.name),
+                vec![("ref".to_owned(), quoted(&target.name))],
+            ),
+            Leads::Record(_) => {
+                (format!("points to {}", target.name), vec![("ref".to_owned(), quoted(&target.name))])
+            }
+            Leads::Text => ("is a text key".to_owned(), vec![("text".to_owned(), "true".to_owned())]),
+            Leads::File(template) => {
+                (format!("names a file {template}"), vec![("file".to_owned(), quoted(template))])
+            }
+        };
+        if let Some(list) = way.split.list {
+            settings.push(("list".to_owned(), quoted(&list.to_string())));
+            if way.split.counted {
+                settings.push(("counted".to_owned(), "true".to_owned()));
+            }
+        }
+        match way.split.part {
+            None if way.split.around.is_some() => {
+                let name = names::stem_words(&target.name).join("_");
+                let name = if name.is_empty() { "what".to_owned() } else { name };
+                let (before, behind) = way.split.around.unwrap_or_default();
+                settings.push((
+                    "parts".to_owned(),
+                    quoted(&format!("{}{{{name}}}{}", before.text(), behind.text())),
+                ));
+                let inside: Vec<String> =
+                    link.iter().map(|(name, value)| format!("{name} = {value}")).collect();
+                settings.push((name, format!("{{ {} }}", inside.join(", "))));
+            }
+            None => settings.extend(link),
+            Some((sign, part)) => {
+                let name = names::stem_words(&target.name).join("_");
+                let name = if name.is_empty() { "what".to_owned() } else { name };
+                let shape = if part == 0 {
+                    format!("{{{name}}}{sign}{{amount}}")
+                } else {
+                    format!("{{what}}{sign}{{{name}}}")
+                };
+                settings.push(("parts".to_owned(), quoted(&shape)));
+                let inside: Vec<String> =
+                    link.iter().map(|(name, value)| format!("{name} = {value}")).collect();
+                settings.push((name, format!("{{ {} }}", inside.join(", "))));
+            }
+        }
+        match exceptions.none.as_slice() {
+            [] => {}
+            [(one, _)] => settings.push(("none".to_owned(), quoted(one))),
+            many => {
+                let many: Vec<String> = many.iter().map(|(none, _)| quoted(none)).collect();
+                settings.push(("none".to_owned(), format!("[{}]", many.join(", "))));
+            }
+        }
+        let mut shown: Vec<Exception> = Vec::new();
+        for (text, seen, near) in exceptions.misspelt.iter().take(5) {
+            shown.extend(places.exception(text, seen, Some(near.clone())));
+        }
+        for (text, seen) in exceptions.others.iter().take(5) {
+            shown.extend(places.exception(text, seen, None));
+        }
+        let rival = |hits: &references::Hits| targets.list[hits.target].shown();
+        let list = if way.split.list.is_some() { "each item " } else { "" };
+        let ids = std::iter::once(&found.best).chain(&found.besides);
+        let records = ids
+            .map(|hits| &targets.list[hits.target])
+            .filter(|target| matches!(target.leads, Leads::Record(_)));
+        let needs: Vec<String> = records.map(|target| target.name.clone()).collect();
+        let one = |field: &usize| Proposal {
+            band,
+            topic: Topic::Link,
+            table: own.table.name.clone(),
+            field: Some(own.table.fields[*field].name.clone()),
+            says: format!("{list}{what}"),
+            needs: needs.clone(),
+            settings: settings.clone(),
+            values,
+            fit,
+            distinct: found.about,
+            none: exceptions.none.iter().map(|(none, count)| (none.clone(), u64::from(*count))).collect(),
+            exceptions: shown.clone(),
+            rivals: found.rivals.iter().take(4).map(rival).collect(),
+            reasons: reasons.clone(),
+        };
+        way.fields.iter().map(one).collect()
+    }
+}
+
+/// Keys close to a text, by target.
+struct Near<'s> {
+    study: &'s Study<'s>,
+    targets: &'s Targets,
+    indexes: RefCell<HashMap<usize, Option<NearestIndex>>>,
+}
+
+/// Keys of larger tables are not looked through for what is close.
+const MOST_NEAR: usize = 200_000;
+
+impl Near<'_> {
+    fn to(&self, target: usize, text: &str) -> Option<String> {
+        let mut indexes = self.indexes.borrow_mut();
+        let index = indexes.entry(target).or_insert_with(|| {
+            let own = &self.targets.list[target];
+            let Leads::Record(table) = own.leads else { return None };
+            if own.keys > MOST_NEAR {
+                return None;
+            }
+            let studied = &self.study.studied[table];
+            let names: Vec<String> = match studied.table.field(&own.column) {
+                Some(field) => {
+                    let seen: Vec<Seen> =
+                        self.study.counts[table].columns[field].distinct.values().copied().collect();
+                    texts_of(self.study.stack, &seen)
+                }
+                None => {
+                    let stem = |file: &FileId| self.study.stack.files()[*file].path.stem().to_owned();
+                    studied.files.iter().map(stem).collect()
+                }
+            };
+            Some(NearestIndex::new(names))
+        });
+        index.as_ref()?.nearest(text).into_iter().next()
+    }
+}
+
+/// Places of values; each file is loaded once.
+pub(super) struct Places<'s> {
+    stack: &'s Stack,
+    files: RefCell<HashMap<u32, Option<LoadedFile>>>,
+}
+
+impl<'s> Places<'s> {
+    /// Places in the files of `stack`.
+    pub fn new(stack: &'s Stack) -> Places<'s> {
+        Places { stack, files: RefCell::default() }
+    }
+
+    /// A value that does not fit, with its place; `None` if the file cannot be read any more.
+    pub fn exception(&self, text: &str, seen: &Seen, near: Option<String>) -> Option<Exception> {
+        let mut files = self.files.borrow_mut();
+        let file = files.entry(seen.file).or_insert_with(|| load(self.stack, seen.file as FileId).ok());
+        let place = file.as_ref()?.place(seen.cell.span);
+        Some(Exception { text: text.to_owned(), count: u64::from(seen.count), place, near })
+    }
+}

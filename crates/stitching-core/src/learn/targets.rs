@@ -1,0 +1,256 @@
+//! What can be pointed to: the keys of tables, texts, files.
+
+use super::keys::STEM;
+use super::names;
+use super::profile::Profile;
+use super::references::{self, Source};
+use super::{Studied, Study};
+use crate::tables::key_hash;
+use hashbrown::HashMap;
+use hashbrown::hash_map::Entry;
+use std::collections::{BTreeMap, BTreeSet};
+use std::hash::{BuildHasherDefault, Hasher};
+
+/// Where a value can lead.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Leads {
+    /// To the records of the table at this position.
+    Record(usize),
+    /// To a text.
+    Text,
+    /// To a file, whose path this template makes of the value.
+    File(String),
+}
+
+/// A set of values that others can point to.
+#[derive(Debug, Clone)]
+pub(super) struct Target {
+    pub leads: Leads,
+    /// The name of the table, or what else there is.
+    pub name: String,
+    /// The column that holds the keys.
+    pub column: String,
+    /// How many values there are.
+    pub keys: usize,
+    /// Whether they are numbers that follow one another closely, as they would by themselves.
+    pub dense: bool,
+    /// Whether most of them have letters.
+    pub lettered: bool,
+}
+
+/// All values that can be pointed to: for each its targets.
+#[derive(Debug, Default)]
+pub(super) struct Targets {
+    pub list: Vec<Target>,
+    /// For each value a target, and where in the chain the next one is.
+    first: HashMap<u64, Link, BuildHasherDefault<Itself>>,
+    chain: Vec<Link>,
+}
+
+/// A target, and the position of the next one for the same value.
+type Link = (u32, u32);
+
+const END: u32 = u32::MAX;
+
+/// The values are hashes already.
+#[derive(Debug, Default, Clone, Copy)]
+struct Itself(u64);
+
+impl Hasher for Itself {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+
+    fn write(&mut self, bytes: &[u8]) {
+        bytes.iter().for_each(|byte| self.0 = self.0 << 8 | u64::from(*byte));
+    }
+
+    fn write_u64(&mut self, value: u64) {
+        self.0 = value;
+    }
+}
+
+impl Targets {
+    /// Adds a target with its values, each given once.
+    pub fn add(&mut self, target: Target, values: impl Iterator<Item = u64>) {
+        let id = self.list.len() as u32;
+        self.list.push(target);
+        for value in values {
+            match self.first.entry(value) {
+                Entry::Vacant(entry) => {
+                    entry.insert((id, END));
+                }
+                Entry::Occupied(mut entry) => {
+                    self.chain.push(*entry.get());
+                    entry.insert((id, self.chain.len() as u32 - 1));
+                }
+            }
+        }
+    }
+
+    /// The targets that have `value`.
+    pub fn of(&self, value: u64) -> impl Iterator<Item = usize> + '_ {
+        let mut link = self.first.get(&value).copied();
+        std::iter::from_fn(move || {
+            let (target, next) = link?;
+            link = self.chain.get(next as usize).copied();
+            Some(target as usize)
+        })
+    }
+}
+
+impl Target {
+    /// What it is called in output.
+    pub fn shown(&self) -> String {
+        match &self.leads {
+            Leads::Record(_) => self.name.clone(),
+            Leads::Text => "texts".to_owned(),
+            Leads::File(template) => template.clone(),
+        }
+    }
+}
+
+impl Study<'_> {
+    /// What can be pointed to: keys of one part, texts, files.
+    pub(super) fn targets(&self) -> Targets {
+        let mut targets = Targets::default();
+        let mut texts: BTreeSet<u64> = BTreeSet::new();
+        for (at, own) in self.studied.iter().enumerate() {
+            let [part] = own.key.parts.as_slice() else { continue };
+            let is_texts = own.texts.is_some() || own.table.texts.is_some();
+            let counts = &self.counts[at];
+            let (mut values, numbers, lettered): (Vec<u64>, Option<(f64, f64)>, bool) = match own
+                .table
+                .field(part)
+            {
+                Some(field) => {
+                    let profile = &counts.columns[field];
+                    let range = (profile.numbers > 0).then_some((profile.lowest, profile.highest));
+                    (profile.distinct.keys().copied().collect(), range, !profile.is_numeric())
+                }
+                None if part == STEM => {
+                    let stems =
+                        own.files.iter().map(|file| key_hash(self.stack.files()[*file].path.stem(), false));
+                    let stems: BTreeSet<u64> = stems.collect();
+                    (stems.into_iter().collect(), None, true)
+                }
+                None => continue,
+            };
+            let known: BTreeSet<u64> =
+                if self.above[at].is_empty() { BTreeSet::new() } else { values.iter().copied().collect() };
+            values.extend(self.above[at].iter().filter(|value| !known.contains(value)));
+            if is_texts {
+                texts.extend(values);
+                continue;
+            }
+            let keys = values.len();
+            let dense = !lettered
+                && numbers
+                    .is_some_and(|(low, high)| (high - low + 1.0) < keys as f64 * 3.0 && low.abs() < 100.0);
+            let (name, column) = (own.table.name.clone(), part.clone());
+            let target = Target { leads: Leads::Record(at), name, column, keys, dense, lettered };
+            targets.add(target, values.into_iter());
+        }
+        if !texts.is_empty() {
+            let target = Target {
+                leads: Leads::Text,
+                name: "text".to_owned(),
+                column: "text".to_owned(),
+                keys: texts.len(),
+                dense: false,
+                lettered: true,
+            };
+            targets.add(target, texts.into_iter());
+        }
+        self.add_files(&mut targets);
+        targets
+    }
+
+    /// Files that values can name: by their whole path, or by what the template of a folder leaves open.
+    fn add_files(&self, targets: &mut Targets) {
+        let mut sets: BTreeMap<String, BTreeSet<u64>> = BTreeMap::new();
+        let top = self.stack.top();
+        for file in self.stack.effective(top) {
+            let path = self.stack.files()[file].path.as_str();
+            sets.entry("{}".to_owned()).or_default().insert(key_hash(path, false));
+            let ending = path
+                .rsplit_once('/')
+                .map_or(path, |(_, name)| name)
+                .rsplit_once('.')
+                .map(|(_, ending)| ending);
+            let folders = path.match_indices('/').map(|(at, _)| at + 1).take(4);
+            for start in folders {
+                let (folder, rest) = path.split_at(start);
+                sets.entry(format!("{folder}{{}}")).or_default().insert(key_hash(rest, false));
+                if let Some(ending) = ending
+                    && let Some(stem) = rest.strip_suffix(ending).and_then(|rest| rest.strip_suffix('.'))
+                {
+                    sets.entry(format!("{folder}{{}}.{ending}")).or_default().insert(key_hash(stem, false));
+                }
+            }
+        }
+        for (template, values) in sets {
+            let folder = template.split("{}").next().unwrap_or_default().trim_end_matches('/');
+            let name = folder.rsplit('/').next().unwrap_or_default().to_owned();
+            let (keys, leads) = (values.len(), Leads::File(template.clone()));
+            let target =
+                Target { leads, name, column: "file".to_owned(), keys, dense: false, lettered: true };
+            targets.add(target, values.into_iter());
+        }
+    }
+
+    /// For each target whose own keys are those of another table, that one: its records add to those there.
+    pub(super) fn owners(&self, targets: &Targets) -> BTreeMap<usize, usize> {
+        let mut owners = BTreeMap::new();
+        for (id, target) in targets.list.iter().enumerate() {
+            let Leads::Record(table) = target.leads else { continue };
+            let own = &self.studied[table];
+            let stems;
+            let profiles = match own.table.field(&target.column) {
+                Some(field) => vec![&self.counts[table].columns[field]],
+                None => {
+                    stems = self.stems(own);
+                    vec![&stems]
+                }
+            };
+            let is_file = own.table.field(&target.column).is_none();
+            let source = Source { table, name: target.column.clone(), profiles, is_key: true };
+            let best = references::hits(&source, targets)
+                .into_iter()
+                .filter(|hits| hits.target != id && hits.distinct * 50 >= target.keys as u64 * 49)
+                .filter(|hits| matches!(targets.list[hits.target].leads, Leads::Record(_)))
+                .filter(|hits| {
+                    let other = &targets.list[hits.target];
+                    if is_file {
+                        // A file named after a record adds to it.
+                        return other.column != STEM;
+                    }
+                    if other.column == STEM {
+                        return false;
+                    }
+                    let named = names::agreement(&target.column, &other.name);
+                    let own_named = names::agreement(&target.column, &target.name);
+                    named > own_named || (named == own_named && other.keys > target.keys)
+                })
+                .max_by_key(|hits| {
+                    (
+                        names::agreement(&target.column, &targets.list[hits.target].name),
+                        targets.list[hits.target].keys,
+                    )
+                });
+            if let Some(best) = best {
+                owners.insert(id, best.target);
+            }
+        }
+        owners
+    }
+
+    /// The names of a table's files as values.
+    fn stems(&self, own: &Studied) -> Profile {
+        let mut profile = Profile::default();
+        for file in &own.files {
+            profile.add_stem(self.stack.files()[*file].path.stem(), *file);
+        }
+        profile
+    }
+}
