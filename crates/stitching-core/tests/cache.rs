@@ -69,6 +69,22 @@ fn every_record_is_told_the_same_with_and_without() {
 }
 
 #[rstest]
+fn what_is_known_is_not_written_again() {
+    let (_folder, project) = demo();
+    // Of these two tables one draws on the files of the other.
+    let asked = ["goods:coal", "wharves:north", "offers:\"north/coal\""];
+    asked.iter().for_each(|address| drop(told(&again(&project), address)));
+    let kept = || {
+        let read = |name| fs::read(project.folder.join(".stitching/cache").join(name)).expect("a cache");
+        (read("links"), read("usual"))
+    };
+    let before = kept();
+    asked.iter().for_each(|address| drop(told(&again(&project), address)));
+    // Each writing tells its time in the head.
+    assert!(before == kept(), "a cache was written though nothing changed");
+}
+
+#[rstest]
 fn a_file_that_changed_is_noticed_though_it_looks_the_same() {
     let (_folder, project) = demo();
     told(&again(&project), "goods:coal");

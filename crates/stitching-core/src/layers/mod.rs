@@ -29,7 +29,7 @@ use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 /// The position of a layer in the stack; 0 is the lowest.
 pub type LayerId = usize;
@@ -77,6 +77,8 @@ pub struct FileEntry {
     archived: Option<(usize, usize)>,
     /// Bytes that stand for the file while a change is tried out in memory.
     staged: Option<Arc<Vec<u8>>>,
+    /// Whether the file was found to be UTF-8 throughout when it was read in this run.
+    is_utf8: OnceLock<()>,
 }
 
 /// Something in a layer's folder that cannot be used as a file of the layer.
@@ -319,6 +321,17 @@ impl Stack {
         self.files[id].archived.is_none() && self.files[id].staged.is_none()
     }
 
+    /// Takes note that a file was read in this run and is UTF-8 throughout, so that places in its text are places in
+    /// the file.
+    pub(crate) fn note_utf8(&self, id: FileId) {
+        self.files[id].is_utf8.get_or_init(|| ());
+    }
+
+    /// Whether a file can be read piece by piece, and places in its text are known to be places in the file.
+    pub(crate) fn is_known_utf8(&self, id: FileId) -> bool {
+        self.is_plain(id) && self.files[id].is_utf8.get().is_some()
+    }
+
     /// The stack as it would be with files of the mod layer replaced, added (`Some` bytes) or
     /// deleted (`None`). Nothing is written.
     pub fn with_staged(&self, staged: &BTreeMap<RelPath, Option<Arc<Vec<u8>>>>) -> Stack {
@@ -348,7 +361,16 @@ impl Stack {
 
 impl FileEntry {
     fn new(layer: LayerId, path: RelPath, size: u64) -> FileEntry {
-        FileEntry { layer, path, size, encoding: None, merged: false, archived: None, staged: None }
+        FileEntry {
+            layer,
+            path,
+            size,
+            encoding: None,
+            merged: false,
+            archived: None,
+            staged: None,
+            is_utf8: OnceLock::new(),
+        }
     }
 
     fn describe(&mut self, traits: &[FileTraits]) {

@@ -6,7 +6,7 @@ use super::proposal::{Band, Proposal, Topic};
 use super::write::quoted;
 use crate::formats::{Column, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, Stack};
-use crate::links::with_text;
+use crate::links::with_start;
 use crate::schema::Table;
 use rayon::prelude::*;
 use std::collections::HashMap;
@@ -23,15 +23,17 @@ pub(super) struct Follows {
     pub values: u64,
 }
 
+/// So many bytes at the start of a file tell whether a column could follow the key.
+const START: usize = 1 << 17;
 /// More ways than this around a key are no rule.
 const MOST_WAYS: usize = 64;
 
-/// Which of `fields` follow the key of `table`, whose key is the column called `key` or the file's name.
-/// Cost: one pass over the files.
+/// Which of `fields` follow the key of `table`, whose key is the column called `key` or the file's name, in these files
+/// or in the first bytes of each. Cost: one pass over that.
 pub(super) fn follows(
     stack: &Stack,
     table: &Table,
-    files: &[FileId],
+    (files, most): (&[FileId], Option<usize>),
     key: &str,
     fields: &[usize],
 ) -> Vec<Follows> {
@@ -48,7 +50,7 @@ pub(super) fn follows(
         .with_max_len(8)
         .fold(empty, |ways, file| {
             let mut kept = ways;
-            let _ = with_text(stack, *file, |text| {
+            let _ = with_start(stack, *file, most.unwrap_or(usize::MAX), |text| {
                 let stem = key_field.is_none().then(|| stack.files()[*file].path.stem());
                 let ways = std::mem::take(&mut kept);
                 let mut sink = Looking { text: text.as_str(), stem, key_at: fields.len(), ways };
@@ -68,10 +70,11 @@ pub(super) fn follows(
             a
         });
     let best = |(field, ways): (&usize, Ways)| {
-        let (around, fit) = ways.around.into_iter().max_by(|a, b| a.1.cmp(&b.1).then(b.0.cmp(&a.0)))?;
-        Some(Follows { field: *field, around, fit, values: ways.values })
+        let best = ways.around.into_iter().max_by(|a, b| a.1.cmp(&b.1).then(b.0.cmp(&a.0)));
+        let (around, fit) = best.unwrap_or_default();
+        Follows { field: *field, around, fit, values: ways.values }
     };
-    fields.iter().zip(ways).filter_map(best).collect()
+    fields.iter().zip(ways).map(best).collect()
 }
 
 /// What stands around the key in the values of a column, and how often.
@@ -145,18 +148,18 @@ impl Study<'_> {
                     && profile.is_identifiers()
             };
             let mut fields: Vec<usize> = own.open.iter().copied().filter(could).collect();
-            let look =
-                |files: &[FileId], fields: &[usize]| follows(self.stack, &own.table, files, key, fields);
-            if own.files.len() > 1 {
-                // What does not follow it in the first files does not at all.
-                let first = look(&own.files[..own.files.len().min(8)], &fields);
-                let no = |field: &usize| {
-                    first.iter().any(|found| found.field == *field && found.fit * 2 < found.values)
-                };
-                let none = |field: &usize| !first.iter().any(|found| found.field == *field);
-                fields.retain(|field| !no(field) && !none(field));
+            let look = |files: &[FileId], most: Option<usize>, fields: &[usize]| {
+                follows(self.stack, &own.table, (files, most), key, fields)
+            };
+            // What does not follow it at the start of the first files does not at all.
+            let first = look(&own.files[..own.files.len().min(8)], Some(START), &fields);
+            let does = |field: &usize| {
+                first.iter().any(|found| found.field == *field && found.fit * 2 >= found.values)
+            };
+            if first.iter().any(|found| found.values > 0) {
+                fields.retain(does);
             }
-            let found = look(&own.files, &fields);
+            let found = look(&own.files, None, &fields);
             let whole = |own: &Follows| own.fit >= 3 && own.fit * 100 >= own.values * 95;
             let telling = |found: &Follows| {
                 // A number within a number says little.

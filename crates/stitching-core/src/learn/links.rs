@@ -45,10 +45,15 @@ impl Study<'_> {
         let wanted: Vec<Wanted> = parted
             .iter()
             .flat_map(|way| {
-                way.fields.iter().map(|field| Wanted { table: way.table, field: *field, split: way.split })
+                way.fields.iter().map(|field| Wanted {
+                    table: way.table,
+                    field: *field,
+                    split: way.split,
+                    limit: SAMPLED,
+                })
             })
             .collect();
-        let parted_counts = profile(self.stack, self.tables, self.files, &wanted, SAMPLED);
+        let parted_counts = profile(self.stack, self.tables, self.files, &wanted);
         let of_way = |way: &Way| -> Vec<&Profile> {
             let own = wanted.iter().filter(|wanted| wanted.table == way.table).enumerate();
             let own =
@@ -134,6 +139,7 @@ impl Study<'_> {
                     table: way.table,
                     field: *field,
                     split: way.split,
+                    limit: SAMPLED,
                 });
                 Checked {
                     wanted: wanted.collect(),
@@ -231,7 +237,7 @@ impl Study<'_> {
                     vec![("ref".to_owned(), format!("[{}]", shown.join(", ")))],
                 )
             }
-            Leads::Record(_) if source.is_key && fit == values && found.about as usize == target.keys => (
+            Leads::Record(_) if source.is_key && fit == values && target.keys as u64 == values => (
                 format!("names the same records as {}, one to one", target.name),
                 vec![("ref".to_owned(), quoted(&target.name))],
             ),

@@ -33,12 +33,12 @@ pub use start::{Start, start};
 pub use write::written;
 
 use crate::layers::{FileId, LayerId, Stack};
-use crate::links::with_text;
-use crate::schema::{self, Layout, Schema, Table};
+use crate::links::with_start;
+use crate::schema::{self, Layout, Schema, Table, ValueType};
 use candidates::{Candidate, Found};
 use hashbrown::HashMap;
 use keys::{KeyChoice, STEM, choose_key, votes};
-use profile::{Counts, SAMPLED, Split, Wanted, profile};
+use profile::{Counts, Profile, SAMPLED, Split, Wanted, profile};
 use std::collections::BTreeSet;
 use tables::{table_proposal, texts_setting};
 use write::quoted;
@@ -86,11 +86,7 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
     studied.extend(candidates.into_iter().filter_map(|candidate| undescribed(stack, schema, candidate)));
     let tables: Vec<Table> = studied.iter().map(|own| own.table.clone()).collect();
     let files: Vec<Vec<FileId>> = studied.iter().map(|own| own.files.clone()).collect();
-    let all = (0..tables.len()).flat_map(|table| {
-        (0..tables[table].fields.len()).map(move |field| Wanted { table, field, split: Split::default() })
-    });
-    let all: Vec<Wanted> = all.collect();
-    let mut counts = profile(stack, &tables, &files, &all, SAMPLED);
+    let mut counts = first_look(stack, &studied, &tables, &files);
     let votes = votes(&studied, &counts);
     for (at, (own, counts)) in studied.iter_mut().zip(&counts).enumerate() {
         if let Some(candidate) = &own.candidate {
@@ -98,14 +94,14 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
             own.texts = texts_setting(candidate, &own.table, &own.key, counts);
         }
     }
-    // Of the keys all are needed, so that what points to them can be looked up.
+    // Of the keys all are needed, so that what points to them can be looked up; of most they are there already.
     let key_of = |(table, own): (usize, &Studied)| {
         let [part] = own.key.parts.as_slice() else { return None };
         let field = own.table.field(part).filter(|field| counts[table].columns[*field].level > 0)?;
-        Some(Wanted { table, field, split: Split::default() })
+        Some(Wanted { table, field, split: Split::default(), limit: usize::MAX })
     };
     let keys: Vec<Wanted> = studied.iter().enumerate().filter_map(key_of).collect();
-    let whole = profile(stack, &tables, &files, &keys, usize::MAX);
+    let whole = profile(stack, &tables, &files, &keys);
     for wanted in &keys {
         let own = std::mem::take(&mut counts[wanted.table].columns[wanted.field]);
         counts[wanted.table].columns[wanted.field] =
@@ -114,8 +110,15 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
         studied[wanted.table].key.unique = unique;
     }
     let above = keys_above(stack, through, &studied, &tables);
-    let study =
-        Study { stack, studied: &studied, tables: &tables, files: &files, counts: &counts, above: &above };
+    let study = Study {
+        stack,
+        studied: &studied,
+        tables: &tables,
+        files: &files,
+        counts: &counts,
+        above: &above,
+        thinned: thinned(&counts),
+    };
     let mut proposals: Vec<Proposal> = Vec::new();
     for (at, own) in studied.iter().enumerate() {
         proposals.extend(table_proposal(own, &counts[at]));
@@ -159,6 +162,60 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
         languages: languages.into_iter().collect(),
         tables: studied.len(),
         records: counts.iter().map(|counts| counts.records).sum(),
+    }
+}
+
+/// Columns of which very many values are kept, by table and field, with fewer.
+fn thinned(counts: &[Counts]) -> HashMap<(usize, usize), Profile> {
+    let columns = counts.iter().enumerate().flat_map(|(table, own)| {
+        own.columns.iter().enumerate().map(move |(field, own)| ((table, field), own))
+    });
+    columns.filter_map(|(at, own)| Some((at, own.thinned()?))).collect()
+}
+
+/// What the columns of all tables hold; those of which nothing more is to be found out hold nothing.
+fn first_look(stack: &Stack, studied: &[Studied], tables: &[Table], files: &[Vec<FileId>]) -> Vec<Counts> {
+    let of_table = |(table, own): (usize, &Studied)| -> Vec<Wanted> {
+        let fields = (0..own.table.fields.len()).filter(|field| is_needed(own, *field));
+        let wanted = |field| Wanted {
+            table,
+            field,
+            split: Split::default(),
+            limit: if is_likely_key(own, field) { usize::MAX } else { SAMPLED },
+        };
+        fields.map(wanted).collect()
+    };
+    let wanted: Vec<Vec<Wanted>> = studied.iter().enumerate().map(of_table).collect();
+    let found = profile(stack, tables, files, &wanted.concat());
+    let whole = |(found, (own, wanted)): (Counts, (&Studied, &Vec<Wanted>))| {
+        let mut columns = vec![Profile::default(); own.table.fields.len()];
+        wanted.iter().zip(found.columns).for_each(|(wanted, profile)| columns[wanted.field] = profile);
+        Counts { records: found.records, columns }
+    };
+    found.into_iter().zip(studied.iter().zip(&wanted)).map(whole).collect()
+}
+
+/// Whether it must be known what a column holds: it is one of which the schema says nothing, it names records, or
+/// others may be judged by it. Where the schema says of it that it points somewhere or is a measure, that is enough.
+fn is_needed(own: &Studied, field: usize) -> bool {
+    let described = &own.table.fields[field];
+    let told = match described.layout {
+        Layout::Whole(rule) => {
+            let rule = &own.table.rules[rule];
+            let is_number = matches!(rule.kind, ValueType::Integer | ValueType::Number);
+            rule.points() || is_number && !rule.unique
+        }
+        Layout::Parts(..) | Layout::Found(..) => true,
+    };
+    own.candidate.is_some() || own.open.contains(&field) || own.key.parts.contains(&described.name) || !told
+}
+
+/// Whether a column is the key of its table, or is most likely to turn out to be: all its values are kept at once.
+fn is_likely_key(own: &Studied, field: usize) -> bool {
+    let name = &own.table.fields[field].name;
+    match &own.candidate {
+        None => own.key.parts.len() == 1 && own.key.parts[0] == *name,
+        Some(candidate) => candidate.shape.key.as_ref().map_or(field == 0, |key| key == name),
     }
 }
 
@@ -208,10 +265,10 @@ fn keys_above(stack: &Stack, through: LayerId, studied: &[Studied], tables: &[Ta
     let files: Vec<Vec<FileId>> = studied.iter().map(replacing).collect();
     let wanted = studied.iter().enumerate().filter_map(|(table, own)| {
         let [part] = own.key.parts.as_slice() else { return None };
-        Some(Wanted { table, field: own.table.field(part)?, split: Split::default() })
+        Some(Wanted { table, field: own.table.field(part)?, split: Split::default(), limit: usize::MAX })
     });
     let wanted: Vec<Wanted> = wanted.filter(|wanted| !files[wanted.table].is_empty()).collect();
-    let counts = profile(stack, tables, &files, &wanted, usize::MAX);
+    let counts = profile(stack, tables, &files, &wanted);
     let keys = |counts: &Counts| counts.columns.iter().flat_map(|own| own.distinct.keys().copied()).collect();
     counts.iter().map(keys).collect()
 }
@@ -247,10 +304,7 @@ fn columns_of(stack: &Stack, table: &Table, files: &[FileId], known: &[String]) 
     let step = files.len().div_ceil(LOOKED_AT).max(1);
     let mut seen: BTreeSet<String> = out.iter().cloned().collect();
     for file in files.iter().step_by(step) {
-        let columns = with_text(stack, *file, |text| {
-            let sample = crate::text::Text::of_file(recognise::sample(text.as_str()));
-            table.format.columns(&sample)
-        });
+        let columns = with_start(stack, *file, recognise::SAMPLE_BYTES, |text| table.format.columns(text));
         for column in columns.unwrap_or_default() {
             if seen.insert(column.clone()) {
                 out.push(column);
@@ -270,4 +324,6 @@ struct Study<'s> {
     /// For each table the keys, by their hashes, that only files of the mod have which take the place of those
     /// that are studied.
     above: &'s [Vec<u64>],
+    /// Of columns of which very many values are kept, fewer: enough to see where they point.
+    thinned: HashMap<(usize, usize), Profile>,
 }

@@ -2,7 +2,7 @@
 
 use crate::formats::{BlockState, Cell, Column as WantedColumn, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, Stack};
-use crate::links::{with_blocks, with_text};
+use crate::links::{with_blocks, with_pieces, with_text};
 use crate::schema::{Table, number};
 use crate::tables::key_hash;
 use crate::text::{Span, Text};
@@ -68,8 +68,22 @@ pub(super) struct Profile {
     pub words: HashMap<u64, Seen>,
 }
 
+/// Where a value stands.
+struct Place<'c> {
+    file: FileId,
+    /// Where in the file the text begins in which the cell is.
+    base: u32,
+    cell: &'c Cell,
+}
+
+impl Place<'_> {
+    fn seen(&self, part: Option<(u16, u16)>) -> Seen {
+        Seen { count: 0, file: self.file as u32, cell: self.cell.moved(self.base), part }
+    }
+}
+
 /// So many different values are kept of a column that is only looked over.
-pub(super) const SAMPLED: usize = 1 << 11;
+pub(super) const SAMPLED: usize = 1 << 10;
 /// So many values that are no numbers are kept besides.
 const WORDS: usize = 64;
 
@@ -93,7 +107,9 @@ const SIGNS: [u16; 256] = {
 };
 
 impl Profile {
-    fn add(&mut self, value: &str, file: FileId, cell: Cell, part: Option<(u16, u16)>, limit: usize) {
+    /// Counts a value that stands at `place`; keeps about `limit` different ones.
+    #[inline]
+    fn add(&mut self, value: &str, place: &Place<'_>, part: Option<(u16, u16)>, limit: usize) {
         if value.is_empty() {
             self.empty += 1;
             return;
@@ -109,7 +125,7 @@ impl Profile {
             self.lowest = self.lowest.min(found);
             self.highest = self.highest.max(found);
             self.numbers += 1;
-            whole = value.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-' || byte == b'+');
+            whole = memchr::memchr3(b'.', b'e', b'E', value.as_bytes()).is_none();
             self.integers += u64::from(whole);
             if found < 0.0 {
                 *if value == "-1" { &mut self.minus_one } else { &mut self.negative } += 1;
@@ -135,7 +151,7 @@ impl Profile {
             return;
         }
         let hash = key_hash(value, false);
-        let seen = || Seen { count: 0, file: file as u32, cell, part };
+        let seen = || place.seen(part);
         // Among numbers, what is none tells something.
         let tells = found.is_none() && (self.numbers > 0 || self.values <= WORDS as u64);
         if tells && (self.words.len() < WORDS || self.words.contains_key(&hash)) {
@@ -159,7 +175,8 @@ impl Profile {
 
     /// Takes the name of a file as a value.
     pub fn add_stem(&mut self, stem: &str, file: FileId) {
-        self.add(stem, file, Cell { span: Span::default(), form: Form::Plain }, None, usize::MAX);
+        let cell = Cell { span: Span::default(), form: Form::Plain };
+        self.add(stem, &Place { file, base: 0, cell: &cell }, None, usize::MAX);
     }
 
     fn merge(&mut self, other: Profile, limit: usize) {
@@ -194,9 +211,20 @@ impl Profile {
         self.shrink(limit);
     }
 
+    /// The same with fewer values, if very many are kept.
+    pub fn thinned(&self) -> Option<Profile> {
+        if self.distinct.len() <= 4 * SAMPLED {
+            return None;
+        }
+        let level = self.level + (self.distinct.len() / SAMPLED).ilog2();
+        let kept = self.distinct.iter().filter(|(hash, _)| hash.trailing_zeros() >= level);
+        let distinct = kept.map(|(hash, seen)| (*hash, *seen)).collect();
+        Some(Profile { distinct, level, words: HashMap::new(), ..*self })
+    }
+
     /// How many different values there are; about so many, if not all were kept.
     pub fn different(&self) -> u64 {
-        (self.distinct.len() as u64) << self.level
+        ((self.distinct.len() as u64) << self.level).min(self.values)
     }
 
     /// How many values the kept ones stand for, each counted as often as it is there.
@@ -289,8 +317,13 @@ impl Affix {
 }
 
 impl Split {
+    /// The same, unless values are taken as they are.
+    fn taken_apart(self) -> Option<Split> {
+        (self != Split::default()).then_some(self)
+    }
+
     /// The pieces of `value` with their ranges.
-    pub fn pieces<'v>(self, value: &'v str, mut each: impl FnMut(&'v str, (u16, u16))) {
+    pub fn pieces<'v>(&self, value: &'v str, mut each: impl FnMut(&'v str, (u16, u16))) {
         let mut one = |piece: &'v str| {
             let piece = match self.part {
                 None => Some(piece),
@@ -328,6 +361,8 @@ pub(super) struct Wanted {
     pub field: usize,
     /// How it is taken apart.
     pub split: Split,
+    /// About how many different values are kept of it.
+    pub limit: usize,
 }
 
 /// What is known of a table after one pass.
@@ -339,14 +374,12 @@ pub(super) struct Counts {
     pub columns: Vec<Profile>,
 }
 
-/// Reads the wanted columns of `tables`, whose files are `files`. One pass over each file for each table. Of a
-/// column about `limit` different values are kept.
+/// Reads the wanted columns of `tables`, whose files are `files`. One pass over each file for each table.
 pub(super) fn profile(
     stack: &Stack,
     tables: &[Table],
     files: &[Vec<FileId>],
     wanted: &[Wanted],
-    limit: usize,
 ) -> Vec<Counts> {
     let of_table =
         |table: usize| wanted.iter().filter(move |wanted| wanted.table == table).collect::<Vec<_>>();
@@ -364,23 +397,25 @@ pub(super) fn profile(
         for table in of_file {
             let fresh = Counts { records: 0, columns: vec![Profile::default(); wanted[table].len()] };
             let of_file = over_blocks(stack, &tables[table], file, &fresh, |text, base, state, counts| {
-                count(&tables[table], text, (file, base), state, &wanted[table], counts, limit);
+                count(&tables[table], text, (file, base), state, &wanted[table], counts);
             });
-            counts[table].add(of_file, limit);
+            counts[table].add(of_file, &wanted[table]);
         }
         counts
     };
     let work: Vec<(FileId, Vec<usize>)> = by_file.into_iter().collect();
     work.into_par_iter().with_max_len(8).fold(empty, read).reduce(empty, |mut a, b| {
-        a.iter_mut().zip(b).for_each(|(own, other)| own.add(other, limit));
+        let tables = a.iter_mut().zip(b).zip(&wanted);
+        tables.for_each(|((own, other), wanted)| own.add(other, wanted));
         a
     })
 }
 
 impl Counts {
-    fn add(&mut self, other: Counts, limit: usize) {
+    fn add(&mut self, other: Counts, wanted: &[&Wanted]) {
         self.records += other.records;
-        self.columns.iter_mut().zip(other.columns).for_each(|(own, other)| own.merge(other, limit));
+        let columns = self.columns.iter_mut().zip(other.columns).zip(wanted);
+        columns.for_each(|((own, other), wanted)| own.merge(other, wanted.limit));
     }
 }
 
@@ -393,7 +428,8 @@ fn over_blocks<C: Clone>(
     fresh: &C,
     mut each: impl FnMut(&Text<'_>, u32, &mut BlockState, &mut C),
 ) -> C {
-    if table.format.reads_blocks() && stack.is_plain(file) {
+    let by_blocks = stack.is_plain(file) && stack.files()[file].encoding.is_none();
+    if table.format.reads_blocks() && by_blocks {
         let (mut counts, mut state) = (fresh.clone(), BlockState::default());
         let read = with_blocks(stack, file, |text, base| each(text, base as u32, &mut state, &mut counts));
         if !matches!(read, Ok(false)) {
@@ -412,7 +448,6 @@ fn count(
     state: &mut BlockState,
     wanted: &[&Wanted],
     counts: &mut Counts,
-    limit: usize,
 ) {
     // One column may be wanted in several ways.
     let mut fields: Vec<usize> = wanted.iter().map(|wanted| wanted.field).collect();
@@ -429,10 +464,10 @@ fn count(
         text: text.as_str(),
         place,
         ways: ways.collect(),
-        splits: wanted.iter().map(|wanted| wanted.split).collect(),
+        splits: wanted.iter().map(|wanted| wanted.split.taken_apart()).collect(),
         counts,
         in_record: vec![0; wanted.len()],
-        limit,
+        limits: wanted.iter().map(|wanted| wanted.limit).collect(),
     };
     table.format.read_block(text, &columns, state, &mut sink);
 }
@@ -443,10 +478,12 @@ struct Counting<'c> {
     place: (FileId, u32),
     /// For each column read, the positions of the profiles that it goes to.
     ways: Vec<Vec<usize>>,
-    splits: Vec<Split>,
+    /// How the values of each profile are taken apart, if they are.
+    splits: Vec<Option<Split>>,
     counts: &'c mut Counts,
     in_record: Vec<u32>,
-    limit: usize,
+    /// How many different values each profile keeps.
+    limits: Vec<usize>,
 }
 
 impl RecordSink for Counting<'_> {
@@ -458,16 +495,15 @@ impl RecordSink for Counting<'_> {
                 continue;
             }
             let value = own.cell.value(self.text);
-            let (file, base) = self.place;
-            let cell = own.cell.moved(base);
+            let place = Place { file: self.place.0, base: self.place.1, cell: &own.cell };
             for way in &self.ways[usize::from(own.column)] {
                 let profile = &mut self.counts.columns[*way];
                 self.in_record[*way] += 1;
                 profile.most = profile.most.max(self.in_record[*way]);
-                match self.splits[*way] {
-                    split if split == Split::default() => profile.add(&value, file, cell, None, self.limit),
-                    split => split.pieces(&value, |piece, range| {
-                        profile.add(piece, file, cell, Some(range), self.limit);
+                match &self.splits[*way] {
+                    None => profile.add(&value, &place, None, self.limits[*way]),
+                    Some(split) => split.pieces(&value, |piece, range| {
+                        profile.add(piece, &place, Some(range), self.limits[*way]);
                     }),
                 }
             }
@@ -526,7 +562,8 @@ pub(super) fn check_all(
             let columns: Vec<WantedColumn<'_>> = wanted()
                 .map(|(_, wanted)| WantedColumn { name: &table.fields[wanted.field].name, optional: true })
                 .collect();
-            let ways: Vec<(usize, Split)> = wanted().map(|(at, wanted)| (at, wanted.split)).collect();
+            let ways: Vec<(usize, Option<Split>)> =
+                wanted().map(|(at, wanted)| (at, wanted.split.taken_apart())).collect();
             let checks: Vec<&Checked<'_>> = own.iter().map(|id| &checked[*id]).collect();
             let fresh = vec![CheckedCounts::default(); own.len()];
             let of_file = over_blocks(stack, table, file, &fresh, |text, base, state, counts| {
@@ -562,8 +599,8 @@ struct Checking<'c> {
     text: &'c str,
     /// The file, and where in it the text begins.
     place: (FileId, u32),
-    /// For each column read, the check that it belongs to and how it is taken apart.
-    ways: &'c [(usize, Split)],
+    /// For each column read, the check that it belongs to and how it is taken apart, if it is.
+    ways: &'c [(usize, Option<Split>)],
     checks: &'c [&'c Checked<'c>],
     counts: &'c mut Vec<CheckedCounts>,
 }
@@ -572,9 +609,10 @@ impl RecordSink for Checking<'_> {
     fn record(&mut self, record: &RawRecord<'_>) {
         for own in record.cells.iter().filter(|own| own.cell.form != Form::Nested) {
             let value = own.cell.value(self.text);
-            let (at, split) = self.ways[usize::from(own.column)];
+            let (at, split) = &self.ways[usize::from(own.column)];
+            let at = *at;
             let counts = &mut self.counts[at];
-            let (file, base) = (self.place.0 as u32, self.place.1);
+            let place = Place { file: self.place.0, base: self.place.1, cell: &own.cell };
             let mut one = |piece: &str, part: Option<(u16, u16)>| {
                 if piece.is_empty() {
                     return;
@@ -584,13 +622,12 @@ impl RecordSink for Checking<'_> {
                 if (self.checks[at].resolves)(hash) {
                     counts.resolved += 1;
                 } else if counts.left.len() < MOST_LEFT || counts.left.contains_key(&hash) {
-                    let seen = Seen { count: 0, file, cell: own.cell.moved(base), part };
-                    counts.left.entry(hash).or_insert(seen).count += 1;
+                    counts.left.entry(hash).or_insert_with(|| place.seen(part)).count += 1;
                 }
             };
-            match split == Split::default() {
-                true => one(&value, None),
-                false => split.pieces(&value, |piece, range| one(piece, Some(range))),
+            match split {
+                None => one(&value, None),
+                Some(split) => split.pieces(&value, |piece, range| one(piece, Some(range))),
             }
         }
     }
@@ -598,7 +635,7 @@ impl RecordSink for Checking<'_> {
     fn fault(&mut self, _fault: Fault) {}
 }
 
-/// The texts of values, by file and place. Each file is read once.
+/// The texts of values, by file and place. Each file is read once at most.
 pub(super) fn texts_of(stack: &Stack, seen: &[Seen]) -> Vec<String> {
     let mut by_file: BTreeMap<u32, Vec<usize>> = BTreeMap::new();
     for (at, seen) in seen.iter().enumerate() {
@@ -608,18 +645,17 @@ pub(super) fn texts_of(stack: &Stack, seen: &[Seen]) -> Vec<String> {
     let found: Vec<(usize, String)> = by_file
         .par_iter()
         .flat_map_iter(|(file, own)| {
-            let texts = with_text(stack, *file as FileId, |text| {
-                let content = text.as_str();
-                let one = |at: &usize| {
-                    let Seen { cell, part, .. } = seen[*at];
-                    let inside = content.get(cell.span.range()).is_some();
-                    let value = if inside { decode(content, &cell).text } else { Default::default() };
-                    let range = part.map_or(0..value.len(), |(start, end)| start.into()..end.into());
-                    (*at, value.get(range).unwrap_or_default().to_owned())
-                };
-                own.iter().map(one).collect::<Vec<_>>()
+            let spans: Vec<Span> = own.iter().map(|at| seen[*at].cell.span).collect();
+            let mut texts = Vec::with_capacity(own.len());
+            // A file that cannot be read any more gives no texts.
+            let _ = with_pieces(stack, *file as FileId, &spans, |number, content| {
+                let Seen { cell, part, .. } = seen[own[number]];
+                let here = Cell { span: Span::new(0, content.len()), ..cell };
+                let value = decode(content, &here).text;
+                let range = part.map_or(0..value.len(), |(start, end)| start.into()..end.into());
+                texts.push((own[number], value.get(range).unwrap_or_default().to_owned()));
             });
-            texts.unwrap_or_default()
+            texts
         })
         .collect();
     let mut out = vec![String::new(); seen.len()];
@@ -634,7 +670,8 @@ mod tests {
     fn profile_of(values: impl Iterator<Item = String>, limit: usize) -> Profile {
         let mut profile = Profile::default();
         let cell = Cell { span: Span::default(), form: Form::Plain };
-        values.for_each(|value| profile.add(&value, 0, cell, None, limit));
+        let place = Place { file: 0, base: 0, cell: &cell };
+        values.for_each(|value| profile.add(&value, &place, None, limit));
         profile
     }
 

@@ -410,18 +410,25 @@ impl Study<'_> {
             .collect();
         let mut out: Vec<Proposal> = Vec::new();
         for owner in self.studied.iter().filter(|own| own.key.parts.len() > 1) {
-            // What names a record within its parent comes last mostly.
-            for part in (0..owner.key.parts.len()).rev().filter(|part| owner.key.parts[*part] != STEM) {
-                for (at, own) in self.studied.iter().enumerate() {
+            for (at, own) in self.studied.iter().enumerate() {
+                let is_open = |field: &usize, out: &[Proposal]| {
+                    let name = &own.table.fields[*field].name;
+                    !linked.contains(&(own.table.name.as_str(), name.as_str()))
+                        && !out
+                            .iter()
+                            .any(|new| new.table == own.table.name && new.field.as_ref() == Some(name))
+                };
+                // What names a record within its parent comes last mostly; one part is enough to name the record.
+                let parts = (0..owner.key.parts.len()).rev().filter(|part| owner.key.parts[*part] != STEM);
+                for part in parts {
+                    let before = out.len();
                     for field in self.could_name_within(owner, part, at) {
-                        let name = &own.table.fields[field].name;
-                        let is_open = !linked.contains(&(own.table.name.as_str(), name.as_str()))
-                            && !out
-                                .iter()
-                                .any(|new| new.table == own.table.name && new.field.as_ref() == Some(name));
-                        if is_open {
+                        if is_open(&field, &out) {
                             out.extend(self.within(owner, part, (own, field), places));
                         }
+                    }
+                    if out.len() > before {
+                        break;
                     }
                 }
             }

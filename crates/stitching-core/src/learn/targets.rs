@@ -74,6 +74,7 @@ impl Targets {
     /// Adds a target with its values, each given once.
     pub fn add(&mut self, target: Target, values: impl Iterator<Item = u64>) {
         let id = self.list.len() as u32;
+        self.first.reserve(values.size_hint().0);
         self.list.push(target);
         for value in values {
             match self.first.entry(value) {
@@ -207,17 +208,21 @@ impl Study<'_> {
             let own = &self.studied[table];
             let stems;
             let profiles = match own.table.field(&target.column) {
-                Some(field) => vec![&self.counts[table].columns[field]],
+                Some(field) => {
+                    let whole = &self.counts[table].columns[field];
+                    vec![self.thinned.get(&(table, field)).unwrap_or(whole)]
+                }
                 None => {
                     stems = self.stems(own);
                     vec![&stems]
                 }
             };
             let is_file = own.table.field(&target.column).is_none();
+            let asked: u64 = profiles.iter().map(|own| own.distinct.len() as u64).sum();
             let source = Source { table, name: target.column.clone(), profiles, is_key: true };
             let best = references::hits(&source, targets)
                 .into_iter()
-                .filter(|hits| hits.target != id && hits.distinct * 50 >= target.keys as u64 * 49)
+                .filter(|hits| hits.target != id && hits.distinct * 50 >= asked * 49)
                 .filter(|hits| matches!(targets.list[hits.target].leads, Leads::Record(_)))
                 .filter(|hits| {
                     let other = &targets.list[hits.target];

@@ -6,7 +6,7 @@ use super::references::{self, Source};
 use super::targets::Targets;
 use super::{Studied, Study};
 use crate::tables::key_hash;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// A column in one of the ways in which it can be taken.
 pub(super) struct Way {
@@ -44,7 +44,7 @@ impl Study<'_> {
         out
     }
 
-    pub(super) fn source<'p>(&self, way: &Way, columns: &'p [Profile]) -> Source<'p> {
+    pub(super) fn source<'p>(&'p self, way: &Way, columns: &'p [Profile]) -> Source<'p> {
         let own = &self.studied[way.table];
         let name = &own.table.fields[way.fields[0]].name;
         let is_key = own.key.parts.len() == 1
@@ -52,7 +52,11 @@ impl Study<'_> {
         Source {
             table: way.table,
             name: if way.fields.len() > 1 { family(name) } else { name.clone() },
-            profiles: way.fields.iter().map(|field| &columns[*field]).collect(),
+            profiles: way
+                .fields
+                .iter()
+                .map(|field| self.thinned.get(&(way.table, *field)).unwrap_or(&columns[*field]))
+                .collect(),
             is_key,
         }
     }
@@ -60,7 +64,7 @@ impl Study<'_> {
     /// The ways in which something that all values have before or behind them is taken away.
     pub(super) fn decorated(&self, ways: &[&Way]) -> Vec<Way> {
         /// So many values are looked at, and no fewer than so many say anything.
-        const TRIED: usize = 100;
+        const TRIED: usize = 40;
         const LEAST: usize = 4;
         let seen: Vec<Vec<Seen>> = ways.iter().map(|way| self.some_values(way, TRIED)).collect();
         let texts = texts_of(self.stack, &seen.concat());
@@ -93,13 +97,26 @@ impl Study<'_> {
     /// Keeps those ways to take values apart in which the pieces of a few values lead somewhere.
     pub(super) fn retain_promising(&self, ways: &mut Vec<Way>, targets: &Targets) {
         /// So many values of each column are tried.
-        const TRIED: usize = 200;
-        let seen: Vec<Vec<Seen>> = ways.iter().map(|way| self.some_values(way, TRIED)).collect();
+        const TRIED: usize = 100;
+        // A column may be there in several ways.
+        let mut columns: Vec<(usize, Vec<usize>)> = Vec::new();
+        let mut seen: Vec<Vec<Seen>> = Vec::new();
+        for way in ways.iter() {
+            let column = (way.table, way.fields.clone());
+            if columns.last() != Some(&column) {
+                columns.push(column);
+                seen.push(self.some_values(way, TRIED));
+            }
+        }
         let texts = texts_of(self.stack, &seen.concat());
         let mut start = 0;
-        let promising = |(way, seen): (&mut Way, &Vec<Seen>)| {
-            let own = &texts[start..start + seen.len()];
+        let mut of_column: HashMap<&(usize, Vec<usize>), &[String]> = HashMap::new();
+        for (column, seen) in columns.iter().zip(&seen) {
+            of_column.insert(column, &texts[start..start + seen.len()]);
             start += seen.len();
+        }
+        let promising = |way: &mut Way| {
+            let own = of_column.get(&(way.table, way.fields.clone())).copied().unwrap_or_default();
             way.split.counted = way.split.list.is_some_and(|list| are_counted(own, list));
             let (mut pieces, mut hits) = (0u32, vec![0u32; targets.list.len()]);
             for text in own {
@@ -111,7 +128,7 @@ impl Study<'_> {
             // One of several tables may have them, and some may stand for "nothing".
             hits.iter().any(|hits| *hits > 0 && hits * 5 >= pieces)
         };
-        let keep: Vec<bool> = ways.iter_mut().zip(&seen).map(promising).collect();
+        let keep: Vec<bool> = ways.iter_mut().map(promising).collect();
         let mut keep = keep.into_iter();
         ways.retain(|_| keep.next().unwrap_or_default());
     }

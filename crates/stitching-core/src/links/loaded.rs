@@ -7,7 +7,7 @@ use crate::text::{Encoding, LineTable, Span, Text};
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
-use std::io::Read;
+use std::io::{Read, Seek, SeekFrom};
 use std::sync::{Arc, PoisonError};
 
 thread_local! {
@@ -113,7 +113,76 @@ pub fn with_blocks(
     };
     let result = read_all();
     BUFFER.with(|cell| cell.replace(buffer));
+    if matches!(result, Ok(true)) {
+        stack.note_utf8(file);
+    }
     result.map_err(|source| Error::io("read", stack.location(file), source))
+}
+
+/// Gives the whole lines within about the first `most` bytes of a file to `use_it`, or the whole text where the first
+/// line is longer or the start alone does not tell what the file is written in.
+///
+/// # Errors
+/// When the file cannot be read.
+pub(crate) fn with_start<R>(
+    stack: &Stack,
+    file: FileId,
+    most: usize,
+    use_it: impl FnOnce(&Text<'_>) -> R,
+) -> Result<R, Error> {
+    let entry = &stack.files()[file];
+    if stack.is_plain(file) && entry.encoding.is_none() && entry.size > most as u64 {
+        let mut bytes = Vec::with_capacity(most);
+        let read = stack.open_file(file)?.take(most as u64).read_to_end(&mut bytes);
+        read.map_err(|source| Error::io("read", stack.location(file), source))?;
+        let whole = memchr::memrchr(b'\n', &bytes).map_or(0, |at| at + 1);
+        if let Some(text) = Text::clean(&bytes[..whole], None).filter(|_| whole > 0) {
+            return Ok(use_it(&text));
+        }
+    }
+    with_text(stack, file, |text| {
+        let cut = text.as_str().floor_char_boundary(most);
+        let end = match cut < text.as_str().len() {
+            true => text.as_str()[..cut].rfind('\n').map_or(text.as_str().len(), |line| line + 1),
+            false => text.as_str().len(),
+        };
+        use_it(&Text::of_file(&text.as_str()[..end]))
+    })
+}
+
+/// Gives the texts at `spans` of a file, with their positions in `spans`, to `use_it`: of a file that is known to be
+/// UTF-8 and of which little is asked, only these bytes are read. A span that is not in the file gives an empty text.
+///
+/// # Errors
+/// When the file cannot be read.
+pub(crate) fn with_pieces(
+    stack: &Stack,
+    file: FileId,
+    spans: &[Span],
+    mut use_it: impl FnMut(usize, &str),
+) -> Result<(), Error> {
+    /// To read a piece costs about as much as to read so many bytes in one go.
+    const PIECE: u64 = 8192;
+    if !stack.is_known_utf8(file) || spans.len() as u64 * PIECE > stack.files()[file].size {
+        return with_text(stack, file, |text| {
+            for (at, span) in spans.iter().enumerate() {
+                use_it(at, text.as_str().get(span.range()).unwrap_or_default());
+            }
+        });
+    }
+    let mut source = stack.open_file(file)?;
+    let mut bytes = Vec::new();
+    let mut read = |span: &Span| -> std::io::Result<String> {
+        source.seek(SeekFrom::Start(u64::from(span.start)))?;
+        bytes.clear();
+        source.by_ref().take(span.range().len() as u64).read_to_end(&mut bytes)?;
+        Ok(std::str::from_utf8(&bytes).unwrap_or_default().to_owned())
+    };
+    for (at, span) in spans.iter().enumerate() {
+        let text = read(span).map_err(|source| Error::io("read", stack.location(file), source))?;
+        use_it(at, &text);
+    }
+    Ok(())
 }
 
 /// A file's text together with what is needed to tell places in it.

@@ -39,38 +39,37 @@ pub fn usual(
     let described = &schema.tables[table];
     let files = files_of(stack, described, through);
     let mut store = stack.cache().map(|cache| cache.open("usual"));
-    let tallies: Vec<(OfFile, Option<Look>)> = files
+    let tallies: Vec<(OfFile, Option<(Look, Vec<u8>)>)> = files
         .par_iter()
         .with_max_len(1)
         .map(|file| {
+            // Several tables may draw on the file.
             let kept = store.as_ref().and_then(|store| store.get(stack, *file));
             let kept = kept.and_then(|kept| postcard::from_bytes::<Vec<OfFile>>(&kept).ok());
-            let kept = kept.into_iter().flatten().find(|own| own.table == described.name);
-            match kept {
-                Some(kept) => Ok((kept, None)),
-                None => {
-                    let look = Store::look(stack, *file);
-                    of_file(stack, described, *file).map(|own| (own, look))
-                }
+            let mut kept = kept.unwrap_or_default();
+            if let Some(at) = kept.iter().position(|own| own.table == described.name) {
+                return Ok((kept.swap_remove(at), None));
             }
+            let look = Store::look(stack, *file);
+            kept.push(of_file(stack, described, *file)?);
+            let bytes = postcard::to_stdvec(&kept).ok();
+            Ok((kept.swap_remove(kept.len() - 1), look.zip(bytes)))
         })
         .collect::<Result<_, Error>>()?;
-    if let (Some(store), Some(cache)) = (&mut store, stack.cache()) {
-        for (file, (own, look)) in files.iter().zip(&tallies) {
-            let bytes = look.as_ref().and_then(|_| postcard::to_stdvec(&[own]).ok());
-            if let (Some(look), Some(bytes)) = (look, bytes) {
-                store.set(stack, *file, look, bytes);
-            }
-        }
-        cache.save(store, stack);
-    }
-    let mut records = 0;
+    let (mut records, mut is_new) = (0, false);
     let mut all: HashMap<String, Tally> = HashMap::new();
-    for (own, _) in tallies {
+    for (file, (own, new)) in files.iter().zip(tallies) {
+        if let (Some(store), Some((look, bytes))) = (&mut store, new) {
+            store.set(stack, *file, &look, bytes);
+            is_new = true;
+        }
         records += own.records;
         for (name, tally) in own.fields {
             all.entry(name).or_default().add(tally);
         }
+    }
+    if let (Some(store), Some(cache), true) = (&mut store, stack.cache(), is_new) {
+        cache.save(store, stack);
     }
     let usual = all.into_iter().filter_map(|(name, tally)| {
         let mut values: Vec<(u64, String)> = tally.values.into_values().collect();

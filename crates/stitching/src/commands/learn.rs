@@ -22,7 +22,18 @@ const EXCEPTIONS: usize = 3;
 pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
     let through = project.through(args.through.through.as_deref())?;
-    let learned = ui.progress("studying the data", || learn(&project.stack, &project.schema, through));
+    let writes = args.write || !args.accept.is_empty();
+    let (learned, contradicted) = ui.progress("studying the data", || {
+        // What the one does alone leaves processors to the other.
+        std::thread::scope(|scope| {
+            let check = scope.spawn(|| match writes {
+                true => Contradictions::new(),
+                false => contradictions(project, args.table.as_deref(), through),
+            });
+            let learned = learn(&project.stack, &project.schema, through);
+            (learned, check.join().unwrap_or_default())
+        })
+    });
     let numbered: Vec<(usize, &Proposal)> =
         learned.proposals.iter().enumerate().map(|(at, own)| (at + 1, own)).collect();
     let of_table = |own: &&(usize, &Proposal)| args.table.as_ref().is_none_or(|table| own.1.table == *table);
@@ -47,7 +58,7 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
             });
         }
     }
-    if args.write || !args.accept.is_empty() {
+    if writes {
         let confirmed: Vec<usize> = args.accept.iter().map(|number| number - 1).collect();
         let too = confirmed_too(&learned.proposals, &confirmed);
         let named = |at: &usize| {
@@ -69,7 +80,6 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
         return write(project, &taken, as_json, ui);
     }
     let shown = |own: &&(usize, &Proposal)| args.all || own.1.band != Band::Hidden;
-    let contradicted = contradictions(project, args.table.as_deref(), through, ui);
     let listed: Vec<(usize, &Proposal)> = numbered.iter().filter(of_table).filter(shown).copied().collect();
     if as_json {
         let proposals: Vec<Value> =
@@ -105,18 +115,16 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
     Ok(ExitCode::SUCCESS)
 }
 
-/// Puts `taken` into the schema: into the file that describes the table, new tables into the last one.
 /// What the data contradicts: fields of the schema with the codes of their problems, how often, and where first.
 type Contradictions = BTreeMap<(String, &'static str), (usize, Place)>;
 
 /// Where the data is not as the schema says, in all layers.
-fn contradictions(project: &Project, table: Option<&str>, through: LayerId, ui: &Ui) -> Contradictions {
+fn contradictions(project: &Project, table: Option<&str>, through: LayerId) -> Contradictions {
     let mut out = Contradictions::new();
     if project.schema.tables.is_empty() {
         return out;
     }
-    let report = ui.progress("checking", || check(&project.stack, &project.schema, through));
-    for problem in report.problems {
+    for problem in check(&project.stack, &project.schema, through).problems {
         let (Some(own), Some(field)) = (problem.table, problem.field) else { continue };
         if table.is_none_or(|table| own == table) {
             let place = problem.place;
@@ -126,7 +134,7 @@ fn contradictions(project: &Project, table: Option<&str>, through: LayerId, ui: 
     out
 }
 
-/// Adds proposals to the schema.
+/// Puts `taken` into the schema: into the file that describes the table, new tables into the last one.
 pub fn write(project: &Project, taken: &[&Proposal], as_json: bool, ui: &Ui) -> Result<ExitCode, Error> {
     let mut texts = Vec::new();
     for name in &project.schema_files {
