@@ -28,7 +28,7 @@ pub use delimited::{Delimited, Header};
 pub use ini::{GoesOn, Ini, Repeated};
 pub use json::{Json, JsonPath, JsonPathError};
 pub use lines::Lines;
-pub use off::{OffPiece, OffStyle, may_have_off};
+pub use off::{OFF_MARK, OffPiece, OffStyle, may_have_off};
 pub use outline::{ITEM, Outline, OutlineNode};
 pub use po::Po;
 pub use whole_file::WholeFile;

@@ -7,6 +7,7 @@ mod labels;
 mod loaded;
 mod lookup;
 mod overrides;
+mod raw;
 mod scan;
 mod search;
 mod switched;

@@ -1,10 +1,11 @@
 //! Searching everything for a few words.
 
 use super::labels::Labels;
+use super::raw::bytes_have;
 use super::switched::{Switched, SwitchedBy, switched};
 use super::with_text;
 use crate::formats::ColumnCell;
-use crate::layers::{FileId, LayerId, Stack};
+use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{Schema, Table, TableId, Texts};
 use crate::tables::{Reader, RecordView, all_fields, read_records, read_records_at, shown_key};
 use crate::text::{Span, Text};
@@ -96,6 +97,9 @@ pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]
         (0..stack.files().len()).filter(|file| stack.files()[*file].layer <= through).collect();
     let mut off = if through == stack.top() { switched(stack, schema) } else { Vec::new() };
     let in_file = |file: &FileId| {
+        if query.has_nothing(stack, schema, *file) {
+            return Vec::new();
+        }
         let mut hits =
             with_text(stack, *file, |text| query.file(stack, schema, *file, text)).unwrap_or_default();
         for hit in &mut hits {
@@ -148,27 +152,55 @@ struct Query {
     labels: Labels,
     similar: bool,
     /// Finds the places without which a file has nothing; none if that cannot be told before it is parsed.
-    quick: Option<regex::bytes::Regex>,
+    quick: Option<Quick>,
+}
+
+/// A search that comes before everything else.
+struct Quick {
+    places: regex::bytes::Regex,
+    /// What it finds has at most so many bytes.
+    longest: usize,
+    /// Whether it looks for ASCII only, which looks the same in nearly all encodings.
+    is_ascii: bool,
 }
 
 /// A record of the file that is searched: its place, its table, its key as shown and its name.
 type Entry = (Span, TableId, Option<String>, Option<String>);
 
 impl Query {
+    fn is_in_path(&self, path: &RelPath) -> bool {
+        let lower = path.as_str().to_lowercase();
+        self.parts().any(|part| lower.contains(part))
+    }
+
+    /// Whether a file has nothing of what is searched for, as its bytes on the disk tell, without being decoded.
+    fn has_nothing(&self, stack: &Stack, schema: &Schema, file: FileId) -> bool {
+        let entry = &stack.files()[file];
+        let Some(quick) = self.quick.as_ref().filter(|quick| quick.is_ascii) else { return false };
+        if self.is_in_path(&entry.path) {
+            return false;
+        }
+        let escapes: Vec<u8> = schema
+            .tables_of(&entry.path)
+            .into_iter()
+            .filter_map(|table| schema.tables[table].format.escape_byte())
+            .collect();
+        bytes_have(stack, file, quick.longest, &escapes, |block| quick.places.is_match(block)) == Some(false)
+    }
+
     fn file(&self, stack: &Stack, schema: &Schema, file: FileId, text: &Text<'_>) -> Vec<SearchHit> {
         let path = &stack.files()[file].path;
         let content = text.as_str();
         let own = schema.tables_of(path);
         let tables = || own.iter().map(|id| (*id, &schema.tables[*id]));
         // A key may be in the path, and what is written with escapes may be anything.
-        let lower_path = path.as_str().to_lowercase();
-        let in_path = self.parts().any(|part| lower_path.contains(part));
+        let in_path = self.is_in_path(path);
         let escaped = || {
             let mut escapes = tables().filter_map(|(_, table)| table.format.escape_byte());
             escapes.any(|byte| memchr::memchr(byte, content.as_bytes()).is_some())
         };
         let places: Option<Vec<usize>> = (self.quick.as_ref().filter(|_| !in_path && !escaped()))
-            .map(|quick| quick.find_iter(content.as_bytes()).map(|found| found.start()).collect());
+            .map(|quick| quick.places.find_iter(content.as_bytes()).map(|found| found.start()).collect());
         if places.as_ref().is_some_and(Vec::is_empty) {
             return Vec::new();
         }
@@ -235,20 +267,20 @@ impl Query {
 
     /// What finds the places of the longest word, and of the text keys whose texts have all words: a name is
     /// found by its text.
-    fn quick_search(&self, schema: &Schema) -> Option<regex::bytes::Regex> {
+    fn quick_search(&self, schema: &Schema) -> Option<Quick> {
         /// More keys are not worth looking for one by one.
         const MOST: usize = 100;
         if self.similar {
             return None;
         }
         let longest = self.parts().max_by_key(|part| part.len())?;
-        let mut needles = vec![regex::escape(longest)];
+        let mut needles = vec![longest.to_owned()];
         for key in self.labels.keys_of(|text| self.in_text(&text.to_lowercase())) {
-            needles.push(regex::escape(key));
+            needles.push(key.to_owned());
             for table in &schema.tables {
                 let rules = table.rules.iter().filter(|rule| Some(rule.field) == table.label);
                 let inner = rules.filter_map(|rule| rule.text.as_ref()?.extract(key, ""));
-                needles.extend(inner.map(regex::escape));
+                needles.extend(inner.map(str::to_owned));
             }
             if needles.len() > MOST {
                 return None;
@@ -256,7 +288,12 @@ impl Query {
         }
         needles.sort();
         needles.dedup();
-        regex::bytes::RegexBuilder::new(&needles.join("|")).case_insensitive(true).build().ok()
+        let escaped: Vec<String> = needles.iter().map(|needle| regex::escape(needle)).collect();
+        let places =
+            regex::bytes::RegexBuilder::new(&escaped.join("|")).case_insensitive(true).build().ok()?;
+        // In another case a letter may have up to four bytes.
+        let longest = needles.iter().map(|needle| needle.chars().count() * 4).max()?;
+        Some(Quick { places, longest, is_ascii: needles.iter().all(|needle| needle.is_ascii()) })
     }
 
     /// Whether all words stand in `lower`, and if so whether only with letters wrong.

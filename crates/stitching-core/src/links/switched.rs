@@ -1,7 +1,8 @@
 //! What is switched off in the mod: pieces commented out by the tool, and pieces it keeps aside.
 
+use super::raw::bytes_have;
 use super::with_text;
-use crate::formats::{OffPiece, may_have_off};
+use crate::formats::{OFF_MARK, OffPiece, may_have_off};
 use crate::layers::{FileId, Stack};
 use crate::problem::Place;
 use crate::schema::{Schema, TableId};
@@ -60,6 +61,9 @@ fn in_file(stack: &Stack, schema: &Schema, file: FileId) -> Vec<Switched> {
     let path = &stack.files()[file].path;
     let tables = schema.tables_of(path);
     if tables.is_empty() || tables.iter().all(|id| schema.tables[*id].is_of_files()) {
+        return Vec::new();
+    }
+    if bytes_have(stack, file, OFF_MARK.len(), &[], may_have_off) == Some(false) {
         return Vec::new();
     }
     let look = |text: &Text<'_>| {
