@@ -533,8 +533,10 @@ fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
     .map(str::to_owned)
     .to_vec();
     if let Some(word) = word {
-        tried.push(format!("{word} \"{{value}}\""));
-        tried.push(format!("{word} {{value}}"));
+        let of_word = [format!("{word} \"{{value}}\""), format!("{word} {{value}}")];
+        // Where names may come again, so may the word: it is none of them.
+        let at = if apart { tried.len() } else { 0 };
+        tried.splice(at..at, of_word);
     }
     tried.push("{key} = {text}".to_owned());
     tried.push("{key}: {text}".to_owned());
