@@ -142,7 +142,7 @@ pub(crate) const RULE: &[KeyDoc] = &[
     doc(
         "with",
         "array",
-        "The parts of the key that it names, if that has several: fields of this record, and \"{}\" for the value.",
+        "The parts of the key that it names, if that has several: fields of this record, \"{stem}\" or \"{path}\" for its file, and \"{}\" for the value.",
     ),
     doc(
         "when",
