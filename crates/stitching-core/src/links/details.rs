@@ -1,7 +1,7 @@
 //! One record with all that is known of it.
 
-use super::labels::{Labels, text_key, texts_of};
-use super::{Found, find_records, load, with_text};
+use super::labels::{text_key, texts_with};
+use super::{Found, LoadedFile, find_records, load, with_text};
 use crate::Error;
 use crate::layers::{LayerId, RelPath, Stack};
 use crate::problem::Place;
@@ -10,8 +10,9 @@ use crate::tables::{
     Reader, Record, RecordView, Value, all_fields, for_each_piece, key_named, read_at, read_records_at,
     shown_key,
 };
+use crate::text::Span;
 use rayon::prelude::*;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 /// A record with its values, and what they point to.
 #[derive(Debug)]
@@ -63,11 +64,21 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
     Ok(details)
 }
 
+/// A record at one of its places, as it was read.
+struct AtPlace {
+    loaded: LoadedFile,
+    table: Table,
+    record: Record,
+    /// The pieces that refer to records: the span of their cell, the rule, the text.
+    links: Vec<(Span, usize, String)>,
+    named: NamedRecords,
+}
+
+/// The records that values name, by table and key as shown: table, key as shown, what the label field holds.
+type NamedRecords = HashMap<(TableId, String), Vec<(TableId, String, Option<String>)>>;
+
 /// As [`details`], without what the record inherits.
 fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) -> Result<Details, Error> {
-    let languages: Vec<Vec<(String, String)>> =
-        (0..schema.languages.len()).map(|language| texts_of(stack, schema, through, language)).collect();
-    let labels = Labels::read(stack, schema, through);
     let mut details = Details {
         table: found.table,
         key: shown_key(&found.key),
@@ -81,12 +92,12 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
         // The topmost layer's values come first, and what it does not have from those below.
         places.sort_by_key(|place| std::cmp::Reverse(stack.files()[place.file].layer));
     }
-    let mut given: HashSet<String> = HashSet::new();
+    let mut read: Vec<AtPlace> = Vec::new();
     for place in &places {
         let loaded = load(stack, place.file)?;
         details.places.push(loaded.place(place.span));
         let path = &stack.files()[place.file].path;
-        let (table, record, mut links) = with_text(stack, place.file, |text| {
+        let (table, record, links) = with_text(stack, place.file, |text| {
             let table = schema.tables[found.table].widened(&schema.tables[found.table].format.columns(text));
             let record = read_at(&table, path, text, place.span);
             let mut links = Links { span: place.span, links: Vec::new() };
@@ -95,7 +106,14 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
             (table, record, links.links)
         })?;
         let Some(record) = record else { continue };
-        let named = named_records(stack, schema, through, &labels, &table, &links)?;
+        let named = named_records(stack, schema, through, &table, &links)?;
+        read.push(AtPlace { loaded, table, record, links, named });
+    }
+    // All texts at once: those of its own fields, and the names of what it refers to.
+    let texts = texts_with(stack, schema, through, &text_keys(schema, &read))?;
+    let labels = texts.labels();
+    let mut given: HashSet<String> = HashSet::new();
+    for AtPlace { loaded, table, record, mut links, named } in read {
         if let Some(value) = table.label.and_then(|field| record.value(field)) {
             details.label = details.label.or_else(|| labels.name(&table, &value.text));
         }
@@ -107,20 +125,19 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
         }
         for value in values {
             let field = &table.fields[value.field];
-            let texts = text_key(&table, value.field, &value.text)
-                .filter(|_| {
-                    !table.rules.iter().any(|rule| rule.field == value.field && rule.is_none(&value.text))
-                })
-                .map(|key| {
-                    let text = |texts: &[(String, String)]| {
-                        texts.iter().find(|(other, _)| *other == key).map(|(_, text)| text.clone())
-                    };
-                    schema.languages.iter().cloned().zip(languages.iter().map(|texts| text(texts))).collect()
-                });
+            let of_language = |key: String| {
+                let all = schema.languages.iter().enumerate();
+                all.map(|(at, code)| (code.clone(), texts.get(&key, at).cloned())).collect()
+            };
+            let own_texts = text_key_of(&table, &value).map(of_language);
             let mut points_to = Vec::new();
             for (_, rule, text) in links.extract_if(.., |(span, ..)| *span == value.span) {
                 for target in table.rules[rule].refs.iter().filter(|target| target.rule.is_none()) {
-                    points_to.extend(named.get(&(target.table, text.clone())).into_iter().flatten().cloned());
+                    for (id, key, label) in named.get(&(target.table, text.clone())).into_iter().flatten() {
+                        let other = &schema.tables[*id];
+                        let label = label.as_ref().and_then(|value| labels.name(other, value));
+                        points_to.push((other.name.clone(), key.clone(), label));
+                    }
                 }
             }
             details.fields.push(FieldDetail {
@@ -131,7 +148,7 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
                 inherited_from: None,
                 points_to,
                 file: file_of(stack, &table, through, value.field, &value.text),
-                texts: texts.unwrap_or_default(),
+                texts: own_texts.unwrap_or_default(),
                 value,
             });
         }
@@ -139,18 +156,35 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
     Ok(details)
 }
 
-/// A record that a value names: its table, its key as shown, its name as the player sees it.
-type Named = (String, String, Option<String>);
+/// The text key that a value stands for, unless it stands for "nothing".
+fn text_key_of(table: &Table, value: &Value) -> Option<String> {
+    let is_none = table.rules.iter().any(|rule| rule.field == value.field && rule.is_none(&value.text));
+    text_key(table, value.field, &value.text).filter(|_| !is_none)
+}
 
-/// The records that the values of a record name, by table and key as shown; looked up in parallel.
+/// The keys of all texts that must be known to tell of a record.
+fn text_keys(schema: &Schema, read: &[AtPlace]) -> BTreeSet<String> {
+    let mut keys = BTreeSet::new();
+    for own in read {
+        keys.extend(own.record.values.iter().filter_map(|value| text_key_of(&own.table, value)));
+        let label = |table: &Table, value: &str| text_key(table, table.label?, value);
+        let value = own.table.label.and_then(|field| own.record.value(field));
+        keys.extend(value.and_then(|value| label(&own.table, &value.text)));
+        for (id, _, value) in own.named.values().flatten() {
+            keys.extend(value.as_ref().and_then(|value| label(&schema.tables[*id], value)));
+        }
+    }
+    keys
+}
+
+/// The records that the values of a record name; looked up in parallel.
 fn named_records(
     stack: &Stack,
     schema: &Schema,
     through: LayerId,
-    labels: &Labels,
     table: &Table,
-    links: &[(crate::text::Span, usize, String)],
-) -> Result<HashMap<(TableId, String), Vec<Named>>, Error> {
+    links: &[(Span, usize, String)],
+) -> Result<NamedRecords, Error> {
     let mut wanted: Vec<(TableId, String)> = Vec::new();
     for (_, rule, text) in links {
         let targets = table.rules[*rule].refs.iter().filter(|target| target.rule.is_none());
@@ -161,8 +195,8 @@ fn named_records(
     let look = |(target, text): (TableId, String)| {
         let mut named = Vec::new();
         for found in find_records(stack, schema, through, Some(target), &text)? {
-            let label = label_of(stack, schema, labels, &found)?;
-            named.push((schema.tables[found.table].name.clone(), shown_key(&found.key), label));
+            let label = label_value(stack, schema, &found)?;
+            named.push((found.table, shown_key(&found.key), label));
         }
         Ok(((target, text), named))
     };
@@ -238,18 +272,17 @@ pub fn read_record(stack: &Stack, schema: &Schema, found: &Found) -> Result<Opti
     with_text(stack, place.file, |text| read_at(&schema.tables[found.table], path, text, place.span))
 }
 
-/// How a record is called.
-fn label_of(stack: &Stack, schema: &Schema, labels: &Labels, found: &Found) -> Result<Option<String>, Error> {
-    let table = &schema.tables[found.table];
-    let Some(label) = table.label else { return Ok(None) };
+/// What the label field of a record holds.
+fn label_value(stack: &Stack, schema: &Schema, found: &Found) -> Result<Option<String>, Error> {
+    let Some(label) = schema.tables[found.table].label else { return Ok(None) };
     let record = read_record(stack, schema, found)?;
-    Ok(record.and_then(|record| labels.name(table, &record.value(label)?.text)))
+    Ok(record.and_then(|record| Some(record.value(label)?.text.clone())))
 }
 
 /// The pieces of a record that refer to records: the span of their cell, the rule, the text.
 struct Links {
-    span: crate::text::Span,
-    links: Vec<(crate::text::Span, usize, String)>,
+    span: Span,
+    links: Vec<(Span, usize, String)>,
 }
 
 impl Reader for Links {

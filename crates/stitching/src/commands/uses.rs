@@ -27,13 +27,16 @@ pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<E
     let record = read_record(stack, schema, &found)?;
     let table = &schema.tables[found.table];
     let value = |field: usize| record.as_ref()?.value(field).map(|value| value.text.clone());
-    let labels = Labels::read(stack, schema, through);
-    let (key, label) =
-        (shown_key(&found.key), table.label.and_then(value).and_then(|value| labels.name(table, &value)));
+    let key = shown_key(&found.key);
+    let label_value = table.label.and_then(value);
     let place = load(stack, found.places[0].file)?.place(found.places[0].span);
     let path = &stack.files()[found.places[0].file].path;
     let things: Vec<Thing> = things_of(schema, found.table, &found.key, path, value);
     let uses = ui.progress("searching", || find_uses(stack, schema, through, &things))?;
+    let named = uses.iter().filter_map(|one| Some((one.table, one.label_value.as_deref()?)));
+    let own = label_value.as_deref().map(|value| (found.table, value));
+    let labels = Labels::of_values(stack, schema, through, named.chain(own));
+    let label = label_value.as_ref().and_then(|value| labels.name(table, value));
     let mut places = Places::new(stack);
     let mut lines = Vec::new();
     for one in &uses {
