@@ -68,6 +68,63 @@ fn every_record_is_told_the_same_with_and_without() {
     assert_eq!(told(&second, missing), told(&project, missing));
 }
 
+/// Tables that are too large to be read for one record, with line ends and notes of several kinds.
+fn large() -> (TempDir, Project) {
+    let mut bundle = String::from(
+        r##"=== schema.toml
+[table.boats]
+files = "boats.txt"
+format = { kind = "delimited", comment = "#" }
+key = "Boat"
+label = "Name"
+[table.boats.fields]
+Crew = { ref = "crews", none = "-" }
+Name = { text = true }
+[table.crews]
+files = "crews*.txt"
+format = { kind = "delimited", comment = "#" }
+key = "Crew"
+label = "Called"
+[table.crews.fields]
+Lead = { ref = "crews", none = "-" }
+[table.texts]
+files = "text/{lang}.txt"
+format = { kind = "lines", line = '{key} = "{text}"' }
+key = "key"
+texts = true
+"##,
+    );
+    let notes = |count: usize| (0..count).map(|at| format!("# note {at} of many\n")).collect::<String>();
+    let mut add = |path: &str, content: String| bundle += &format!("=== {path}\n{content}");
+    let boat = |at: usize| format!("boat{at}\tcrew{}\tname{}\tżółw\n", at % 3000, at % 50);
+    add("game/boats.txt", format!("Boat\tCrew\tName\tNote\n{}", (0..4000).map(boat).collect::<String>()));
+    let crew = |at: usize| format!("crew{at}\tThe {at}th\tcrew{}\n", at / 2);
+    let crews: String = (0..3000).map(crew).collect();
+    add("mod/crews.txt bom crlf", format!("# a note\nCrew\tCalled\tLead\n{crews}"));
+    // More notes than are read of the beginning of a file.
+    let odd = |at: usize| format!("odd{at}\tOdd {at}\tcrew{at}\n");
+    let odd: String = (0..3000).map(odd).collect();
+    add("mod/crews_odd.txt", format!("{}Crew\tCalled\tLead\n{odd}", notes(1500)));
+    add("game/text/en.txt", (0..50).map(|at| format!("name{at} = \"Boat number {at}\"\n")).collect());
+    let folder = support::write(&bundle);
+    let project = Project::open(folder.path()).expect("a project");
+    (folder, project)
+}
+
+#[rstest]
+fn records_of_large_tables_are_told_the_same_from_a_few_lines() {
+    let (_folder, project) = large();
+    let addresses =
+        ["boats:boat0", "boats:boat3999", "crews:crew0", "crews:crew1499", "crews:odd2999", "crews:crew2999"];
+    let expected: Vec<String> = addresses.iter().map(|address| told(&project, address)).collect();
+    assert!(expected[1].contains("Boat number 49") && expected[1].contains("The 999th"), "{}", expected[1]);
+    for _ in 0..2 {
+        for (address, expected) in addresses.iter().zip(&expected) {
+            assert_eq!(told(&again(&project), address), *expected, "{address}");
+        }
+    }
+}
+
 #[rstest]
 fn usual_values_are_not_counted_again() {
     let (_folder, project) = demo();

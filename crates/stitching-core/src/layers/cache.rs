@@ -131,6 +131,8 @@ struct Entry {
     firsts: Vec<u64>,
     /// The hash of each part.
     checks: Vec<u64>,
+    /// Whether the file is UTF-8 throughout, so that places in its text are places in the file.
+    is_utf8: bool,
 }
 
 /// What tells that a file is likely the same, without reading it.
@@ -177,7 +179,7 @@ fn firsts(bytes: &[u8]) -> Vec<u64> {
 const MAGIC: &[u8; 16] = b"stitching cache\n";
 
 /// The number of this layout of the file, and the version of the program: what one finds out another may not.
-const VERSION: &str = concat!("1 ", env!("CARGO_PKG_VERSION"));
+const VERSION: &str = concat!("2 ", env!("CARGO_PKG_VERSION"));
 
 impl Store {
     /// Understands the head; `None` if it is not to be used.
@@ -236,11 +238,17 @@ impl Store {
     /// Whether what is kept of a file of `stack` still holds: the file is what it was made from. Reads the file
     /// only if its size and times leave a doubt.
     pub fn holds(&self, stack: &Stack, file: FileId) -> bool {
-        stack.files()[file].staged().is_none()
-            && self
-                .entries
-                .get(&name(stack, file))
-                .is_some_and(|entry| self.is_same(stack, file, entry) == Some(true))
+        if stack.files()[file].staged().is_some() {
+            return false;
+        }
+        let entry = self.entries.get(&name(stack, file));
+        let Some(entry) = entry.filter(|entry| self.is_same(stack, file, entry) == Some(true)) else {
+            return false;
+        };
+        if entry.is_utf8 {
+            stack.note_utf8(file);
+        }
+        true
     }
 
     fn is_same(&self, stack: &Stack, file: FileId, entry: &Entry) -> Option<bool> {
@@ -278,7 +286,9 @@ impl Store {
             return;
         }
         let (len, checks) = (bytes.len() as u64, bytes.chunks(PART).map(xxh3_64).collect());
-        let entry = Entry { stamp: look.0.clone(), content, start: 0, len, firsts: firsts(&bytes), checks };
+        let firsts = firsts(&bytes);
+        let is_utf8 = stack.is_known_utf8(file);
+        let entry = Entry { stamp: look.0.clone(), content, start: 0, len, firsts, checks, is_utf8 };
         self.new.insert(name(stack, file), (entry, bytes));
     }
 

@@ -1,12 +1,12 @@
 //! Addresses: `table:key`, `table:key.field`, `table.field`, and finding what they name.
 
 use super::lookup::key_hashes;
-use super::scan::{Needles, TableScan, scan};
+use super::scan::{Needles, TableScan, glance, scan};
 use super::uses::add_key_fields;
 use crate::Error;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Schema, TableId};
-use crate::tables::{KEY_SEPARATOR, shown_key};
+use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
 use crate::text::{NearestIndex, Span};
 
 /// An address taken apart.
@@ -191,18 +191,19 @@ pub(crate) fn find_records(
             Some(TableScan { fields, needles, hashes })
         })
         .collect();
-    let hits = scan(stack, schema, through, &plan, &|id, record, hits| {
+    let each = |id: usize, record: &RecordView<'_>, hits: &mut Vec<(TableId, String, Span)>| {
         let Some(key) = record.key() else { return };
         let folded = schema.tables[id].ignore_case;
         let named = if key.contains(KEY_SEPARATOR) { shown_key(&key) } else { key.clone() };
         if named == shown || (folded && named.to_lowercase() == shown.to_lowercase()) {
             hits.push((id, key, record.span));
         }
-    })?;
+    };
+    let hits = glance(stack, schema, through, &plan, &each, &|hit, in_file| hit.2 = in_file(hit.2))?;
     let mut found: Vec<Found> = Vec::new();
-    for file in hits {
-        for (table, key, span) in file.hits {
-            let place = FoundPlace { file: file.file, span };
+    for (file, hits) in hits {
+        for (table, key, span) in hits {
+            let place = FoundPlace { file, span };
             match found.iter_mut().find(|found| found.table == table) {
                 Some(found) => found.places.push(place),
                 None => found.push(Found { table, key, field: None, places: vec![place] }),

@@ -1,5 +1,6 @@
 //! One record with all that is known of it.
 
+use super::excerpt::Excerpt;
 use super::labels::{text_key, texts_with};
 use super::{Found, LoadedFile, find_records, load, with_text};
 use crate::Error;
@@ -10,7 +11,7 @@ use crate::tables::{
     Reader, Record, RecordView, Value, all_fields, for_each_piece, key_named, read_at, read_records_at,
     shown_key,
 };
-use crate::text::Span;
+use crate::text::{Span, Text};
 use rayon::prelude::*;
 use std::collections::{BTreeSet, HashMap, HashSet};
 
@@ -274,9 +275,19 @@ pub fn read_record(stack: &Stack, schema: &Schema, found: &Found) -> Result<Opti
 
 /// What the label field of a record holds.
 fn label_value(stack: &Stack, schema: &Schema, found: &Found) -> Result<Option<String>, Error> {
-    let Some(label) = schema.tables[found.table].label else { return Ok(None) };
-    let record = read_record(stack, schema, found)?;
-    Ok(record.and_then(|record| Some(record.value(label)?.text.clone())))
+    let table = &schema.tables[found.table];
+    let (Some(label), Some(place)) = (table.label, found.places.first()) else { return Ok(None) };
+    let of_record = |record: Record| record.value(label).map(|value| value.text.clone());
+    let line = place.span.start as usize;
+    let excerpt = Excerpt::read(stack, place.file, &[line]).filter(|_| table.format.reads_blocks());
+    if let Some((excerpt, start)) = excerpt.as_ref().and_then(|own| Some((own, *own.offsets.first()?))) {
+        let (path, text) = (&stack.files()[place.file].path, Text::of_file(&excerpt.text));
+        let here = Span::new(start, start + place.span.len());
+        if let Some(record) = read_at(table, path, &text, here) {
+            return Ok(of_record(record));
+        }
+    }
+    Ok(read_record(stack, schema, found)?.and_then(of_record))
 }
 
 /// The pieces of a record that refer to records: the span of their cell, the rule, the text.

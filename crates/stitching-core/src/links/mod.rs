@@ -2,6 +2,7 @@
 
 mod address;
 mod details;
+mod excerpt;
 mod index;
 mod labels;
 mod loaded;

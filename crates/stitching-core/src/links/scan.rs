@@ -1,12 +1,13 @@
 //! Looking through all files for a few values: a text search first, and only where it hits is
 //! anything parsed.
 
+use super::excerpt::Excerpt;
 use super::{lookup, with_text};
 use crate::Error;
 use crate::layers::{FileId, LayerId, Stack};
-use crate::schema::{Schema, Table};
+use crate::schema::{Schema, Table, TableId};
 use crate::tables::{Reader, RecordView, read_records, read_records_at};
-use crate::text::Text;
+use crate::text::{Span, Text};
 use memchr::memmem::Finder;
 use rayon::prelude::*;
 
@@ -93,56 +94,150 @@ pub fn scan<T: Send>(
     let results: Vec<Option<FileHits<T>>> = files
         .par_iter()
         .with_max_len(1)
-        .map(|id| scan_file(stack, schema, *id, plan, each))
+        .map(|id| Scanned::new(stack, schema, *id, plan).map_or(Ok(None), |own| own.whole(each)))
         .collect::<Result<_, Error>>()?;
     Ok(results.into_iter().flatten().collect())
 }
 
-fn scan_file<T>(
+/// Moves the places that a hit tells, by what it is given, from a part of a file to the whole.
+pub type Moving<'m, T> = &'m (dyn Fn(&mut T, &dyn Fn(Span) -> Span) + Sync);
+
+/// As [`scan`], for those who only want to know what is there: where an earlier run found out where to look, no more of
+/// a file is read than that, and `moving` puts the places right.
+///
+/// # Errors
+/// When a file cannot be read.
+pub fn glance<T: Send>(
     stack: &Stack,
     schema: &Schema,
-    file: FileId,
+    through: LayerId,
     plan: &[Option<TableScan>],
     each: &(dyn Fn(usize, &RecordView<'_>, &mut Vec<T>) + Sync),
-) -> Result<Option<FileHits<T>>, Error> {
-    let path = &stack.files()[file].path;
-    let mut tables = schema.tables_of(path);
-    tables.retain(|id| plan[*id].is_some());
-    if tables.is_empty() {
-        return Ok(None);
+    moving: Moving<'_, T>,
+) -> Result<Vec<(FileId, Vec<T>)>, Error> {
+    if plan.iter().flatten().any(|plan| plan.hashes.is_some()) {
+        lookup::prepare(stack, schema);
     }
-    let hashes: Option<Vec<u64>> = tables
-        .iter()
-        .map(|id| plan[*id].as_ref().and_then(|plan| plan.hashes.clone()))
-        .collect::<Option<Vec<_>>>()
-        .map(|hashes| hashes.into_iter().flatten().collect());
-    let known = hashes.and_then(|hashes| lookup::offsets(stack, file, &hashes));
-    if known.as_ref().is_some_and(Vec::is_empty) {
-        return Ok(None);
-    }
-    let look = |text: &Text<'_>| {
-        let mut hits = Vec::new();
-        for &id in &tables {
-            let (table, Some(plan)) = (&schema.tables[id], &plan[id]) else { continue };
-            let mut visitor = Visitor { table: id, each, hits: &mut hits };
-            if let Some(known) = &known {
-                read_records_at(table, path, text, &plan.fields, known, &mut visitor);
-                continue;
-            }
-            match plan.needles.offsets(table, text.as_str()) {
-                None => read_records(table, path, text, &plan.fields, &mut visitor),
-                Some(offsets) if offsets.is_empty() && !table.is_of_files() => {}
-                Some(offsets) => read_records_at(table, path, text, &plan.fields, &offsets, &mut visitor),
-            }
+    let look = |id: &FileId| -> Result<Option<(FileId, Vec<T>)>, Error> {
+        let Some(own) = Scanned::new(stack, schema, *id, plan) else { return Ok(None) };
+        if let Some(hits) = own.lines(each, moving) {
+            return Ok((!hits.is_empty()).then_some((*id, hits)));
         }
-        (!hits.is_empty()).then(|| FileHits {
-            file,
-            hits,
-            seen: fingerprint(text),
-            editable: text.editable(),
-        })
+        Ok(own.whole(each)?.map(|found| (*id, found.hits)))
     };
-    with_text(stack, file, look)
+    let files = stack.effective(through);
+    let results: Vec<Option<(FileId, Vec<T>)>> =
+        files.par_iter().with_max_len(1).map(look).collect::<Result<_, Error>>()?;
+    Ok(results.into_iter().flatten().collect())
+}
+
+/// A file in which something may be found.
+struct Scanned<'s> {
+    stack: &'s Stack,
+    schema: &'s Schema,
+    file: FileId,
+    plan: &'s [Option<TableScan>],
+    tables: Vec<TableId>,
+    /// Where it may be found, if that is known.
+    known: Option<Vec<usize>>,
+}
+
+impl<'s> Scanned<'s> {
+    /// `None` if nothing is to be found in the file.
+    fn new(
+        stack: &'s Stack,
+        schema: &'s Schema,
+        file: FileId,
+        plan: &'s [Option<TableScan>],
+    ) -> Option<Scanned<'s>> {
+        let mut tables = schema.tables_of(&stack.files()[file].path);
+        tables.retain(|id| plan[*id].is_some());
+        if tables.is_empty() {
+            return None;
+        }
+        let hashes: Option<Vec<u64>> = tables
+            .iter()
+            .map(|id| plan[*id].as_ref().and_then(|plan| plan.hashes.clone()))
+            .collect::<Option<Vec<_>>>()
+            .map(|hashes| hashes.into_iter().flatten().collect());
+        let known = hashes.and_then(|hashes| lookup::offsets(stack, file, &hashes));
+        let is_there = known.as_ref().is_none_or(|known| !known.is_empty());
+        is_there.then_some(Scanned { stack, schema, file, plan, tables, known })
+    }
+
+    /// What is found in the lines where it should be; `None` if the whole file must be read.
+    fn lines<T>(
+        &self,
+        each: &(dyn Fn(usize, &RecordView<'_>, &mut Vec<T>) + Sync),
+        moving: Moving<'_, T>,
+    ) -> Option<Vec<T>> {
+        let known = self.known.as_ref()?;
+        let formats = || self.tables.iter().map(|id| &self.schema.tables[*id].format);
+        if !formats().all(|format| format.reads_blocks()) {
+            return None;
+        }
+        let excerpt = Excerpt::read(self.stack, self.file, known)?;
+        // Notes may stand before the header, and more of them than were read.
+        let beginning = Text::of_file(excerpt.beginning());
+        if formats().any(|format| format.columns(&beginning).is_empty()) {
+            return None;
+        }
+        let text = Text::of_file(&excerpt.text);
+        let mut hits = self.at(&text, &excerpt.offsets, each);
+        hits.iter_mut().for_each(|hit| moving(hit, &|span| excerpt.in_file(span)));
+        Some(hits)
+    }
+
+    fn at<T>(
+        &self,
+        text: &Text<'_>,
+        offsets: &[usize],
+        each: &(dyn Fn(usize, &RecordView<'_>, &mut Vec<T>) + Sync),
+    ) -> Vec<T> {
+        let mut hits = Vec::new();
+        for &id in &self.tables {
+            let (table, Some(plan)) = (&self.schema.tables[id], &self.plan[id]) else { continue };
+            let mut visitor = Visitor { table: id, each, hits: &mut hits };
+            let path = &self.stack.files()[self.file].path;
+            read_records_at(table, path, text, &plan.fields, offsets, &mut visitor);
+        }
+        hits
+    }
+
+    /// What is found in the file, read as a whole.
+    fn whole<T>(
+        &self,
+        each: &(dyn Fn(usize, &RecordView<'_>, &mut Vec<T>) + Sync),
+    ) -> Result<Option<FileHits<T>>, Error> {
+        let path = &self.stack.files()[self.file].path;
+        let look = |text: &Text<'_>| {
+            let hits = match &self.known {
+                Some(known) => self.at(text, known, each),
+                None => {
+                    let mut hits = Vec::new();
+                    for &id in &self.tables {
+                        let (table, Some(plan)) = (&self.schema.tables[id], &self.plan[id]) else { continue };
+                        let mut visitor = Visitor { table: id, each, hits: &mut hits };
+                        match plan.needles.offsets(table, text.as_str()) {
+                            None => read_records(table, path, text, &plan.fields, &mut visitor),
+                            Some(offsets) if offsets.is_empty() && !table.is_of_files() => {}
+                            Some(offsets) => {
+                                read_records_at(table, path, text, &plan.fields, &offsets, &mut visitor);
+                            }
+                        }
+                    }
+                    hits
+                }
+            };
+            (!hits.is_empty()).then(|| FileHits {
+                file: self.file,
+                hits,
+                seen: fingerprint(text),
+                editable: text.editable(),
+            })
+        };
+        with_text(self.stack, self.file, look)
+    }
 }
 
 /// A quick hash of a text. It guards against a change within one run, not against malice.

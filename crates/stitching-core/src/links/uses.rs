@@ -1,7 +1,7 @@
 //! Who uses a record.
 
 use super::Overrides;
-use super::scan::{Needles, TableScan, scan};
+use super::scan::{Needles, TableScan, glance};
 use crate::Error;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{KeyPart, Rule, Schema, Table, TableId};
@@ -249,39 +249,41 @@ pub fn find_uses(
         .collect();
     let fields: Vec<Vec<usize>> =
         (0..schema.tables.len()).map(|table| wanted.fields(schema, table)).collect();
-    let hits =
-        scan(stack, schema, through, &plan, &|table, record, hits: &mut Vec<(Option<String>, Use)>| {
-            for &field in &fields[table] {
-                for_each_piece(record, field, |piece| {
-                    if let Some(thing) = wanted.thing(table, record, piece) {
-                        let kept = record.key();
-                        let key = kept.as_deref().map(shown_key);
-                        let label_value = record.table.label.and_then(|label| record.value(label));
-                        let hit = Use {
-                            file: 0,
-                            span: piece.span,
-                            table,
-                            key,
-                            label_value,
-                            field,
-                            rule: piece.rule,
-                            thing,
-                        };
-                        hits.push((kept, hit));
-                    }
-                });
-            }
-        })?;
+    let each = |table: usize, record: &RecordView<'_>, hits: &mut Vec<(Option<String>, Use)>| {
+        for &field in &fields[table] {
+            for_each_piece(record, field, |piece| {
+                if let Some(thing) = wanted.thing(table, record, piece) {
+                    let kept = record.key();
+                    let key = kept.as_deref().map(shown_key);
+                    let label_value = record.table.label.and_then(|label| record.value(label));
+                    let hit = Use {
+                        file: 0,
+                        span: piece.span,
+                        table,
+                        key,
+                        label_value,
+                        field,
+                        rule: piece.rule,
+                        thing,
+                    };
+                    hits.push((kept, hit));
+                }
+            });
+        }
+    };
+    let moving = |(_, hit): &mut (Option<String>, Use), in_file: &dyn Fn(Span) -> Span| {
+        hit.span = in_file(hit.span);
+    };
+    let found = glance(stack, schema, through, &plan, &each, &moving)?;
     let overrides = Overrides::read(stack, schema, through);
     let mut uses = Vec::new();
-    for mut file in hits {
-        let layer = stack.files()[file.file].layer;
-        file.hits.retain(|(key, hit)| {
+    for (file, mut hits) in found {
+        let layer = stack.files()[file].layer;
+        hits.retain(|(key, hit)| {
             let key = key.as_deref().filter(|_| schema.tables[hit.table].merged);
             key.is_none_or(|key| !overrides.hides(schema, hit.table, key, layer, hit.field))
         });
-        let mut own: Vec<Use> =
-            file.hits.into_iter().map(|(_, hit)| Use { file: file.file, ..hit }).collect();
+        let mut own: Vec<Use> = hits.into_iter().map(|(_, hit)| Use { file, ..hit }).collect();
         own.sort_by_key(|hit| (hit.span, hit.table, hit.rule));
         uses.append(&mut own);
     }
