@@ -50,6 +50,7 @@ fn main() -> Result<()> {
         first(own("uses of a record, first run", "uses t03:t03_k00100", None, None)),
         own("uses of a record, again", "uses t03:t03_k00100", None, None),
         own("find of a key", "find t03_k00100", None, None),
+        own("learn", "learn", None, None),
         own("uses in all files (t00:hub)", "uses t00:hub", None, None),
         own("rename t00:hub", "rename t00:hub nave", None, Some("undo")),
         own("rename, preview only", "rename t00:hub nave --preview", None, None),

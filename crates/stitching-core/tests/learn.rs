@@ -146,20 +146,72 @@ fn a_schema_keeps_its_comments_and_its_order() {
 #[rstest]
 #[case("together.txt")]
 #[case("folders.txt")]
+#[case("counts.txt")]
+#[case("within.txt")]
+#[case("lines.txt")]
 fn what_is_accepted_holds(#[case] fixture: &str) {
+    let (_folder, project) = accepted(fixture);
+    assert!(!project.schema.tables.is_empty());
+    let found: Vec<String> =
+        problems(&project.stack, &project.schema).iter().map(|problem| problem.message.clone()).collect();
+    assert_eq!(found, Vec::<String>::new());
+}
+
+/// A project of a fixture, with all that is accepted in it written into its schema.
+fn accepted(fixture: &str) -> (tempfile::TempDir, Project) {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/learn").join(fixture);
-    let bundle = fs::read_to_string(path).expect("a fixture");
-    let folder = support::write(&bundle);
+    let folder = support::write(&fs::read_to_string(path).expect("a fixture"));
     let schema = folder.path().join("schema.toml");
     fs::write(&schema, "").expect("a schema");
     let learned = learned(&support::open(&folder));
     let accepted: Vec<&Proposal> = learned.proposals.iter().filter(|own| own.band == Band::Accept).collect();
-    assert!(accepted.len() >= 3);
     fs::write(&schema, written("", &accepted).expect("a schema")).expect("written");
     let project = support::open(&folder);
-    let found: Vec<String> =
-        problems(&project.stack, &project.schema).iter().map(|problem| problem.message.clone()).collect();
-    assert_eq!(found, Vec::<String>::new());
+    (folder, project)
+}
+
+#[rstest]
+fn what_numbers_mean_is_still_asked_when_their_type_is_written() {
+    let (folder, project) = accepted("counts.txt");
+    let asked = |project: &Project| -> Vec<String> {
+        let learned = learned(project);
+        let asked = learned.proposals.iter().filter(|own| own.band == Band::Ask);
+        asked.filter(|own| own.settings[0].0 == "about").map(line).collect()
+    };
+    let before = asked(&project);
+    let about: Vec<&str> =
+        before.iter().filter_map(|line| line.split_once(": about").map(|(head, _)| head)).collect();
+    assert_eq!(
+        about,
+        [
+            "ask layouts.count",
+            "ask layouts.next",
+            "ask world.{value}",
+            "ask posts.signals",
+            "ask reaches.berths"
+        ]
+    );
+    // What is said once is not asked again.
+    let schema = folder.path().join("schema.toml");
+    let text = fs::read_to_string(&schema).expect("a schema");
+    let signals = text.find("signals = { type = \"integer\"").expect("a field");
+    let end = signals + text[signals..].find('}').expect("its end");
+    fs::write(&schema, format!("{}, about = \"Lights.\" {}", text[..end].trim_end(), &text[end..]))
+        .expect("written");
+    let after = asked(&support::open(&folder));
+    assert_eq!(after.len() + 1, before.len());
+    assert!(!after.iter().any(|line| line.contains("signals")), "{after:#?}");
+}
+
+#[rstest]
+fn a_number_that_differs_by_chance_is_no_name_where_columns_before_it_are() {
+    let folder = support::write(
+        "=== game/slots.txt\nroute\tslot\tpay\nra\t1\t70\nra\t2\t31\nra\t3\t12\nrb\t1\t55\nrb\t2\t90\nrc\t1\t8\nrc\t2\t44\n",
+    );
+    fs::write(folder.path().join("schema.toml"), "").expect("a schema");
+    let learned = learned(&support::open(&folder));
+    let table = learned.proposals.iter().find(|own| own.topic == Topic::Table).expect("a table");
+    assert_eq!(table.settings.last(), Some(&("key".to_owned(), "[\"route\", \"slot\"]".to_owned())));
 }
 
 #[rstest]

@@ -5,11 +5,12 @@ use super::Study;
 use super::keys::STEM;
 use super::links::Places;
 use super::names::{agreement, words};
-use super::profile::{Profile, Seen};
+use super::profile::{Profile, SAMPLED, Seen, Split, Wanted, profile};
 use super::proposal::{Band, Proposal, Topic};
 use super::siblings::each_record;
 use super::write::quoted;
 use crate::layers::FileId;
+use crate::schema::Layout;
 use crate::tables::key_hash;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -71,7 +72,7 @@ impl Study<'_> {
                     && profile.most <= 1
                     && are_whole(profile)
             };
-            let numbers: Vec<usize> = own.open.iter().copied().filter(is_open).collect();
+            let numbers: Vec<usize> = own.open.iter().chain(&own.bare).copied().filter(is_open).collect();
             if is_texts {
                 continue;
             }
@@ -101,7 +102,7 @@ impl Study<'_> {
         let [key] = own.key.parts.as_slice() else { return Vec::new() };
         let key = own.table.field(key);
         let target = quoted(&own.table.name);
-        let pointing: Vec<(&Proposal, &Profile)> = links
+        let learned = links
             .iter()
             .filter(|link| link.band != Band::Hidden)
             .filter(|link| link.settings.first() == Some(&("ref".to_owned(), target.clone())))
@@ -109,10 +110,11 @@ impl Study<'_> {
             .filter_map(|link| {
                 let from = self.studied.iter().position(|other| other.table.name == link.table)?;
                 let field = self.studied[from].table.field(link.field.as_ref()?)?;
-                let profile = &self.counts[from].columns[field];
-                (profile.level == 0 && from != at).then_some((link, profile))
-            })
-            .collect();
+                Some((from, field, self.counts[from].columns[field].clone()))
+            });
+        let described = if numbers.is_empty() { Vec::new() } else { self.described_links(at) };
+        let pointing: Vec<(usize, usize, Profile)> =
+            learned.chain(described).filter(|(from, _, profile)| profile.level == 0 && *from != at).collect();
         if numbers.is_empty() || pointing.is_empty() {
             return Vec::new();
         }
@@ -127,7 +129,7 @@ impl Study<'_> {
             let Some(hash) = of_key.map(|key| key_hash(key, false)) else { return };
             for (cell, found) in cells.iter().zip(&mut found) {
                 let Some(cell) = cell.as_ref().filter(|cell| !cell.text.is_empty()) else { continue };
-                for (own, (_, profile)) in found.iter_mut().zip(&pointing) {
+                for (own, (.., profile)) in found.iter_mut().zip(&pointing) {
                     let count = profile.distinct.get(&hash).map_or(0, |seen| seen.count);
                     own.add(&cell.text, i64::from(count), cell.seen);
                 }
@@ -136,12 +138,38 @@ impl Study<'_> {
         let mut out = Vec::new();
         for (field, found) in numbers.iter().zip(found) {
             let best = found.into_iter().zip(&pointing).filter(|(own, _)| own.holds(LEAST));
-            let Some((own_found, (link, _))) = best.max_by_key(|(own, _)| own.fit) else { continue };
-            let through = link.field.as_deref().unwrap_or_default();
-            let says = format!("how many records of {} have this one as {through}", link.table);
+            let Some((own_found, (from, through, _))) = best.max_by_key(|(own, _)| own.fit) else { continue };
+            let from = &self.studied[*from].table;
+            let says =
+                format!("how many records of {} have this one as {}", from.name, from.fields[*through].name);
             out.push(self.says(at, *field, &says, own_found, places));
         }
         out
+    }
+
+    /// The columns that point to the table at position `at` by the schema, if it is small: the table, the field, and what
+    /// it holds.
+    fn described_links(&self, at: usize) -> Vec<(usize, usize, Profile)> {
+        let Some(id) = self.studied[at].described.filter(|_| self.counts[at].records <= SAMPLED as u64)
+        else {
+            return Vec::new();
+        };
+        let mut wanted = Vec::new();
+        for (table, own) in self.studied.iter().enumerate() {
+            for (field, described) in own.table.fields.iter().enumerate() {
+                let Layout::Whole(rule) = described.layout else { continue };
+                let refs = &own.table.rules[rule].refs;
+                if refs.iter().any(|target| target.table == id && target.rule.is_none())
+                    && described.list.is_none()
+                {
+                    wanted.push(Wanted { table, field, split: Split::default(), limit: SAMPLED });
+                }
+            }
+        }
+        let counts = profile(self.stack, self.tables, self.files, &wanted);
+        let mut columns: Vec<_> = counts.into_iter().map(|own| own.columns.into_iter()).collect();
+        let with = |wanted: Wanted| Some((wanted.table, wanted.field, columns[wanted.table].next()?));
+        wanted.into_iter().filter_map(with).collect()
     }
 
     /// Columns of records of which there is one in each file: how many records of another table stand in that file, or
@@ -234,7 +262,7 @@ impl Study<'_> {
             .collect();
         let (Some(name), [value]) = (name, &others[..]) else { return Vec::new() };
         let value = *value;
-        if !own.open.contains(&value) {
+        if !(own.open.contains(&value) || own.bare.contains(&value)) {
             return Vec::new();
         }
         let mut found: Vec<(String, String)> = Vec::new();

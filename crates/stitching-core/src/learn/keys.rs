@@ -29,18 +29,21 @@ pub(super) struct KeyChoice {
 pub(super) const STEM: &str = "{stem}";
 /// With a lower score than this a column is no key, though all its values are different.
 const DOUBTFUL: f64 = -1.0;
+/// With a lower score than this all its values may be different by chance.
+const BY_CHANCE: f64 = 0.0;
 /// So many columns are tried as parts of a key.
 const TRIED: usize = 5;
 
-/// The single column, or the place, that names the records best; `votes` tells for each column how many
+/// The single column, or the place, that names the records best, with a score; `votes` tells for each column how many
 /// others hold its values. `None` if no single one does.
-fn single(candidate: &Candidate, table: &Table, counts: &Counts, votes: &[u32]) -> Option<KeyChoice> {
+fn single(candidate: &Candidate, table: &Table, counts: &Counts, votes: &[u32]) -> Option<(f64, KeyChoice)> {
     let place = candidate.shape.key.as_deref();
     let names_itself = |(at, own): (usize, &Profile)| {
         own.is_unique(counts.records) && counts.records > 2 && names_identifier(&table.fields[at].name)
     };
     if candidate.shape.whole_file && !counts.columns.iter().enumerate().any(names_itself) {
-        return Some(KeyChoice { parts: vec![STEM.to_owned()], unique: counts.records, rivals: Vec::new() });
+        let stem = KeyChoice { parts: vec![STEM.to_owned()], unique: counts.records, rivals: Vec::new() };
+        return Some((f64::INFINITY, stem));
     }
     // A record may be there once in each language, or in several layers that count together.
     let by_language = candidate.merged || candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
@@ -76,13 +79,14 @@ fn single(candidate: &Candidate, table: &Table, counts: &Counts, votes: &[u32]) 
         found.push((score, at));
     }
     found.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
-    let (_, best) = *found.first().filter(|(score, _)| *score > DOUBTFUL)?;
+    let (score, best) = *found.first().filter(|(score, _)| *score > DOUBTFUL)?;
     let name = |at: usize| table.fields[at].name.clone();
-    Some(KeyChoice {
+    let choice = KeyChoice {
         parts: vec![name(best)],
         unique: (counts.columns[best].uniqueness() * counts.records as f64) as u64,
         rivals: found[1..].iter().take(3).map(|(_, at)| name(*at)).collect(),
-    })
+    };
+    Some((score, choice))
 }
 
 /// Several columns that together name the records; if none do, what comes nearest.
@@ -282,12 +286,15 @@ pub(super) fn choose_key(
         let parts = vec!["{section}".to_owned(), "{key}".to_owned()];
         return KeyChoice { parts, unique: counts.records, rivals: Vec::new() };
     }
-    single(candidate, table, counts, votes)
-        .or_else(|| several(stack, candidate, table, counts))
-        .unwrap_or_else(|| {
-            // Nothing names the records: the place does as well as anything.
-            let first = table.fields.first().map(|field| field.name.clone());
-            let part = candidate.shape.key.clone().filter(|key| table.field(key).is_some()).or(first);
-            KeyChoice { parts: part.into_iter().collect(), unique: 0, rivals: Vec::new() }
-        })
+    let (score, one) = single(candidate, table, counts, votes).unzip();
+    // A number that happens to be different in each record is no better a name than the columns before it together.
+    let by_chance = score.is_some_and(|score| score < BY_CHANCE);
+    let together = || several(stack, candidate, table, counts);
+    let together = if by_chance || one.is_none() { together() } else { None };
+    together.or(one).unwrap_or_else(|| {
+        // Nothing names the records: the place does as well as anything.
+        let first = table.fields.first().map(|field| field.name.clone());
+        let part = candidate.shape.key.clone().filter(|key| table.field(key).is_some()).or(first);
+        KeyChoice { parts: part.into_iter().collect(), unique: 0, rivals: Vec::new() }
+    })
 }

@@ -15,7 +15,7 @@ impl Study<'_> {
         let mut asked: Vec<(usize, usize, Vec<Seen>)> = Vec::new();
         for (table, own) in self.studied.iter().enumerate() {
             let is_texts = own.texts.is_some() || own.table.texts.is_some();
-            for field in own.open.iter().filter(|_| !is_texts) {
+            for field in own.open.iter().chain(&own.bare).filter(|_| !is_texts) {
                 let name = &own.table.fields[*field].name;
                 if !linked.contains(&(own.table.name.clone(), name.clone())) {
                     asked.push((table, *field, values::telling(&self.counts[table].columns[*field])));
@@ -64,6 +64,9 @@ impl Study<'_> {
                 let settings =
                     vec![("about".to_owned(), quoted(&format!("Flag bits: {}.", shown.join(", "))))];
                 out.push(Proposal { says, settings, ..base.clone() });
+            }
+            if own.bare.contains(&field) {
+                continue;
             }
             if let Some((low, high)) = values::range(profile).filter(|_| !is_key && !dense) {
                 let says = format!("numbers from {low} to {high}, so far");

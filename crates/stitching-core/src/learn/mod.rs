@@ -34,7 +34,7 @@ pub use write::written;
 
 use crate::layers::{FileId, LayerId, Stack};
 use crate::links::with_start;
-use crate::schema::{self, Layout, Schema, Table, ValueType};
+use crate::schema::{self, Layout, Schema, Table, TableId, ValueType};
 use candidates::{Candidate, Found};
 use hashbrown::HashMap;
 use keys::{KeyChoice, STEM, choose_key, votes};
@@ -64,12 +64,16 @@ pub struct Learned {
 /// A table that is looked at.
 struct Studied {
     table: Table,
+    /// Its position in the schema, if that describes it.
+    described: Option<TableId>,
     files: Vec<FileId>,
     /// What it was recognised as, if the schema does not describe it.
     candidate: Option<Candidate>,
     key: KeyChoice,
     /// The fields of which the schema says nothing yet.
     open: Vec<usize>,
+    /// Those of which it says only that they hold numbers: what these are may be told.
+    bare: Vec<usize>,
     /// What the schema is to say of its texts, if it holds texts.
     texts: Option<String>,
 }
@@ -165,6 +169,21 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
     }
 }
 
+/// Whether the schema says of a field that it holds numbers, and nothing else.
+fn is_bare_number(table: &Table, field: usize) -> bool {
+    let own = &table.fields[field];
+    let Layout::Whole(rule) = own.layout else { return false };
+    let rule = &table.rules[rule];
+    let says_more = own.about.is_some() || own.list.is_some() || own.follows.is_some() || own.note;
+    matches!(rule.kind, ValueType::Integer | ValueType::Number)
+        && !says_more
+        && !rule.points()
+        && rule.switch.is_none()
+        && rule.range.is_none()
+        && rule.choice.is_empty()
+        && !rule.unique
+}
+
 /// Columns of which very many values are kept, by table and field, with fewer.
 fn thinned(counts: &[Counts]) -> HashMap<(usize, usize), Profile> {
     let columns = counts.iter().enumerate().flat_map(|(table, own)| {
@@ -207,7 +226,8 @@ fn is_needed(own: &Studied, field: usize) -> bool {
         }
         Layout::Parts(..) | Layout::Found(..) => true,
     };
-    own.candidate.is_some() || own.open.contains(&field) || own.key.parts.contains(&described.name) || !told
+    let asked = own.open.contains(&field) || own.bare.contains(&field);
+    own.candidate.is_some() || asked || own.key.parts.contains(&described.name) || !told
 }
 
 /// Whether a column is the key of its table, or is most likely to turn out to be: all its values are kept at once.
@@ -230,8 +250,9 @@ fn described(stack: &Stack, schema: &Schema, through: LayerId) -> Vec<Studied> {
         .tables
         .iter()
         .zip(of)
-        .filter(|(table, _)| !table.is_of_files())
-        .map(|(table, files)| {
+        .enumerate()
+        .filter(|(_, (table, _))| !table.is_of_files())
+        .map(|(id, (table, files))| {
             let wide = table.widened(&columns_of(stack, table, &files, &[]));
             let says_nothing = |field: &usize| {
                 let own = &wide.fields[*field];
@@ -243,9 +264,10 @@ fn described(stack: &Stack, schema: &Schema, through: LayerId) -> Vec<Studied> {
                     && !own.inherit
             };
             let open = (0..wide.fields.len()).filter(says_nothing).collect();
+            let bare = (0..wide.fields.len()).filter(|field| is_bare_number(&wide, *field)).collect();
             let parts = wide.key.iter().map(|part| wide.key_part_name(*part).to_owned()).collect();
             let key = KeyChoice { parts, ..KeyChoice::default() };
-            Studied { table: wide, files, candidate: None, key, open, texts: None }
+            Studied { table: wide, described: Some(id), files, candidate: None, key, open, bare, texts: None }
         })
         .collect()
 }
@@ -291,7 +313,16 @@ fn undescribed(stack: &Stack, schema: &Schema, candidate: Candidate) -> Option<S
     let table = table.widened(&columns);
     let open = (0..table.fields.len()).collect();
     let (files, key) = (candidate.files.clone(), KeyChoice::default());
-    Some(Studied { table, files, candidate: Some(candidate), key, open, texts: None })
+    Some(Studied {
+        table,
+        described: None,
+        files,
+        candidate: Some(candidate),
+        key,
+        open,
+        bare: Vec::new(),
+        texts: None,
+    })
 }
 
 /// The columns that the files of a table have: `known` first, then those that the format tells of.
