@@ -480,7 +480,8 @@ fn several_lines(lines: &Lines<'_>) -> Option<Recognised> {
         line.word == record[at % count].word && line.sign.trim() == record[at % count].sign.trim()
     };
     // A sample of a long file may end within a record.
-    if !all.iter().enumerate().all(is_like) || (all.len() % count != 0 && all.len() < SAMPLE_LINES) {
+    if !all.iter().enumerate().all(is_like) || (!all.len().is_multiple_of(count) && all.len() < SAMPLE_LINES)
+    {
         return None;
     }
     let templates: Vec<String> = (0..count)

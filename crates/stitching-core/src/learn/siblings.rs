@@ -544,8 +544,7 @@ impl Study<'_> {
         } else if named {
             reasons.push(format!("the name says `{}`", owner.table.name));
         }
-        if found.tried > 0 {
-            let share = found.by_chance * 100 / found.tried;
+        if let Some(share) = (found.by_chance * 100).checked_div(found.tried) {
             reasons.push(format!("with {} of another record {share} % would fit", others.join(" and ")));
         }
         Some(Proposal {

@@ -39,7 +39,7 @@ pub fn usual(
     let described = &schema.tables[table];
     let files = files_of(stack, described, through);
     let mut store = stack.cache().map(|cache| cache.open("usual"));
-    let tallies: Vec<(OfFile, Option<(Look, Vec<u8>)>)> = files
+    let tallies: Vec<(OfFile, Option<New>)> = files
         .par_iter()
         .with_max_len(1)
         .map(|file| {
@@ -82,6 +82,9 @@ pub fn usual(
     });
     Ok(usual.collect())
 }
+
+/// What is to be kept of a file: how it was before it was read, and what was counted in it.
+type New = (Look, Vec<u8>);
 
 /// What the fields of a table hold in one file.
 #[derive(Serialize, Deserialize)]
