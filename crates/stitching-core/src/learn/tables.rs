@@ -36,7 +36,10 @@ pub(super) fn texts_setting(
     let others: Vec<usize> =
         (0..table.fields.len()).filter(|at| !key.parts.contains(&table.fields[*at].name)).collect();
     let text_like = others.iter().copied().filter(prose).collect::<Vec<_>>();
-    let quoted_lines = candidate.kind == "lines" && table.fields.len() == 2;
+    // A key and its text stand on one line, and nothing above it belongs to them.
+    let has_setting = |start: &str| candidate.format.contains(&format!(", {start}"));
+    let of_one_line = !has_setting("line = [") && !has_setting("carry = ");
+    let quoted_lines = candidate.kind == "lines" && table.fields.len() == 2 && of_one_line;
     match text_like[..] {
         [one] if by_path || (quoted_lines && others.len() == 1) => Some(quoted(&table.fields[one].name)),
         [] if by_path && others.len() == 1 => Some(quoted(&table.fields[others[0]].name)),
