@@ -12,7 +12,7 @@ use stitching_core::formats::{Column, ColumnCell, Fault, RawRecord, RecordSink};
 use stitching_core::links::{Address, Thing, find_uses, resolve, with_text};
 use stitching_core::schema::KeyPart;
 use stitching_core::tables::{
-    Reader, RecordView, all_fields, for_each_piece, read_all, read_records, shown_key,
+    Reader, RecordView, all_fields, for_each_piece, key_named, read_all, read_records, shown_key,
 };
 use stitching_core::text::{Span, Text};
 use stitching_core::{Project, Severity};
@@ -49,9 +49,10 @@ impl Reader for Slow<'_> {
         for field in 0..record.table.fields.len() {
             for_each_piece(record, field, |piece| {
                 let rule = &self.project.schema.tables[self.table].rules[piece.rule];
+                let Some(named) = key_named(record, rule, piece.text) else { return };
                 for target in rule.refs.iter().filter(|_| piece.fits && !rule.is_none(piece.text)) {
                     let place = (self.file, piece.span);
-                    self.found.entry((target.table, piece.text.to_owned())).or_default().insert(place);
+                    self.found.entry((target.table, named.clone().into_owned())).or_default().insert(place);
                 }
             });
         }

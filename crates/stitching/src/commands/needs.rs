@@ -176,20 +176,30 @@ pub fn unused(
         return Ok(ExitCode::SUCCESS);
     }
     const MOST: usize = 20;
-    let most = if only.is_some() { usize::MAX } else { MOST };
+    // Of a table in which few records are used most are not meant to be: its own are told when it is asked for.
+    let most = |unused: usize, records: usize| match only {
+        Some(_) => usize::MAX,
+        None if unused > MOST && unused * 4 > records * 3 => 0,
+        None => MOST,
+    };
     let (mut out, paths) = (String::new(), human::Paths::of(project));
     let total: usize = found.iter().map(|(_, _, unused)| unused.len()).sum();
     for (table, records, unused) in found.iter().filter(|(_, _, unused)| !unused.is_empty()) {
         let name = &schema.tables[*table].name;
         out += &format!("{}  {} of {}\n", styled(BOLD, name), unused.len(), count(*records, "record"));
+        let most = most(unused.len(), *records);
         for record in unused.iter().take(most) {
             let (told, label) = teller.describe(Node::Record(*record))?;
             let at = told.place.map(|place| paths.place(&place)).unwrap_or_default();
             out += &format!("  {}  {}\n", human::record(name, &told.key, label.as_deref()), styled(DIM, at));
         }
         if unused.len() > most {
-            let more =
-                format!("and {} more; `stitching uses --unused {name}` lists them", unused.len() - most);
+            let more = match most {
+                0 => format!(
+                    "most are not meant to be used, it seems; `stitching uses --unused {name}` lists them"
+                ),
+                _ => format!("and {} more; `stitching uses --unused {name}` lists them", unused.len() - most),
+            };
             out += &format!("  {}\n", styled(DIM, more));
         }
         out.push('\n');
