@@ -6,8 +6,8 @@ mod support;
 use rstest::rstest;
 use stitching_core::checks::value_checks;
 use stitching_core::links::{
-    Address, FactsCache, Index, Matched, Seen, Thing, details, find_table, find_uses, load, resolve, search,
-    things_of,
+    Address, FactsCache, Index, Labels, Matched, Seen, Thing, details, find_table, find_uses, load, resolve,
+    search, things_of,
 };
 use stitching_core::{Error, Project};
 use tempfile::TempDir;
@@ -355,4 +355,55 @@ fn large_files_are_read_in_blocks(#[case] how: &str) {
     assert!(report.problems[1].related[0].place.line < 11_000, "the first k7 is near the top");
     let start = report.problems[0].place.start as usize;
     assert_eq!(&text[start..start + 7], "nowhere");
+}
+
+/// Where the texts of all layers count together, a record is called what the highest says, however it is looked up.
+#[rstest]
+fn of_several_texts_the_highest_counts() {
+    let bundle = r##"=== schema.toml
+[table.reaches]
+files = "reaches.txt"
+format = { kind = "delimited" }
+key = "Reach"
+label = "Name"
+[table.reaches.fields]
+Name = { text = true }
+Above = { ref = "reaches", optional = true }
+[table.texts]
+files = "text/{lang}.txt"
+format = { kind = "lines", line = '{key} = "{text}"' }
+key = "key"
+texts = true
+layering = "merge"
+=== game/reaches.txt
+Reach	Name	Above
+weir	weir_name	mill
+mill	mill_name
+=== game/text/en.txt
+weir_name = "The weir"
+mill_name = "The mill"
+=== mod/text/en.txt
+mill_name = "The burnt mill"
+"##;
+    let folder = support::write(bundle);
+    let project = support::open(&folder);
+    let (stack, schema) = (&project.stack, &project.schema);
+    let of = |address: &str| {
+        let found = resolve(stack, schema, stack.top(), address).expect("a record");
+        details(stack, schema, stack.top(), &found).expect("details")
+    };
+    let mill = of("reaches:mill");
+    assert_eq!(mill.label.as_deref(), Some("The burnt mill"));
+    let texts: Vec<Option<&str>> =
+        mill.fields.iter().flat_map(|field| &field.texts).map(|(_, text)| text.as_deref()).collect();
+    assert_eq!(texts, [Some("The burnt mill"), None], "there is none in the other language");
+    let weir = of("reaches:weir");
+    let above = weir.fields.iter().find(|field| field.name == "Above").expect("a field");
+    assert_eq!(above.points_to[0].2.as_deref(), Some("The burnt mill"));
+    let table = &schema.tables[weir.table];
+    let all = Labels::read(stack, schema, stack.top());
+    let some = Labels::of_values(stack, schema, stack.top(), [(weir.table, "mill_name")].into_iter());
+    for labels in [all, some] {
+        assert_eq!(labels.name(table, "mill_name").as_deref(), Some("The burnt mill"));
+    }
 }
