@@ -215,6 +215,15 @@ fn a_number_that_differs_by_chance_is_no_name_where_columns_before_it_are() {
 }
 
 #[rstest]
+fn records_are_counted_though_nothing_is_left_to_say() {
+    let folder = support::write(
+        "=== schema.toml\n[table.stays]\nfiles = \"stays/*.txt\"\nformat = \"delimited\"\nkey = \"{stem}\"\nfields.Host = { ref = \"stays\" }\n=== game/stays/a.txt\nHost\nb\n=== game/stays/b.txt\nHost\na\n",
+    );
+    let learned = learned(&support::open(&folder));
+    assert_eq!((learned.tables, learned.records, learned.proposals.len()), (1, 2, 0));
+}
+
+#[rstest]
 fn a_confirmation_takes_equally_named_fields_along() {
     let link = |table: &str, field: &str, target: &str, fit: u64| Proposal {
         band: Band::Ask,

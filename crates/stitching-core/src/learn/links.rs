@@ -2,8 +2,7 @@
 
 use super::Study;
 use super::names;
-use super::profile::{Checked, CheckedCounts, Seen, Wanted, check_all, profile, texts_of};
-use super::profile::{Profile, SAMPLED};
+use super::profile::{Checked, CheckedCounts, Profile, SAMPLED, Seen, Wanted, check_all, profile, texts_of};
 use super::proposal::{Band, Exception, Proposal, Topic};
 use super::references::{self, Exceptions, Source, Suspicion, explain, suspicions};
 use super::targets::{Leads, Targets};

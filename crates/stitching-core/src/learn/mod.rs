@@ -195,14 +195,19 @@ fn thinned(counts: &[Counts]) -> HashMap<(usize, usize), Profile> {
 /// What the columns of all tables hold; those of which nothing more is to be found out hold nothing.
 fn first_look(stack: &Stack, studied: &[Studied], tables: &[Table], files: &[Vec<FileId>]) -> Vec<Counts> {
     let of_table = |(table, own): (usize, &Studied)| -> Vec<Wanted> {
-        let fields = (0..own.table.fields.len()).filter(|field| is_needed(own, *field));
+        let mut fields: Vec<usize> =
+            (0..own.table.fields.len()).filter(|field| is_needed(own, *field)).collect();
+        // Its records are counted in any case.
+        if fields.is_empty() && !own.table.fields.is_empty() {
+            fields.push(0);
+        }
         let wanted = |field| Wanted {
             table,
             field,
             split: Split::default(),
             limit: if is_likely_key(own, field) { usize::MAX } else { SAMPLED },
         };
-        fields.map(wanted).collect()
+        fields.into_iter().map(wanted).collect()
     };
     let wanted: Vec<Vec<Wanted>> = studied.iter().enumerate().map(of_table).collect();
     let found = profile(stack, tables, files, &wanted.concat());
