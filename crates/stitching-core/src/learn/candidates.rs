@@ -545,3 +545,44 @@ fn name_apart(parts: &mut [Candidate]) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("text/en.txt", Some(("text/{lang}.txt", "en")))]
+    #[case("text/names_de.csv", Some(("text/names_{lang}.csv", "de")))]
+    #[case("text/pl/names.csv", Some(("text/{lang}/names.csv", "pl")))]
+    #[case("text/german.po", Some(("text/{lang}.po", "german")))]
+    #[case("tables/reaches.txt", None)]
+    #[case("tables/barge_xx.txt", None)]
+    fn languages_in_paths(#[case] path: &str, #[case] expected: Option<(&str, &str)>) {
+        let found = language_pattern(path);
+        assert_eq!(found.as_ref().map(|(pattern, code)| (pattern.as_str(), code.as_str())), expected);
+    }
+
+    #[rstest]
+    #[case("p1/a.txt p2/a.txt p3/a.txt p4/a.txt", "p*/a.txt")]
+    #[case::others_stay("p1/a.txt p2/a.txt p3/a.txt p4/a.txt q/a.txt", "p*/a.txt q/a.txt")]
+    #[case::too_few("p1/a.txt p2/a.txt", "p1/a.txt p2/a.txt")]
+    #[case::no_folder("a1.txt a2.txt a3.txt a4.txt", "a1.txt a2.txt a3.txt a4.txt")]
+    #[case::deeper("x1/y1/a x2/y2/a x3/y3/a x4/y4/a", "x*/y*/a")]
+    fn numbered_folders(#[case] patterns: &str, #[case] expected: &str) {
+        let patterns = patterns.split(' ').map(str::to_owned).collect();
+        assert_eq!(in_numbered_folders(patterns).join(" "), expected);
+    }
+
+    #[rstest]
+    #[case::the_same("ini", "a b c", "a b c", true)]
+    #[case::nearly_all("ini", "a b c d e f g h i j", "a b c d e f g h i", true)]
+    #[case::too_few("ini", "a b c d", "a b c", false)]
+    #[case::rows_must_have_all("delimited", "a b c d e f g h i j", "a b c d e f g h i", false)]
+    #[case::others("json", "a b", "c d", false)]
+    fn fields_of_one_table(#[case] kind: &str, #[case] a: &str, #[case] b: &str, #[case] expected: bool) {
+        let names = |text: &str| text.split(' ').map(str::to_owned).collect::<Vec<_>>();
+        assert_eq!(fields_agree(&names(a), &names(b), kind), expected);
+        assert_eq!(fields_agree(&names(b), &names(a), kind), expected);
+    }
+}

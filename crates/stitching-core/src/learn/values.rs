@@ -203,3 +203,84 @@ pub(super) fn range(profile: &Profile) -> Option<(f64, f64)> {
 pub(super) fn seems_unique(name: &str, profile: &Profile, records: u64) -> bool {
     records >= 20 && profile.is_unique(records) && profile.is_identifiers() && names_identifier(name)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::learn::profile::Profile;
+    use rstest::rstest;
+
+    /// A column of these values, and the different ones; the number of a value stands for its place.
+    fn column(values: &str) -> (Profile, Vec<String>) {
+        let mut profile = Profile::default();
+        let mut texts: Vec<String> = Vec::new();
+        for value in values.split(' ') {
+            let at = texts.iter().position(|text| text == value).unwrap_or_else(|| {
+                texts.push(value.to_owned());
+                texts.len() - 1
+            });
+            profile.add_stem(value, at);
+        }
+        (profile, texts)
+    }
+
+    #[rstest]
+    #[case::each_alone("kind", "1 2 4 8 8 1", Some("1 2 4 8"))]
+    #[case::nothing_set_too("kind", "0 1 2 4 8", Some("1 2 4 8"))]
+    #[case::some_together("kind", "1 2 4 8 16 32 3 12", Some("1 2 4 8 16 32"))]
+    #[case::by_their_name("Flags", "5 6 64", Some("1 2 4 64"))]
+    #[case::numbers_in_a_row("kind", "1 2 3 4 5 6 7 8", None)]
+    #[case::sizes("width", "64 128 256 512 96 192", None)]
+    #[case::prices("price", "1 2 5 10 20 50 100", None)]
+    #[case::below_zero("flags", "-1 2 4", None)]
+    #[case::fractions("flags", "1.5 2 4", None)]
+    #[case::words("flags", "red green", None)]
+    #[case::too_few("kind", "1 2 4", None)]
+    fn bits_are_told_from_numbers(#[case] name: &str, #[case] values: &str, #[case] expected: Option<&str>) {
+        let (profile, texts) = column(values);
+        let found = bits(name, &profile, &texts);
+        let shown = found.map(|bits| bits.iter().map(i64::to_string).collect::<Vec<_>>().join(" "));
+        assert_eq!(shown.as_deref(), expected);
+    }
+
+    #[rstest]
+    #[case("50,50 20,30,50 10,90 99,1", Some((',', 100.0)))]
+    #[case("0.5/0.5 0.25/0.75 1/0 0.1/0.9", Some(('/', 1.0)))]
+    #[case::not_the_same("50,50 20,30,40 10,90 99,1", None)]
+    #[case::too_few("50,50 20,80 10,90", None)]
+    #[case::no_numbers("a,b c,d e,f g,h", None)]
+    fn lists_that_add_up(#[case] values: &str, #[case] expected: Option<(char, f64)>) {
+        let (profile, texts) = column(values);
+        assert_eq!(total(&profile, &texts).map(|own| (own.separator, own.total)), expected);
+    }
+
+    #[rstest]
+    #[case("3 4 5 6 7", true)]
+    #[case::in_any_order("7 5 3 4 6", true)]
+    #[case::with_a_gap("3 4 5 6 8", false)]
+    #[case::twice("3 4 5 6 6", false)]
+    #[case::too_few("1 2 3", false)]
+    fn numbers_without_a_gap(#[case] values: &str, #[case] expected: bool) {
+        assert_eq!(is_dense(&column(values).0), expected);
+    }
+
+    #[rstest]
+    #[case::yes_and_no("yes no yes yes", "true or false")]
+    #[case::whole("1 2 3", "whole numbers from 1 to 3")]
+    #[case::minus_one_for_nothing("3 -1 4 -1", "whole numbers from -1 to 4, none -1")]
+    #[case::a_sign_for_nothing("3 - 4 5", "whole numbers from 3 to 5, none -")]
+    #[case::below_zero_is_meant("3 -1 -4 -1", "whole numbers from -4 to 3")]
+    #[case::points("0.5 2", "numbers from 0.5 to 2")]
+    #[case::choice("a b a b a b a b", "one of 2 values")]
+    #[case::names("a b c d", "nothing")]
+    fn kinds_of_values(#[case] values: &str, #[case] expected: &str) {
+        let (profile, all) = column(values);
+        let seen = telling(&profile);
+        let texts: Vec<String> = seen.iter().map(|own| all[own.file as usize].clone()).collect();
+        let told = kind_of(&profile, false, &seen, &texts).map(|kind| {
+            let none: Vec<String> = kind.none.into_iter().map(|(none, _)| format!(", none {none}")).collect();
+            kind.says + &none.concat()
+        });
+        assert_eq!(told.as_deref().unwrap_or("nothing"), expected);
+    }
+}

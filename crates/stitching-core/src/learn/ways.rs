@@ -231,3 +231,56 @@ fn are_counted(texts: &[String], separator: char) -> bool {
     let lists = || texts.iter().filter(|text| text.contains(separator));
     lists().count() >= LEAST && lists().all(|text| counted(&text))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("Gate12", "Gate")]
+    #[case("gate_3", "gate")]
+    #[case("gate", "gate")]
+    #[case("3", "3")]
+    fn families_have_no_number(#[case] name: &str, #[case] expected: &str) {
+        assert_eq!(family(name), expected);
+    }
+
+    #[rstest]
+    #[case("Gate1 Gate2 Gate3", true)]
+    #[case("g0 g1", true)]
+    #[case::does_not_begin("g2 g3", false)]
+    #[case::with_a_gap("g1 g3", false)]
+    #[case::only_one("g1", false)]
+    #[case::no_numbers("a b", false)]
+    fn families_are_numbered(#[case] names: &str, #[case] expected: bool) {
+        assert_eq!(are_numbered(names.split(' ')), expected);
+    }
+
+    #[rstest]
+    #[case("icon_coal.png icon_peat.png", "icon_|.png icon_| |.png")]
+    #[case::cut_at_signs_only("coalpit.a coalhole.a", "|.a")]
+    #[case::a_sigil("*coal *peat", "*|")]
+    #[case::nothing_shared("coal peat", "")]
+    #[case::nothing_left("a_b a_b", "a_| |_b")]
+    fn what_stands_around_all(#[case] texts: &str, #[case] expected: &str) {
+        let texts: Vec<&str> = texts.split(' ').collect();
+        let found = shared_around(&texts);
+        let mut shown: Vec<String> =
+            found.iter().map(|(before, behind)| format!("{}|{}", before.text(), behind.text())).collect();
+        let mut expected: Vec<&str> = expected.split(' ').filter(|own| !own.is_empty()).collect();
+        shown.sort();
+        expected.sort_unstable();
+        assert_eq!(shown, expected);
+    }
+
+    #[rstest]
+    #[case("2|a|b 1|c 3|d|e|f 2|a|c", true)]
+    #[case::one_is_wrong("2|a|b 1|c 4|d|e|f 2|a|c", false)]
+    #[case::too_few("2|a|b 1|c", false)]
+    #[case::no_counts("a|b b|c c|d d|e", false)]
+    fn lists_with_their_count(#[case] texts: &str, #[case] expected: bool) {
+        let texts: Vec<String> = texts.split(' ').map(str::to_owned).collect();
+        assert_eq!(are_counted(&texts, '|'), expected);
+    }
+}
