@@ -54,9 +54,7 @@ drift;1;tow
 
 #[fixture]
 fn project() -> (TempDir, Project) {
-    let folder = support::write(BUNDLE);
-    let project = support::open(&folder);
-    (folder, project)
+    support::project(BUNDLE)
 }
 
 fn sheet(project: &Project, table: &str, request: &Request) -> Result<Sheet, Error> {

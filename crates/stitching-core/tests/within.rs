@@ -63,9 +63,7 @@ text = last
 
 #[fixture]
 fn project() -> (TempDir, Project) {
-    let folder = support::write(BUNDLE);
-    let project = support::open(&folder);
-    (folder, project)
+    support::project(BUNDLE)
 }
 
 #[rstest]

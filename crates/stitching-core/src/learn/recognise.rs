@@ -4,6 +4,7 @@ use super::shapes::{Place, RecordShape, shapes_of};
 use super::write::quoted;
 use crate::formats::{BlockPath, Blocks, Format, Json, JsonPath, Outline, RecordSink, Taken, Xml, XmlPath};
 use crate::formats::{Fault, RawRecord};
+use crate::links::start_of;
 use crate::text::{Template, Text};
 use std::collections::HashMap;
 
@@ -41,14 +42,9 @@ pub(super) struct Recognised {
     pub doubt: Option<&'static str>,
 }
 
-/// The first bytes of `text` that hold whole lines.
+/// As much of `text` as is looked at.
 pub(super) fn sample(text: &str) -> &str {
-    if text.len() <= SAMPLE_BYTES {
-        return text;
-    }
-    let cut = text.floor_char_boundary(SAMPLE_BYTES);
-    let end = text[..cut].rfind('\n').map_or(cut, |line| line + 1);
-    &text[..end]
+    start_of(text, SAMPLE_BYTES)
 }
 
 /// What the file with this content is; `None` for prose and anything unknown.

@@ -502,11 +502,7 @@ impl Study<'_> {
             return None;
         }
         let same_key = own.key.parts == owner.key.parts && own.table.name != owner.table.name;
-        if same_key
-            && same_name
-            && found.values >= found.distinct
-            && self.counts_of(own)?.records >= self.counts_of(owner)?.records
-        {
+        if same_key && same_name && self.counts_of(own)?.records >= self.counts_of(owner)?.records {
             return None;
         }
         let with: Vec<String> = owner

@@ -119,8 +119,8 @@ pub fn with_blocks(
     result.map_err(|source| Error::io("read", stack.location(file), source))
 }
 
-/// Gives the whole lines within about the first `most` bytes of a file to `use_it`, or the whole text where the first
-/// line is longer or the start alone does not tell what the file is written in.
+/// Gives the start of a file's text to `use_it`, as [`start_of`] tells it. The file is read as a whole only where its
+/// start does not tell what it is written in.
 ///
 /// # Errors
 /// When the file cannot be read.
@@ -140,14 +140,17 @@ pub(crate) fn with_start<R>(
             return Ok(use_it(&text));
         }
     }
-    with_text(stack, file, |text| {
-        let cut = text.as_str().floor_char_boundary(most);
-        let end = match cut < text.as_str().len() {
-            true => text.as_str()[..cut].rfind('\n').map_or(text.as_str().len(), |line| line + 1),
-            false => text.as_str().len(),
-        };
-        use_it(&Text::of_file(&text.as_str()[..end]))
-    })
+    with_text(stack, file, |text| use_it(&Text::of_file(start_of(text.as_str(), most))))
+}
+
+/// The whole lines within the first `most` bytes of `text`; where the first line is longer, as much of it.
+pub(crate) fn start_of(text: &str, most: usize) -> &str {
+    if text.len() <= most {
+        return text;
+    }
+    let cut = text.floor_char_boundary(most);
+    let end = text[..cut].rfind('\n').map_or(cut, |line| line + 1);
+    &text[..end]
 }
 
 /// Gives the texts at `spans` of a file, with their positions in `spans`, to `use_it`: of a file that is known to be

@@ -20,7 +20,7 @@ pub use details::{Details, FieldDetail, details, read_record};
 pub use index::{FactsCache, FileFault, Index, IndexedFile, RecordId, TableFile, TableIndex};
 pub use labels::Labels;
 pub use loaded::{LoadedFile, Places, load, with_blocks, with_text};
-pub(crate) use loaded::{with_pieces, with_start};
+pub(crate) use loaded::{start_of, with_pieces, with_start};
 pub use overrides::Overrides;
 pub use scan::{FileHits, Needles, TableScan, fingerprint, scan};
 pub use search::{Matched, Search, SearchHit, Seen, search};

@@ -130,6 +130,13 @@ pub fn open(folder: &TempDir) -> Project {
     }
 }
 
+/// A bundle as a project, with the folder that it lies in.
+pub fn project(bundle: &str) -> (TempDir, Project) {
+    let folder = write(bundle);
+    let project = open(&folder);
+    (folder, project)
+}
+
 /// All files below a folder with their bytes, without what the tool keeps for itself.
 pub fn tree(folder: &Path) -> BTreeMap<String, Vec<u8>> {
     let mut out = BTreeMap::new();

@@ -31,7 +31,7 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
                 false => contradictions(project, args.table.as_deref(), through),
             });
             let learned = learn(&project.stack, &project.schema, through);
-            (learned, check.join().unwrap_or_default())
+            (learned, check.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
         })
     });
     let numbered: Vec<(usize, &Proposal)> =
