@@ -7,7 +7,7 @@ use rstest::rstest;
 use std::fs;
 use std::path::Path;
 use stitching_core::Project;
-use stitching_core::links::{Address, Index, details, find_uses, resolve, things_of};
+use stitching_core::links::{Address, Index, details, find_uses, resolve, search, things_of};
 use stitching_core::views::usual;
 use tempfile::TempDir;
 
@@ -23,13 +23,20 @@ fn again(project: &Project) -> Project {
     Project::open(&project.folder).and_then(Project::with_cache).expect("a project")
 }
 
-/// All that is told of a record.
+/// All that has the words.
+fn found(project: &Project, words: &str) -> String {
+    let (stack, schema) = (&project.stack, &project.schema);
+    format!("{:#?}", search(stack, schema, stack.top(), &[words.to_owned()], false))
+}
+
+/// All that is told of a record, and all that has its key.
 fn told(project: &Project, address: &str) -> String {
     let (stack, schema) = (&project.stack, &project.schema);
     let found = match resolve(stack, schema, stack.top(), address) {
         Ok(found) => found,
         Err(error) => return format!("{error}: {:?}", error.help()),
     };
+    let found_of_key = self::found(project, &found.key);
     let details = details(stack, schema, stack.top(), &found).expect("details");
     let path = &stack.files()[found.places[0].file].path;
     let things = things_of(schema, found.table, &found.key, path, |_| None);
@@ -37,7 +44,7 @@ fn told(project: &Project, address: &str) -> String {
     let mut usual: Vec<_> =
         usual(stack, schema, stack.top(), found.table).expect("usual").into_iter().collect();
     usual.sort_by(|a, b| a.0.cmp(&b.0));
-    format!("{details:?}\n{uses:?}\n{usual:?}")
+    format!("{details:?}\n{uses:?}\n{usual:?}\n{found_of_key}")
 }
 
 /// The addresses of all records.
@@ -125,6 +132,68 @@ fn records_of_large_tables_are_told_the_same_from_a_few_lines() {
     }
 }
 
+/// Large files of every kind that has texts in more than one form.
+fn of_many_forms() -> (TempDir, Project) {
+    let mut bundle = String::from(
+        r##"=== schema.toml
+[table.boats]
+files = "boats.json"
+format = { kind = "json", records = "$.boats[*]" }
+key = "Boat"
+[table.crews]
+files = "crews.xml"
+format = { kind = "xml", records = "/Crews/Crew" }
+key = "@Name"
+[table.docks]
+files = "docks*.txt"
+format = { kind = "delimited" }
+key = "Dock"
+"##,
+    );
+    let mut add = |path: &str, content: String| bundle += &format!("=== {path}\n{content}");
+    // One escape far from all others, one that hides a letter of what is looked for.
+    let boat = |at: usize| match at {
+        700 => "{ \"Boat\": \"peat_b\\u0061rge\", \"Note\": \"far down\" }".to_owned(),
+        _ => format!("{{ \"Boat\": \"barge_{at}\", \"Note\": \"a plain note of {at} words\" }}"),
+    };
+    let boats: Vec<String> = (0..4000).map(boat).collect();
+    add("game/boats.json", format!("{{ \"boats\": [\n{}\n] }}\n", boats.join(",\n")));
+    let crew = |at: usize| format!("<Crew Name=\"crew_{at}\"><Saying>salt &amp; tar {at}</Saying></Crew>\n");
+    add("game/crews.xml", format!("<Crews>\n{}</Crews>\n", (0..2000).map(crew).collect::<String>()));
+    let dock = |at: usize| format!("dock_{at}\tbollard {}\n", at % 7);
+    let docks: String = (0..9000).map(dock).collect();
+    add("game/docks_far.txt", format!("Dock\tHas\n{docks}dock_K\t\u{212a}edge anchor, lo\u{17f}t\n"));
+    add("mod/docks_wide.txt in=utf-16le", format!("Dock\tHas\nwide_dock\tquay crane\n{docks}"));
+    add("mod/notes.txt crlf", format!("{}a lantern in the fog\n", "nothing to see here\n".repeat(7000)));
+    let folder = support::write(&bundle);
+    let project = Project::open(folder.path()).expect("a project");
+    (folder, project)
+}
+
+#[rstest]
+// With how many places there are at least.
+#[case::key("barge_3999", 1)]
+#[case::key_in_another_case("BARGE_3999", 1)]
+#[case::part_of_many("barge_399", 11)]
+#[case::behind_an_escape("peat_barge", 1)]
+#[case::with_an_escape_between("salt & tar 17", 1)]
+#[case::two_words("bollard dock_8999", 1)]
+#[case::for_kelvin("kedge anchor", 1)]
+#[case::for_a_long_s("dock_k", 1)]
+#[case::wide_characters("quay crane", 1)]
+#[case::at_the_end_of_a_file_of_no_table("lantern", 1)]
+#[case::too_short_to_be_kept("fog", 1)]
+#[case::not_there("frost_cutter", 0)]
+fn words_are_found_the_same_with_and_without(#[case] words: &str, #[case] least: usize) {
+    let (_folder, project) = of_many_forms();
+    let expected = found(&project, words);
+    assert!(expected.matches("matched:").count() >= least, "{expected}");
+    assert_eq!(expected.contains("matched:"), least > 0, "{expected}");
+    for _ in 0..2 {
+        assert_eq!(found(&again(&project), words), expected);
+    }
+}
+
 #[rstest]
 fn usual_values_are_not_counted_again() {
     let (_folder, project) = demo();
@@ -157,6 +226,16 @@ fn a_file_that_changed_is_noticed_though_it_looks_the_same() {
     let uses = |project: &Project| told(project, "reaches:frost_cut").matches("ice_gate").count();
     assert!(uses(&plain) < uses(&demo().1));
     assert_eq!(told(&again(&project), "reaches:frost_cut"), told(&plain, "reaches:frost_cut"));
+    // Found by its text too, where it stood before and where it stands now.
+    let (_other, large) = of_many_forms();
+    assert!(found(&again(&large), "lantern").contains("Line"));
+    let notes = large.folder.join("mod/notes.txt");
+    let before = fs::metadata(&notes).expect("a file").modified().expect("a time");
+    fs::write(&notes, fs::read_to_string(&notes).expect("a text").replace("lantern", "bugle x"))
+        .expect("written");
+    fs::File::options().write(true).open(&notes).and_then(|file| file.set_modified(before)).expect("set");
+    assert!(!found(&again(&large), "lantern").contains("Line"));
+    assert!(found(&again(&large), "bugle").contains("Line"));
     // New files, and files that are gone.
     fs::remove_file(project.folder.join("mod/scripts/convoys_frost.blk")).expect("removed");
     fs::write(project.folder.join("mod/scripts/convoys_new.blk"), "convoy new_one {\n  crew sledge\n}\n")
@@ -181,14 +260,22 @@ fn a_file_that_changed_is_noticed_though_it_looks_the_same() {
 })]
 #[case::huge_length(|bytes: &mut Vec<u8>| bytes[16..24].fill(0xff))]
 fn a_damaged_cache_changes_nothing(#[case] damage: fn(&mut Vec<u8>)) {
-    let (_folder, project) = demo();
-    told(&again(&project), "goods:coal");
-    for name in ["links", "usual"] {
+    let damage = |project: &Project, name: &str| {
         let file = project.folder.join(".stitching/cache").join(name);
         let mut bytes = fs::read(&file).expect("a cache");
         damage(&mut bytes);
         fs::write(&file, bytes).expect("written");
+    };
+    let (_other, large) = of_many_forms();
+    found(&again(&large), "barge_3999");
+    damage(&large, "signatures");
+    for words in ["barge_3999", "peat_barge", "lantern"] {
+        assert_eq!(found(&again(&large), words), found(&large, words));
     }
+    let (_folder, project) = demo();
+    told(&again(&project), "goods:coal");
+    damage(&project, "links");
+    damage(&project, "usual");
     for address in ["goods:coal", "reaches:frost_cut", "offers:\"north/coal\""] {
         assert_eq!(told(&again(&project), address), told(&project, address));
     }

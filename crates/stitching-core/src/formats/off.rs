@@ -33,11 +33,11 @@ const FIRST: &str = "~off> ";
 const MORE: &str = "~off| ";
 const INSIDE: &str = "~off: ";
 /// What all marks have in common.
-pub const OFF_MARK: &[u8] = b"~off";
+pub const OFF_MARK: &str = "~off";
 
 /// Whether `bytes` may have something in them that is off. Cost: a text search.
 pub fn may_have_off(bytes: &[u8]) -> bool {
-    memmem::find(bytes, OFF_MARK).is_some()
+    memmem::find(bytes, OFF_MARK.as_bytes()).is_some()
 }
 
 impl OffStyle {

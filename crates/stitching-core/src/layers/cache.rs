@@ -6,8 +6,11 @@
 //! cut short, damaged, of another version or of another description of the game counts as none at all. It may
 //! be deleted at any time.
 
+use super::postings::Postings;
+use super::signatures::Signatures;
 use super::{FileId, Stack};
 use crate::Error;
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -25,6 +28,8 @@ pub struct Cache {
     described: u64,
     /// In which files what can be found, once it is known.
     pub(crate) postings: OnceLock<Postings>,
+    /// Which parts of files can have a text, once it is known.
+    pub(crate) signatures: OnceLock<Signatures>,
     /// Texts of files that were read in this run, for those who read them again.
     pub(crate) texts: Mutex<HashMap<FileId, Arc<String>>>,
     troubles: Mutex<Vec<String>>,
@@ -41,6 +46,7 @@ impl Cache {
             folder,
             described: xxh3_64(description.as_bytes()),
             postings: OnceLock::new(),
+            signatures: OnceLock::new(),
             texts: Mutex::default(),
             troubles: Mutex::default(),
         }
@@ -61,6 +67,40 @@ impl Cache {
 
     fn note(&self, trouble: String) {
         self.troubles.lock().unwrap_or_else(PoisonError::into_inner).push(trouble);
+    }
+
+    /// The cache called `name` with what `find_out` says of each file that is `wanted` and not in it yet, or changed. What
+    /// `find_out` says nothing of is asked for each time.
+    pub(crate) fn complete(
+        &self,
+        stack: &Stack,
+        name: &'static str,
+        wanted: impl Fn(FileId) -> bool + Sync,
+        find_out: impl Fn(FileId) -> Option<Vec<u8>> + Sync,
+    ) -> Known {
+        let mut store = self.open(name);
+        let look = |file: FileId| {
+            if !wanted(file) {
+                return (false, None);
+            }
+            if store.holds(stack, file) {
+                return (true, None);
+            }
+            let look = Store::look(stack, file);
+            let new = look.and_then(|look| Some((look, find_out(file)?)));
+            (new.is_some(), new)
+        };
+        let found: Vec<(bool, Option<(Look, Vec<u8>)>)> =
+            (0..stack.files().len()).into_par_iter().with_max_len(1).map(look).collect();
+        let mut files = Vec::with_capacity(found.len());
+        for (file, (is_known, new)) in found.into_iter().enumerate() {
+            files.push(is_known);
+            if let Some((look, bytes)) = new {
+                store.set(stack, file, &look, bytes);
+            }
+        }
+        self.save(&mut store, stack);
+        Known { store, files }
     }
 
     /// Reads the cache called `name`.
@@ -339,62 +379,60 @@ impl Store {
     }
 }
 
-/// Where in files things can be found: for each file pairs of a part of a hash and a byte offset.
+/// A cache of which it is known for which files it holds in this run.
 #[derive(Debug)]
-pub(crate) struct Postings {
+pub(crate) struct Known {
     store: Store,
-    /// The files for which they are known and right.
-    known: Vec<bool>,
+    files: Vec<bool>,
 }
 
-impl Postings {
-    /// Of the files that `known` names, from a store that has them.
-    pub(crate) fn new(store: Store, known: Vec<bool>) -> Postings {
-        Postings { store, known }
-    }
-
-    /// As they are kept: pairs of hash and offset, to be looked up by hash.
-    pub(crate) fn encode(mut pairs: Vec<(u64, u32)>) -> Vec<u8> {
-        let mut packed: Vec<u64> =
-            pairs.drain(..).map(|(hash, offset)| hash & !u64::from(u32::MAX) | u64::from(offset)).collect();
-        packed.sort_unstable();
-        packed.dedup();
-        packed.iter().flat_map(|pair| pair.to_le_bytes()).collect()
-    }
-
-    /// The offsets in `file` of what has one of `hashes`, sorted; there may be some of other things. `None` if
-    /// nothing is known of the file.
-    pub(crate) fn offsets(&self, stack: &Stack, file: FileId, hashes: &[u64]) -> Option<Vec<usize>> {
-        if !self.known.get(file).copied().unwrap_or(false) {
+impl Known {
+    /// What is kept of a file; `None` if nothing is.
+    pub(crate) fn of(&self, stack: &Stack, file: FileId) -> Option<Held<'_>> {
+        if !self.files.get(file).copied().unwrap_or(false) {
             return None;
         }
         let name = name(stack, file);
-        let (new, kept) = (self.store.new.get(&name), self.store.entries.get(&name));
-        let entry = new.map(|(entry, _)| entry).or(kept)?;
-        let part = |number: usize| match new {
-            Some((_, bytes)) => bytes.chunks(PART).nth(number).map(<[u8]>::to_vec),
-            None => self.store.part(entry, number),
+        let (entry, new) = match self.store.new.get(&name) {
+            Some((entry, bytes)) => (entry, Some(bytes.as_slice())),
+            None => (self.store.entries.get(&name)?, None),
         };
-        const OFFSET: u64 = u32::MAX as u64;
-        let mut out = Vec::new();
-        for hash in hashes {
-            let wanted = hash & !OFFSET;
-            // It may begin inside the part before the first that begins with it or above.
-            let from = entry.firsts.partition_point(|first| *first < wanted);
-            for number in from.saturating_sub(1)..entry.firsts.len() {
-                if number >= from && entry.firsts[number] & !OFFSET != wanted {
-                    break;
-                }
-                let part = part(number)?;
-                let pairs = part.as_chunks::<8>().0.iter().map(|pair| u64::from_le_bytes(*pair));
-                out.extend(
-                    pairs.filter(|pair| pair & !OFFSET == wanted).map(|pair| (pair & OFFSET) as usize),
-                );
-            }
+        Some(Held { store: &self.store, entry, new })
+    }
+}
+
+/// What is kept of a file, of which no more is read than is asked for.
+#[derive(Debug)]
+pub(crate) struct Held<'k> {
+    store: &'k Store,
+    entry: &'k Entry,
+    /// The bytes, if they were found out in this run.
+    new: Option<&'k [u8]>,
+}
+
+impl Held<'_> {
+    /// The first eight bytes of each part, as a number: where all is sorted, they tell which part to read.
+    pub(crate) fn firsts(&self) -> &[u64] {
+        &self.entry.firsts
+    }
+
+    /// The part with this number; `None` if it is not what was written.
+    pub(crate) fn part(&self, number: usize) -> Option<Cow<'_, [u8]>> {
+        match self.new {
+            Some(bytes) => bytes.chunks(PART).nth(number).map(Cow::Borrowed),
+            None => self.store.part(self.entry, number).map(Cow::Owned),
         }
-        out.sort_unstable();
-        out.dedup();
-        Some(out)
+    }
+
+    /// `len` bytes from byte `start` on; `None` if there are none, or they are not what was written.
+    pub(crate) fn range(&self, start: usize, len: usize) -> Option<Vec<u8>> {
+        let parts = start / PART..(start + len).div_ceil(PART);
+        let from = start - parts.start * PART;
+        let mut out = Vec::with_capacity(parts.len() * PART);
+        for number in parts {
+            out.extend_from_slice(&self.part(number)?);
+        }
+        out.get(from..from + len).map(<[u8]>::to_vec)
     }
 }
 

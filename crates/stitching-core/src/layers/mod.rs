@@ -10,15 +10,18 @@ mod cache;
 mod fingerprint;
 mod folder;
 mod kept;
+mod postings;
 mod rel_path;
+mod signatures;
 mod writable;
 
 pub use archive::{Archive, EntryChange};
-pub(crate) use cache::Postings;
 pub use cache::{Cache, Look, Store};
 pub use fingerprint::Fingerprint;
 pub use kept::Kept;
+pub(crate) use postings::Postings;
 pub use rel_path::{RelPath, RelPathError};
+pub(crate) use signatures::Signatures;
 pub use writable::{ModRoot, WritePath};
 
 use crate::Error;

@@ -1,7 +1,7 @@
 //! Reading a file of the stack as text.
 
 use crate::Error;
-use crate::layers::{FileId, MAX_FILE, RelPath, Stack};
+use crate::layers::{Cache, FileId, MAX_FILE, RelPath, Stack};
 use crate::problem::Place;
 use crate::text::{Encoding, LineTable, Span, Text};
 use std::cell::RefCell;
@@ -41,7 +41,8 @@ fn kept_text(stack: &Stack, file: FileId) -> Option<Arc<String>> {
     /// No more than so many bytes are kept.
     const MOST: usize = 96 << 20;
     let entry = &stack.files()[file];
-    let cache = stack.cache().filter(|cache| cache.postings.get().is_some() && entry.encoding.is_none())?;
+    let is_looked_up = |cache: &&Cache| cache.postings.get().is_some() || cache.signatures.get().is_some();
+    let cache = stack.cache().filter(is_looked_up).filter(|_| entry.encoding.is_none())?;
     let texts = || cache.texts.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(text) = texts().get(&file) {
         return Some(Arc::clone(text));

@@ -2,13 +2,9 @@
 //! found out about the files.
 
 use super::index::file_facts;
-use crate::layers::{FileId, Postings, Stack, Store};
+use crate::layers::{FileId, Postings, Stack};
 use crate::schema::{Schema, TableId};
 use crate::tables::{KEY_SEPARATOR, key_hash};
-use rayon::prelude::*;
-
-/// The name of the cache that has, for each file, the hashes of its keys and of what its values point to.
-const NAME: &str = "links";
 
 /// Makes sure that what can be known of the files is known, if the stack has a place to keep it. To be called
 /// before [`offsets`], outside of parallel work.
@@ -17,43 +13,25 @@ const NAME: &str = "links";
 pub(super) fn prepare(stack: &Stack, schema: &Schema) {
     let Some(cache) = stack.cache() else { return };
     cache.postings.get_or_init(|| {
-        let mut store = cache.open(NAME);
         let no_checks = schema.tables.iter().map(|table| vec![Vec::new(); table.rules.len()]).collect();
         let targets = super::index::targets(schema);
         let claimed = |file: FileId| !schema.tables_of(&stack.files()[file].path).is_empty();
-        let found: Vec<(bool, Option<_>)> = (0..stack.files().len())
-            .into_par_iter()
-            .with_max_len(1)
-            .map(|file| {
-                if !claimed(file) {
-                    return (false, None);
-                }
-                if store.holds(stack, file) {
-                    return (true, None);
-                }
-                let look = Store::look(stack, file);
-                let facts = file_facts(stack, schema, file, &no_checks, &targets, &Default::default());
-                // A file that cannot be read as text is looked at each time.
-                let Some(look) = look.filter(|_| facts.fault.is_none()) else { return (false, None) };
-                let mut pairs = Vec::new();
-                for own in &facts.facts.tables {
-                    let keys = own.hashes.iter().zip(&own.starts).filter(|(hash, _)| **hash != 0);
-                    pairs.extend(keys.map(|(hash, start)| (*hash, *start)));
-                    let links = own.links.iter().flat_map(|links| &links.links);
-                    pairs.extend(links.map(|link| (link.hash, own.starts[link.record as usize])));
-                }
-                (true, Some((look, Postings::encode(pairs))))
-            })
-            .collect();
-        let mut known = Vec::with_capacity(found.len());
-        for (file, (is_known, new)) in found.into_iter().enumerate() {
-            known.push(is_known);
-            if let Some((look, bytes)) = new {
-                store.set(stack, file, &look, bytes);
+        let pairs = |file: FileId| {
+            let facts = file_facts(stack, schema, file, &no_checks, &targets, &Default::default());
+            // A file that cannot be read as text is looked at each time.
+            if facts.fault.is_some() {
+                return None;
             }
-        }
-        cache.save(&mut store, stack);
-        Postings::new(store, known)
+            let mut pairs = Vec::new();
+            for own in &facts.facts.tables {
+                let keys = own.hashes.iter().zip(&own.starts).filter(|(hash, _)| **hash != 0);
+                pairs.extend(keys.map(|(hash, start)| (*hash, *start)));
+                let links = own.links.iter().flat_map(|links| &links.links);
+                pairs.extend(links.map(|link| (link.hash, own.starts[link.record as usize])));
+            }
+            Some(pairs)
+        };
+        Postings::complete(cache, stack, claimed, pairs)
     });
 }
 

@@ -1,20 +1,29 @@
 //! Looking at the bytes of files as they are on the disk, before anything is decoded.
 
-use crate::layers::{FileId, Stack};
-use std::io::Read;
+use crate::layers::{FileId, Signatures, Stack};
+use std::io::{Read, Seek, SeekFrom};
 
 /// So many bytes of a file are searched at a time, so that they are still in the processor's cache.
 const BLOCK: usize = 1 << 18;
 
-/// Whether `finds` holds of a part of a file's bytes; `longest` bytes are the most that it must see in one piece. It is
-/// to look for ASCII alone, which is written the same in nearly all encodings.
+/// What is looked for in the bytes of files. It is ASCII, which is written the same in nearly all encodings.
+#[derive(Debug)]
+pub(super) struct Wanted<'w> {
+    /// Texts in lower case, of which one must be there, in whatever case.
+    pub needles: &'w [&'w str],
+    /// So many bytes are the most that must be seen in one piece.
+    pub longest: usize,
+}
+
+/// Whether `finds` holds of a part of a file's bytes.
 ///
 /// `None` where the bytes do not tell: the file lies in an archive or is tried out in memory, it is or may be UTF-16, it
-/// has one of the bytes `escapes`, or it cannot be read.
+/// has one of the bytes `escapes`, or it cannot be read. Where an earlier run found out which parts of files can have
+/// what is wanted ([`Signatures::prepare`]), no more is read than those.
 pub(super) fn bytes_have(
     stack: &Stack,
     file: FileId,
-    longest: usize,
+    wanted: &Wanted<'_>,
     escapes: &[u8],
     finds: impl Fn(&[u8]) -> bool,
 ) -> Option<bool> {
@@ -22,37 +31,47 @@ pub(super) fn bytes_have(
     if !stack.is_plain(file) || entry.encoding.is_some_and(|encoding| !encoding.is_utf8()) {
         return None;
     }
+    let known = Signatures::of(stack).and_then(|known| known.parts(stack, file, wanted.needles));
+    let parts = known.unwrap_or_else(|| vec![0..u64::MAX]);
+    if parts.is_empty() {
+        return Some(false);
+    }
     let mut source = stack.open_file(file).ok()?;
     let size = usize::try_from(entry.size).unwrap_or(BLOCK);
-    let mut buffer = vec![0; longest + size.clamp(1, BLOCK)];
-    let (mut kept, mut is_first) = (0, true);
-    loop {
-        let read = source.read(&mut buffer[kept..]).ok()?;
-        if read == 0 {
-            return Some(false);
+    let mut buffer = vec![0; wanted.longest + size.clamp(1, BLOCK)];
+    for part in parts {
+        source.seek(SeekFrom::Start(part.start)).ok()?;
+        let mut rest = source.by_ref().take((part.end - part.start).saturating_add(wanted.longest as u64));
+        let (mut kept, mut is_first) = (0, part.start == 0);
+        loop {
+            let read = rest.read(&mut buffer[kept..]).ok()?;
+            if read == 0 {
+                break;
+            }
+            let block = &buffer[..kept + read];
+            let marked = block.starts_with(&[0xff, 0xfe]) || block.starts_with(&[0xfe, 0xff]);
+            let is_wide = is_first && (marked || memchr::memchr(0, block).is_some());
+            if is_wide || escapes.iter().any(|byte| memchr::memchr(*byte, block).is_some()) {
+                return None;
+            }
+            if finds(block) {
+                return Some(true);
+            }
+            // What begins in this block may end in the next.
+            let end = block.len();
+            let from = end - wanted.longest.min(end);
+            buffer.copy_within(from..end, 0);
+            (kept, is_first) = (end - from, false);
         }
-        let block = &buffer[..kept + read];
-        let marked = block.starts_with(&[0xff, 0xfe]) || block.starts_with(&[0xfe, 0xff]);
-        let is_wide = is_first && (marked || memchr::memchr(0, block).is_some());
-        if is_wide || escapes.iter().any(|byte| memchr::memchr(*byte, block).is_some()) {
-            return None;
-        }
-        if finds(block) {
-            return Some(true);
-        }
-        // What begins in this block may end in the next.
-        let end = block.len();
-        let from = end - longest.min(end);
-        buffer.copy_within(from..end, 0);
-        (kept, is_first) = (end - from, false);
     }
+    Some(false)
 }
 
 #[cfg(test)]
 mod tests {
     #![allow(clippy::expect_used, reason = "tests fail by panicking")]
 
-    use super::{BLOCK, bytes_have};
+    use super::{BLOCK, Wanted, bytes_have};
     use crate::layers::{Layer, Stack};
     use rstest::rstest;
 
@@ -83,6 +102,7 @@ mod tests {
     fn is_told_by_the_bytes(#[case] bytes: Vec<u8>, #[case] expected: Option<bool>) {
         let (_folder, stack) = with_file(&bytes);
         let finder = memchr::memmem::Finder::new(b"peat");
-        assert_eq!(bytes_have(&stack, 0, 4, b"\\", |block| finder.find(block).is_some()), expected);
+        let wanted = Wanted { needles: &["peat"], longest: 4 };
+        assert_eq!(bytes_have(&stack, 0, &wanted, b"\\", |block| finder.find(block).is_some()), expected);
     }
 }

@@ -1,11 +1,11 @@
 //! Searching everything for a few words.
 
 use super::labels::Labels;
-use super::raw::bytes_have;
+use super::raw::{Wanted, bytes_have};
 use super::switched::{Switched, SwitchedBy, switched};
 use super::with_text;
 use crate::formats::ColumnCell;
-use crate::layers::{FileId, LayerId, RelPath, Stack};
+use crate::layers::{FileId, LayerId, RelPath, Signatures, Stack};
 use crate::schema::{Schema, Table, TableId, Texts};
 use crate::tables::{Reader, RecordView, all_fields, read_records, read_records_at, shown_key};
 use crate::text::{Span, Text};
@@ -82,7 +82,8 @@ pub struct Search {
 /// regard to case; if `similar`, also with some letters wrong. The best come first; files that cannot be read
 /// are passed over.
 ///
-/// Cost: all files are read; records are taken apart only in files of tables.
+/// Cost: all files are read, or those parts of them that can have the words if the stack has a place to keep what is
+/// known of that; records are taken apart only in files of tables that have them.
 pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String], similar: bool) -> Search {
     let words: Vec<String> =
         words.iter().flat_map(|word| word.split_whitespace()).map(str::to_lowercase).collect();
@@ -92,6 +93,9 @@ pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]
     let labels = Labels::read(stack, schema, through);
     let mut query = Query { phrase: words.join(" "), words, labels, similar, quick: None };
     query.quick = query.quick_search(schema);
+    if query.quick.as_ref().is_some_and(|quick| quick.is_ascii) {
+        Signatures::prepare(stack, |file| escapes(stack, schema, file));
+    }
     let effective: HashSet<FileId> = stack.effective(through).into_iter().collect();
     let files: Vec<FileId> =
         (0..stack.files().len()).filter(|file| stack.files()[*file].layer <= through).collect();
@@ -158,6 +162,8 @@ struct Query {
 /// A search that comes before everything else.
 struct Quick {
     places: regex::bytes::Regex,
+    /// What it looks for, in lower case.
+    needles: Vec<String>,
     /// What it finds has at most so many bytes.
     longest: usize,
     /// Whether it looks for ASCII only, which looks the same in nearly all encodings.
@@ -166,6 +172,12 @@ struct Quick {
 
 /// A record of the file that is searched: its place, its table, its key as shown and its name.
 type Entry = (Span, TableId, Option<String>, Option<String>);
+
+/// With which bytes a file may have a text in another form.
+fn escapes(stack: &Stack, schema: &Schema, file: FileId) -> Vec<u8> {
+    let tables = schema.tables_of(&stack.files()[file].path).into_iter();
+    tables.filter_map(|table| schema.tables[table].format.escape_byte()).collect()
+}
 
 impl Query {
     fn is_in_path(&self, path: &RelPath) -> bool {
@@ -180,12 +192,10 @@ impl Query {
         if self.is_in_path(&entry.path) {
             return false;
         }
-        let escapes: Vec<u8> = schema
-            .tables_of(&entry.path)
-            .into_iter()
-            .filter_map(|table| schema.tables[table].format.escape_byte())
-            .collect();
-        bytes_have(stack, file, quick.longest, &escapes, |block| quick.places.is_match(block)) == Some(false)
+        let needles: Vec<&str> = quick.needles.iter().map(String::as_str).collect();
+        let wanted = Wanted { needles: &needles, longest: quick.longest };
+        let escapes = escapes(stack, schema, file);
+        bytes_have(stack, file, &wanted, &escapes, |block| quick.places.is_match(block)) == Some(false)
     }
 
     fn file(&self, stack: &Stack, schema: &Schema, file: FileId, text: &Text<'_>) -> Vec<SearchHit> {
@@ -293,7 +303,9 @@ impl Query {
             regex::bytes::RegexBuilder::new(&escaped.join("|")).case_insensitive(true).build().ok()?;
         // In another case a letter may have up to four bytes.
         let longest = needles.iter().map(|needle| needle.chars().count() * 4).max()?;
-        Some(Quick { places, longest, is_ascii: needles.iter().all(|needle| needle.is_ascii()) })
+        let is_ascii = needles.iter().all(|needle| needle.is_ascii());
+        let needles = needles.iter().map(|needle| needle.to_ascii_lowercase()).collect();
+        Some(Quick { places, needles, longest, is_ascii })
     }
 
     /// Whether all words stand in `lower`, and if so whether only with letters wrong.

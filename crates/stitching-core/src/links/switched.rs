@@ -1,6 +1,6 @@
 //! What is switched off in the mod: pieces commented out by the tool, and pieces it keeps aside.
 
-use super::raw::bytes_have;
+use super::raw::{Wanted, bytes_have};
 use super::with_text;
 use crate::formats::{OFF_MARK, OffPiece, may_have_off};
 use crate::layers::{FileId, Stack};
@@ -63,7 +63,8 @@ fn in_file(stack: &Stack, schema: &Schema, file: FileId) -> Vec<Switched> {
     if tables.is_empty() || tables.iter().all(|id| schema.tables[*id].is_of_files()) {
         return Vec::new();
     }
-    if bytes_have(stack, file, OFF_MARK.len(), &[], may_have_off) == Some(false) {
+    let wanted = Wanted { needles: &[OFF_MARK], longest: OFF_MARK.len() };
+    if bytes_have(stack, file, &wanted, &[], may_have_off) == Some(false) {
         return Vec::new();
     }
     let look = |text: &Text<'_>| {

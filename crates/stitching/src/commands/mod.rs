@@ -35,7 +35,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Tables(args) => tables::run(&open(global, ui)?, args, global, ui),
         Command::Show(args) => reading(global, ui, |project| show::run(project, args, global, ui)),
         Command::Fields(args) => fields::run(&open(global, ui)?, args, global, ui),
-        Command::Find(args) => find::run(&open(global, ui)?, args, global, ui),
+        Command::Find(args) => reading(global, ui, |project| find::run(project, args, global, ui)),
         Command::Uses(args) => reading(global, ui, |project| uses::run(project, args, global, ui)),
         Command::Free(args) => free::run(&open(global, ui)?, args, global, ui),
         Command::Compare(args) => reading(global, ui, |project| compare::run(project, args, global, ui)),
