@@ -26,7 +26,7 @@ fn again(project: &Project) -> Project {
 /// All that has the words.
 fn found(project: &Project, words: &str) -> String {
     let (stack, schema) = (&project.stack, &project.schema);
-    format!("{:#?}", search(stack, schema, stack.top(), &[words.to_owned()], false))
+    format!("{:#?}", search(stack, schema, stack.top(), &[words.to_owned()], false, usize::MAX))
 }
 
 /// All that is told of a record, and all that has its key.

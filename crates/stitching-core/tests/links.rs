@@ -248,7 +248,7 @@ fn details_follow_references_and_texts() {
 fn searches_rank(#[case] text: &str, #[case] expected: &[(&str, &str)]) {
     let (_folder, project) = open();
     let (stack, schema) = (&project.stack, &project.schema);
-    let hits = search(stack, schema, stack.top(), &[text.to_owned()], false).hits;
+    let hits = search(stack, schema, stack.top(), &[text.to_owned()], false, usize::MAX).hits;
     let shown: Vec<(String, String)> = hits
         .iter()
         .take(expected.len())
@@ -275,7 +275,8 @@ fn searches_rank(#[case] text: &str, #[case] expected: &[(&str, &str)]) {
 fn a_search_sees_what_a_higher_layer_hides() {
     let (_folder, project) = open();
     let hits =
-        search(&project.stack, &project.schema, project.stack.top(), &["base_only".to_owned()], false).hits;
+        search(&project.stack, &project.schema, project.stack.top(), &["base_only".to_owned()], false, 9)
+            .hits;
     assert_eq!(hits.len(), 1);
     assert!(hits[0].seen == Seen::Overridden && hits[0].matched == Matched::Key);
 }

@@ -34,17 +34,38 @@ impl Format for Lines {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
         let mut reader = Reader::new(self, text, columns);
         while let Some((start, end)) = reader.next_line() {
-            if reader.carry(start, end) {
+            reader.records(start, end, sink);
+        }
+    }
+
+    fn reads_blocks(&self) -> bool {
+        self.lines.len() == 1 && !self.over_lines && self.carried.is_empty()
+    }
+
+    fn read_at(
+        &self,
+        text: &Text<'_>,
+        columns: &[Column<'_>],
+        offsets: &[usize],
+        sink: &mut dyn RecordSink,
+    ) -> bool {
+        if !self.reads_blocks() {
+            return false;
+        }
+        let mut reader = Reader::new(self, text, columns);
+        for &offset in offsets {
+            // In a line that is read already.
+            if offset < reader.at {
                 continue;
             }
-            if self.anywhere {
-                reader.several(start, end, sink);
-            } else if self.lines.len() > 1 {
-                reader.shape(start, end, sink);
-            } else {
-                reader.single(start, end, sink);
+            let before = memchr::memrchr(b'\n', &reader.content.as_bytes()[..offset]);
+            reader.at = before.map_or(0, |at| at + 1).max(reader.at);
+            let line = reader.raw_line().and_then(|(start, end)| reader.content_of(start, end));
+            if let Some((start, end)) = line {
+                reader.records(start, end, sink);
             }
         }
+        true
     }
 
     fn columns(&self, _text: &Text<'_>) -> Vec<String> {
@@ -153,13 +174,33 @@ impl<'r> Reader<'r> {
     fn next_line(&mut self) -> Option<(usize, usize)> {
         loop {
             let (start, end) = self.raw_line()?;
-            let line = &self.content[start..end];
-            let shown = line.trim_start();
-            if shown.is_empty() || self.format.comments.iter().any(|mark| shown.starts_with(mark.as_str())) {
-                continue;
+            if let Some(line) = self.content_of(start, end) {
+                return Some(line);
             }
-            let start = end - shown.len();
-            return Some((start, start + shown.trim_end().len()));
+        }
+    }
+
+    /// A line without blanks around it; `None` for a blank one and a note.
+    fn content_of(&self, start: usize, end: usize) -> Option<(usize, usize)> {
+        let shown = self.content[start..end].trim_start();
+        if shown.is_empty() || self.format.comments.iter().any(|mark| shown.starts_with(mark.as_str())) {
+            return None;
+        }
+        let start = end - shown.len();
+        Some((start, start + shown.trim_end().len()))
+    }
+
+    /// The records that begin in a line.
+    fn records(&mut self, start: usize, end: usize, sink: &mut dyn RecordSink) {
+        if self.carry(start, end) {
+            return;
+        }
+        if self.format.anywhere {
+            self.several(start, end, sink);
+        } else if self.format.lines.len() > 1 {
+            self.shape(start, end, sink);
+        } else {
+            self.single(start, end, sink);
         }
     }
 

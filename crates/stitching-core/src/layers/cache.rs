@@ -79,23 +79,28 @@ impl Cache {
         find_out: impl Fn(FileId) -> Option<Vec<u8>> + Sync,
     ) -> Known {
         let mut store = self.open(name);
+        enum Outcome {
+            Unknown,
+            Known,
+            New(Look, Vec<u8>),
+        }
         let look = |file: FileId| {
             if !wanted(file) {
-                return (false, None);
+                return Outcome::Unknown;
             }
             if store.holds(stack, file) {
-                return (true, None);
+                return Outcome::Known;
             }
             let look = Store::look(stack, file);
-            let new = look.and_then(|look| Some((look, find_out(file)?)));
-            (new.is_some(), new)
+            let new = look.and_then(|look| Some(Outcome::New(look, find_out(file)?)));
+            new.unwrap_or(Outcome::Unknown)
         };
-        let found: Vec<(bool, Option<(Look, Vec<u8>)>)> =
+        let found: Vec<Outcome> =
             (0..stack.files().len()).into_par_iter().with_max_len(1).map(look).collect();
         let mut files = Vec::with_capacity(found.len());
-        for (file, (is_known, new)) in found.into_iter().enumerate() {
-            files.push(is_known);
-            if let Some((look, bytes)) = new {
+        for (file, outcome) in found.into_iter().enumerate() {
+            files.push(!matches!(outcome, Outcome::Unknown));
+            if let Outcome::New(look, bytes) = outcome {
                 store.set(stack, file, &look, bytes);
             }
         }

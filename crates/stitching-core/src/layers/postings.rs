@@ -35,8 +35,8 @@ impl Postings {
             let wanted = hash & !OFFSET;
             // It may begin inside the part before the first that begins with it or above.
             let from = firsts.partition_point(|first| *first < wanted);
-            for number in from.saturating_sub(1)..firsts.len() {
-                if number >= from && firsts[number] & !OFFSET != wanted {
+            for (number, first) in firsts.iter().enumerate().skip(from.saturating_sub(1)) {
+                if number >= from && first & !OFFSET != wanted {
                     break;
                 }
                 let part = held.part(number)?;

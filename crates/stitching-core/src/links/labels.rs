@@ -1,13 +1,16 @@
 //! Texts by their keys, and names as the player sees them.
 
 use super::lookup::key_hashes;
+use super::quick::Quick;
 use super::scan::{Needles, TableScan, scan};
 use super::uses::add_key_fields;
 use super::with_text;
 use crate::Error;
-use crate::layers::{LayerId, RelPath, Stack};
+use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{Layout, Schema, Table, TableId, Texts};
-use crate::tables::{files_of, read_all};
+use crate::tables::{Reader, RecordView, files_of, read_records, read_records_at};
+use crate::text::Text;
+use rayon::prelude::*;
 use std::collections::{BTreeSet, HashMap};
 
 /// The texts of the main language, for turning labels that are text keys into words.
@@ -20,20 +23,74 @@ impl Labels {
     /// Reads the texts of the main language in the effective files through layer `through`.
     /// Files that cannot be read give no names.
     pub fn read(stack: &Stack, schema: &Schema, through: LayerId) -> Labels {
-        let mut texts = HashMap::new();
-        for id in schema.text_tables() {
-            let table = &schema.tables[id];
-            for file in files_of(stack, table, through) {
-                let path = &stack.files()[file].path;
-                let records = with_text(stack, file, |text| read_all(table, path, text)).unwrap_or_default();
-                for record in records {
-                    let value = |field| record.value(field).map(|value| value.text.clone());
-                    let own = languages_of(schema, table, path, value).into_iter().find(|(of, _)| *of == 0);
-                    texts.extend(record.key.zip(own.map(|(_, text)| text)));
-                }
-            }
+        Labels::of_places(stack, schema, through, None)
+    }
+
+    /// The texts of the main language that `quick` finds something in; their keys count as well as what they say. Of
+    /// several texts of a key there may be one of a lower layer.
+    pub(super) fn with(stack: &Stack, schema: &Schema, through: LayerId, quick: &Quick) -> Labels {
+        Labels::of_places(stack, schema, through, Some((quick, false)))
+    }
+
+    /// The texts of the main language that have one of `keys`; others may be among them.
+    pub(super) fn of_keys<'k>(
+        stack: &Stack,
+        schema: &Schema,
+        through: LayerId,
+        keys: impl IntoIterator<Item = &'k str>,
+    ) -> Labels {
+        let mut keys = keys.into_iter().peekable();
+        if keys.peek().is_none() {
+            return Labels::default();
         }
-        Labels { texts }
+        let quick = Quick::new(None, keys);
+        Labels::of_places(stack, schema, through, quick.as_ref().map(|quick| (quick, true)))
+    }
+
+    /// The texts of the main language; if there is something to look for, only those where it is found. Whether these are
+    /// keys matters where keys do not stand in the file as they are.
+    fn of_places(stack: &Stack, schema: &Schema, through: LayerId, quick: Option<(&Quick, bool)>) -> Labels {
+        let files: Vec<(TableId, FileId)> = schema
+            .text_tables()
+            .flat_map(|id| {
+                files_of(stack, &schema.tables[id], through).into_iter().map(move |file| (id, file))
+            })
+            .filter(|(id, file)| may_have_main(schema, &schema.tables[*id], &stack.files()[*file].path))
+            .collect();
+        let read = |(id, file): &(TableId, FileId)| -> Vec<(String, String)> {
+            let table = &schema.tables[*id];
+            let (fields, has_keys) = fields_of_texts(table);
+            let quick = quick.filter(|(_, by_key)| has_keys || !by_key).map(|(quick, _)| quick);
+            if quick.is_some_and(|quick| quick.has_nothing(stack, schema, *file)) {
+                return Vec::new();
+            }
+            let path = &stack.files()[*file].path;
+            let mut reader = TextsOfMain { schema, found: Vec::new() };
+            let look = |text: &Text<'_>| match quick
+                .and_then(|quick| quick.places([table].into_iter(), text.as_str()))
+            {
+                Some(places) if places.is_empty() => {}
+                Some(places) => read_records_at(table, path, text, &fields, &places, &mut reader),
+                None => read_records(table, path, text, &fields, &mut reader),
+            };
+            match with_text(stack, *file, look) {
+                Ok(()) => reader.found,
+                Err(_) => Vec::new(),
+            }
+        };
+        let found: Vec<Vec<(String, String)>> = files.par_iter().with_max_len(1).map(read).collect();
+        // What comes later lies higher.
+        Labels { texts: found.into_iter().flatten().collect() }
+    }
+
+    /// Keeps only those whose text `wanted` holds of.
+    pub(super) fn retain(&mut self, wanted: impl Fn(&str) -> bool) {
+        self.texts.retain(|_, text| wanted(text));
+    }
+
+    /// The keys.
+    pub(super) fn keys(&self) -> impl Iterator<Item = &str> {
+        self.texts.keys().map(String::as_str)
     }
 
     /// As [`Labels::read`], but only what is needed to name records whose label fields hold `values`, each with its
@@ -46,11 +103,8 @@ impl Labels {
     ) -> Labels {
         /// More texts are not worth looking for one by one.
         const MOST: usize = 200;
-        let key = |(id, value): (TableId, &str)| {
-            let table = &schema.tables[id];
-            text_key(table, table.label?, value)
-        };
-        let keys: BTreeSet<String> = values.filter_map(key).collect();
+        let keys: BTreeSet<String> =
+            values.filter_map(|(id, value)| label_key(&schema.tables[id], value)).collect();
         if keys.len() > MOST {
             return Labels::read(stack, schema, through);
         }
@@ -65,11 +119,6 @@ impl Labels {
         self.texts.get(key).map(String::as_str)
     }
 
-    /// The keys of the texts that `wanted` holds of.
-    pub(crate) fn keys_of(&self, wanted: impl Fn(&str) -> bool) -> impl Iterator<Item = &str> {
-        self.texts.iter().filter(move |(_, text)| wanted(text)).map(|(key, _)| key.as_str())
-    }
-
     /// How a record of `table` is called whose label field holds `value`.
     pub fn name(&self, table: &Table, value: &str) -> Option<String> {
         if value.is_empty() {
@@ -80,6 +129,11 @@ impl Labels {
             None => Some(value.to_owned()),
         }
     }
+}
+
+/// The text key that `value` of the label field stands for, if it holds text keys.
+pub(super) fn label_key(table: &Table, value: &str) -> Option<String> {
+    text_key(table, table.label?, value)
 }
 
 /// The text key that `value` of `field` stands for, if the field holds text keys.
@@ -118,19 +172,10 @@ pub(super) fn texts_with(
 ) -> Result<SomeTexts, Error> {
     let plan = |id: TableId| {
         let table = &schema.tables[id];
-        let texts = table.texts.as_ref().filter(|_| !keys.is_empty())?;
-        let mut fields = Vec::new();
-        add_key_fields(table, &mut fields);
-        let by_field = fields.len() == table.key.len();
-        match texts {
-            Texts::File(field) => fields.push(*field),
-            Texts::Fields(own) => fields.extend(own.iter().map(|(_, field)| *field)),
-            Texts::Record { text, language, .. } => fields.extend([*text, *language]),
-        }
-        fields.sort_unstable();
-        fields.dedup();
+        table.texts.as_ref().filter(|_| !keys.is_empty())?;
+        let (fields, has_keys) = fields_of_texts(table);
         let mut needles = Needles::default();
-        match by_field {
+        match has_keys {
             true => keys.iter().for_each(|key| needles.add(key)),
             false => needles.add_any(),
         }
@@ -146,6 +191,43 @@ pub(super) fn texts_with(
     })?;
     // What comes later lies higher.
     Ok(SomeTexts(found.into_iter().flat_map(|file| file.hits).collect()))
+}
+
+/// The fields that keys and texts of a table of texts are in, in order, and whether the keys stand in the file as they
+/// are.
+fn fields_of_texts(table: &Table) -> (Vec<usize>, bool) {
+    let mut fields = Vec::new();
+    add_key_fields(table, &mut fields);
+    let has_keys = fields.len() == table.key.len();
+    match &table.texts {
+        None => {}
+        Some(Texts::File(field)) => fields.push(*field),
+        Some(Texts::Fields(own)) => fields.extend(own.iter().map(|(_, field)| *field)),
+        Some(Texts::Record { text, language, .. }) => fields.extend([*text, *language]),
+    }
+    fields.sort_unstable();
+    fields.dedup();
+    (fields, has_keys)
+}
+
+/// Whether a file of a table of texts may have texts of the main language.
+fn may_have_main(schema: &Schema, table: &Table, path: &RelPath) -> bool {
+    !matches!(table.texts, Some(Texts::File(_)))
+        || table.language_of(path) == schema.languages.first().map(String::as_str)
+}
+
+/// Collects keys and texts of the main language.
+struct TextsOfMain<'s> {
+    schema: &'s Schema,
+    found: Vec<(String, String)>,
+}
+
+impl Reader for TextsOfMain<'_> {
+    fn record(&mut self, record: &RecordView<'_>) {
+        let own = languages_of(self.schema, record.table, record.path, |field| record.value(field));
+        let text = own.into_iter().find(|(language, _)| *language == 0).map(|(_, text)| text);
+        self.found.extend(record.key().zip(text));
+    }
 }
 
 /// The texts of a record of a table of texts, whose values are given by `value`, with the positions of their languages.

@@ -8,6 +8,7 @@ mod labels;
 mod loaded;
 mod lookup;
 mod overrides;
+mod quick;
 mod raw;
 mod scan;
 mod search;

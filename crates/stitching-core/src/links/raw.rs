@@ -2,6 +2,7 @@
 
 use crate::layers::{FileId, Signatures, Stack};
 use std::io::{Read, Seek, SeekFrom};
+use std::ops::Range;
 
 /// So many bytes of a file are searched at a time, so that they are still in the processor's cache.
 const BLOCK: usize = 1 << 18;
@@ -10,7 +11,7 @@ const BLOCK: usize = 1 << 18;
 #[derive(Debug)]
 pub(super) struct Wanted<'w> {
     /// Texts in lower case, of which one must be there, in whatever case.
-    pub needles: &'w [&'w str],
+    pub needles: &'w [String],
     /// So many bytes are the most that must be seen in one piece.
     pub longest: usize,
 }
@@ -32,7 +33,8 @@ pub(super) fn bytes_have(
         return None;
     }
     let known = Signatures::of(stack).and_then(|known| known.parts(stack, file, wanted.needles));
-    let parts = known.unwrap_or_else(|| vec![0..u64::MAX]);
+    let everything = || std::iter::once(0..u64::MAX).collect();
+    let parts: Vec<Range<u64>> = known.unwrap_or_else(everything);
     if parts.is_empty() {
         return Some(false);
     }
@@ -102,7 +104,7 @@ mod tests {
     fn is_told_by_the_bytes(#[case] bytes: Vec<u8>, #[case] expected: Option<bool>) {
         let (_folder, stack) = with_file(&bytes);
         let finder = memchr::memmem::Finder::new(b"peat");
-        let wanted = Wanted { needles: &["peat"], longest: 4 };
+        let wanted = Wanted { needles: &["peat".to_owned()], longest: 4 };
         assert_eq!(bytes_have(&stack, 0, &wanted, b"\\", |block| finder.find(block).is_some()), expected);
     }
 }

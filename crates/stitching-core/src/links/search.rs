@@ -1,11 +1,11 @@
 //! Searching everything for a few words.
 
-use super::labels::Labels;
-use super::raw::{Wanted, bytes_have};
+use super::labels::{Labels, label_key};
+use super::quick::Quick;
 use super::switched::{Switched, SwitchedBy, switched};
 use super::with_text;
 use crate::formats::ColumnCell;
-use crate::layers::{FileId, LayerId, RelPath, Signatures, Stack};
+use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{Schema, Table, TableId, Texts};
 use crate::tables::{Reader, RecordView, all_fields, read_records, read_records_at, shown_key};
 use crate::text::{Span, Text};
@@ -72,30 +72,34 @@ pub enum Seen {
 /// What has the searched words.
 #[derive(Debug, Clone, Default)]
 pub struct Search {
-    /// The places, the best first.
+    /// The best places, the best first.
     pub hits: Vec<SearchHit>,
+    /// How many places there are.
+    pub total: usize,
     /// What is switched off and has them.
     pub off: Vec<Switched>,
 }
 
 /// Searches all layers through `through` for records and lines that have all `words`, without
-/// regard to case; if `similar`, also with some letters wrong. The best come first; files that cannot be read
+/// regard to case; if `similar`, also with some letters wrong. Gives the `most` best; files that cannot be read
 /// are passed over.
 ///
 /// Cost: all files are read, or those parts of them that can have the words if the stack has a place to keep what is
 /// known of that; records are taken apart only in files of tables that have them.
-pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String], similar: bool) -> Search {
+pub fn search(
+    stack: &Stack,
+    schema: &Schema,
+    through: LayerId,
+    words: &[String],
+    similar: bool,
+    most: usize,
+) -> Search {
     let words: Vec<String> =
         words.iter().flat_map(|word| word.split_whitespace()).map(str::to_lowercase).collect();
     if words.is_empty() {
         return Search::default();
     }
-    let labels = Labels::read(stack, schema, through);
-    let mut query = Query { phrase: words.join(" "), words, labels, similar, quick: None };
-    query.quick = query.quick_search(schema);
-    if query.quick.as_ref().is_some_and(|quick| quick.is_ascii) {
-        Signatures::prepare(stack, |file| escapes(stack, schema, file));
-    }
+    let query = Query::new(stack, schema, through, words, similar);
     let effective: HashSet<FileId> = stack.effective(through).into_iter().collect();
     let files: Vec<FileId> =
         (0..stack.files().len()).filter(|file| stack.files()[*file].layer <= through).collect();
@@ -126,7 +130,7 @@ pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]
     });
     off.retain(|own| {
         let key = own.what.as_ref().map(|(_, key, _)| shown_key(key)).unwrap_or_default();
-        query.in_text(&format!("{key} {}", own.text).to_lowercase())
+        query.has_words(&format!("{key} {}", own.text))
     });
     let path = |hit: &SearchHit| stack.files()[hit.file].path.clone();
     hits.sort_by_cached_key(|hit| {
@@ -144,7 +148,10 @@ pub fn search(stack: &Stack, schema: &Schema, through: LayerId, words: &[String]
     hits.retain(|hit| {
         hit.seen != Seen::Overridden || !shown.contains(&(hit.table, hit.key.clone(), path(hit)))
     });
-    Search { hits, off }
+    let total = hits.len();
+    hits.truncate(most);
+    query.name(stack, schema, through, &mut hits);
+    Search { hits, total, off }
 }
 
 /// A comment belongs to the record that follows it after no more than so many lines.
@@ -153,33 +160,66 @@ const NEAR: usize = 2;
 struct Query {
     words: Vec<String>,
     phrase: String,
+    /// The names in which the words may be: those that have them if it is known which these are, else all.
     labels: Labels,
     similar: bool,
     /// Finds the places without which a file has nothing; none if that cannot be told before it is parsed.
     quick: Option<Quick>,
 }
 
-/// A search that comes before everything else.
-struct Quick {
-    places: regex::bytes::Regex,
-    /// What it looks for, in lower case.
-    needles: Vec<String>,
-    /// What it finds has at most so many bytes.
-    longest: usize,
-    /// Whether it looks for ASCII only, which looks the same in nearly all encodings.
-    is_ascii: bool,
-}
-
-/// A record of the file that is searched: its place, its table, its key as shown and its name.
-type Entry = (Span, TableId, Option<String>, Option<String>);
-
-/// With which bytes a file may have a text in another form.
-fn escapes(stack: &Stack, schema: &Schema, file: FileId) -> Vec<u8> {
-    let tables = schema.tables_of(&stack.files()[file].path).into_iter();
-    tables.filter_map(|table| schema.tables[table].format.escape_byte()).collect()
+/// A record of the file that is searched.
+struct Entry {
+    span: Span,
+    table: TableId,
+    /// The key as shown.
+    key: Option<String>,
+    /// What its label field holds.
+    label: Option<String>,
 }
 
 impl Query {
+    /// Looks first for the longest word alone and for the texts that have the words: a name is found by its text.
+    fn new(stack: &Stack, schema: &Schema, through: LayerId, words: Vec<String>, similar: bool) -> Query {
+        let mut query =
+            Query { phrase: words.join(" "), words, labels: Labels::default(), similar, quick: None };
+        let longest = query.parts().max_by_key(|part| part.len()).filter(|_| !similar).map(str::to_owned);
+        if let Some(word) = longest.as_deref().and_then(|word| Quick::new(Some(word), [])) {
+            word.prepare(stack, schema);
+            let mut labels = Labels::with(stack, schema, through, &word);
+            labels.retain(|text| query.has_words(text));
+            if labels.keys().count() <= Quick::MOST {
+                // Of several texts of a key the highest counts.
+                labels = Labels::of_keys(stack, schema, through, labels.keys());
+                labels.retain(|text| query.has_words(text));
+                let needles = needles_of(schema, &labels);
+                query.quick = Quick::new(longest.as_deref(), needles.iter().map(String::as_str));
+                query.labels = labels;
+            }
+        }
+        if query.quick.is_none() {
+            query.labels = Labels::read(stack, schema, through);
+        }
+        query
+    }
+
+    /// Puts the names of the records in place of what their label fields hold, which is what hits have until then: most of
+    /// them are never shown.
+    fn name(&self, stack: &Stack, schema: &Schema, through: LayerId, hits: &mut [SearchHit]) {
+        let values = || hits.iter().filter_map(|hit| Some((hit.table?, hit.label.as_deref()?)));
+        let keys: HashSet<String> =
+            values().filter_map(|(table, value)| label_key(&schema.tables[table], value)).collect();
+        let some = self
+            .quick
+            .is_some()
+            .then(|| Labels::of_keys(stack, schema, through, keys.iter().map(String::as_str)));
+        let labels = some.as_ref().unwrap_or(&self.labels);
+        for hit in hits {
+            let value = hit.label.take();
+            hit.label =
+                hit.table.zip(value).and_then(|(table, value)| labels.name(&schema.tables[table], &value));
+        }
+    }
+
     fn is_in_path(&self, path: &RelPath) -> bool {
         let lower = path.as_str().to_lowercase();
         self.parts().any(|part| lower.contains(part))
@@ -187,15 +227,8 @@ impl Query {
 
     /// Whether a file has nothing of what is searched for, as its bytes on the disk tell, without being decoded.
     fn has_nothing(&self, stack: &Stack, schema: &Schema, file: FileId) -> bool {
-        let entry = &stack.files()[file];
-        let Some(quick) = self.quick.as_ref().filter(|quick| quick.is_ascii) else { return false };
-        if self.is_in_path(&entry.path) {
-            return false;
-        }
-        let needles: Vec<&str> = quick.needles.iter().map(String::as_str).collect();
-        let wanted = Wanted { needles: &needles, longest: quick.longest };
-        let escapes = escapes(stack, schema, file);
-        bytes_have(stack, file, &wanted, &escapes, |block| quick.places.is_match(block)) == Some(false)
+        let quick = self.quick.as_ref().filter(|_| !self.is_in_path(&stack.files()[file].path));
+        quick.is_some_and(|quick| quick.has_nothing(stack, schema, file))
     }
 
     fn file(&self, stack: &Stack, schema: &Schema, file: FileId, text: &Text<'_>) -> Vec<SearchHit> {
@@ -205,12 +238,8 @@ impl Query {
         let tables = || own.iter().map(|id| (*id, &schema.tables[*id]));
         // A key may be in the path, and what is written with escapes may be anything.
         let in_path = self.is_in_path(path);
-        let escaped = || {
-            let mut escapes = tables().filter_map(|(_, table)| table.format.escape_byte());
-            escapes.any(|byte| memchr::memchr(byte, content.as_bytes()).is_some())
-        };
-        let places: Option<Vec<usize>> = (self.quick.as_ref().filter(|_| !in_path && !escaped()))
-            .map(|quick| quick.places.find_iter(content.as_bytes()).map(|found| found.start()).collect());
+        let quick = self.quick.as_ref().filter(|_| !in_path);
+        let places = quick.and_then(|quick| quick.places(tables().map(|(_, table)| table), content));
         if places.as_ref().is_some_and(Vec::is_empty) {
             return Vec::new();
         }
@@ -230,41 +259,35 @@ impl Query {
                 None => read_records(&table, path, text, &all_fields(&table), &mut finder),
             }
         }
-        entries.sort_by_key(|(span, ..)| *span);
+        entries.sort_by_key(|entry| entry.span);
         for (from, line) in lines(content, text.body(), places.as_deref()) {
             let span = Span::new(from, from + line.trim_end().len());
             let Some(similar) = self.likeness(&line.to_lowercase()) else { continue };
-            let before = entries.partition_point(|(other, ..)| other.start < span.end);
+            let before = entries.partition_point(|other| other.span.start < span.end);
             // A record that covers the whole line has been searched.
-            let around = entries[..before].iter().rev().take(8).find(|(other, ..)| other.end > span.start);
-            if around.is_some_and(|(other, ..)| other.end >= span.end || other.start > span.start) {
+            let around = entries[..before].iter().rev().take(8).find(|other| other.span.end > span.start);
+            if around.is_some_and(|other| other.span.end >= span.end || other.span.start > span.start) {
                 continue;
             }
             // The names of the columns stand above all records, and belong to none.
             let is_header = headers.iter().any(|names| names.iter().all(|name| line.contains(name.as_str())));
             let near = around.filter(|_| !is_header).or_else(|| {
                 let next = entries.get(before)?;
-                let between = content.get(span.end as usize..next.0.start as usize)?;
+                let between = content.get(span.end as usize..next.span.start as usize)?;
                 (between.matches('\n').count() <= NEAR && !is_header).then_some(next)
             });
-            let (matched, table, key, label, entry) = match near {
-                Some((entry, table, key, label)) => {
-                    (Matched::Comment, Some(*table), key.clone(), label.clone(), *entry)
-                }
-                None => (Matched::Line, None, None, None, span),
-            };
-            let (whole_words, seen) = (!similar, Seen::Yes);
+            let matched = if near.is_some() { Matched::Comment } else { Matched::Line };
             hits.push(SearchHit {
                 matched,
                 file,
                 span,
-                entry,
-                table,
-                key,
-                label,
-                whole_words,
+                entry: near.map_or(span, |entry| entry.span),
+                table: near.map(|entry| entry.table),
+                key: near.and_then(|entry| entry.key.clone()),
+                label: near.and_then(|entry| entry.label.clone()),
+                whole_words: !similar,
                 similar,
-                seen,
+                seen: Seen::Yes,
             });
         }
         hits
@@ -275,37 +298,9 @@ impl Query {
         self.words.iter().flat_map(|word| word.split('/')).filter(|part| !part.is_empty())
     }
 
-    /// What finds the places of the longest word, and of the text keys whose texts have all words: a name is
-    /// found by its text.
-    fn quick_search(&self, schema: &Schema) -> Option<Quick> {
-        /// More keys are not worth looking for one by one.
-        const MOST: usize = 100;
-        if self.similar {
-            return None;
-        }
-        let longest = self.parts().max_by_key(|part| part.len())?;
-        let mut needles = vec![longest.to_owned()];
-        for key in self.labels.keys_of(|text| self.in_text(&text.to_lowercase())) {
-            needles.push(key.to_owned());
-            for table in &schema.tables {
-                let rules = table.rules.iter().filter(|rule| Some(rule.field) == table.label);
-                let inner = rules.filter_map(|rule| rule.text.as_ref()?.extract(key, ""));
-                needles.extend(inner.map(str::to_owned));
-            }
-            if needles.len() > MOST {
-                return None;
-            }
-        }
-        needles.sort();
-        needles.dedup();
-        let escaped: Vec<String> = needles.iter().map(|needle| regex::escape(needle)).collect();
-        let places =
-            regex::bytes::RegexBuilder::new(&escaped.join("|")).case_insensitive(true).build().ok()?;
-        // In another case a letter may have up to four bytes.
-        let longest = needles.iter().map(|needle| needle.chars().count() * 4).max()?;
-        let is_ascii = needles.iter().all(|needle| needle.is_ascii());
-        let needles = needles.iter().map(|needle| needle.to_ascii_lowercase()).collect();
-        Some(Quick { places, needles, longest, is_ascii })
+    /// Whether all words stand in `text`, in whatever case.
+    fn has_words(&self, text: &str) -> bool {
+        self.in_text(&text.to_lowercase())
     }
 
     /// Whether all words stand in `lower`, and if so whether only with letters wrong.
@@ -349,6 +344,20 @@ impl Query {
     fn in_text(&self, lower: &str) -> bool {
         self.words.iter().all(|word| lower.contains(word.as_str()))
     }
+}
+
+/// The keys of texts as they may stand in label fields: whole, or the part that is written there.
+fn needles_of(schema: &Schema, labels: &Labels) -> Vec<String> {
+    let mut needles = Vec::new();
+    for key in labels.keys() {
+        needles.push(key.to_owned());
+        for table in &schema.tables {
+            let rules = table.rules.iter().filter(|rule| Some(rule.field) == table.label);
+            let inner = rules.filter_map(|rule| rule.text.as_ref()?.extract(key, ""));
+            needles.extend(inner.map(str::to_owned));
+        }
+    }
+    needles
 }
 
 /// The places, and the beginnings of the lines that follow: the record that a comment is about.
@@ -403,11 +412,10 @@ impl Reader for Finder<'_> {
     fn record(&mut self, record: &RecordView<'_>) {
         let (query, table) = (self.query, record.table);
         let key = record.key().map(|key| shown_key(&key));
-        let label_value = table.label.and_then(|field| record.value(field));
-        let label = label_value.and_then(|value| query.labels.name(table, &value));
+        let label = table.label.and_then(|field| record.value(field));
+        let name = label.as_ref().and_then(|value| query.labels.name(table, value));
         let lower = |text: &Option<String>| text.as_ref().map(|text| text.to_lowercase()).unwrap_or_default();
-        let (key_lower, label_lower) = (lower(&key), lower(&label));
-        self.entries.push((record.span, self.id, key.clone(), label.clone()));
+        let (key_lower, label_lower) = (lower(&key), lower(&name));
         // Of a key of several parts the last is the record's own; a file's name in it says little.
         let own =
             if table.key.len() > 1 { key_lower.rsplit('/').next().unwrap_or_default() } else { &key_lower };
@@ -435,21 +443,22 @@ impl Reader for Finder<'_> {
         } else {
             (None, false)
         };
+        let entry = Entry { span: record.span, table: self.id, key, label };
         if let Some((matched, span)) = found {
-            let (file, table, entry, seen) = (self.file, Some(self.id), record.span, Seen::Yes);
             self.hits.push(SearchHit {
                 matched,
-                file,
+                file: self.file,
                 span,
-                entry,
-                table,
-                key,
-                label,
+                entry: entry.span,
+                table: Some(entry.table),
+                key: entry.key.clone(),
+                label: entry.label.clone(),
                 whole_words,
                 similar,
-                seen,
+                seen: Seen::Yes,
             });
         }
+        self.entries.push(entry);
     }
 }
 

@@ -63,7 +63,7 @@ fn in_file(stack: &Stack, schema: &Schema, file: FileId) -> Vec<Switched> {
     if tables.is_empty() || tables.iter().all(|id| schema.tables[*id].is_of_files()) {
         return Vec::new();
     }
-    let wanted = Wanted { needles: &[OFF_MARK], longest: OFF_MARK.len() };
+    let wanted = Wanted { needles: &[OFF_MARK.to_owned()], longest: OFF_MARK.len() };
     if bytes_have(stack, file, &wanted, &[], may_have_off) == Some(false) {
         return Vec::new();
     }

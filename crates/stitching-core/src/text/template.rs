@@ -5,9 +5,10 @@
 //! tabs (at least one between two parts, where it is all that separates them). A brace or bracket
 //! that is meant literally is doubled: `[[{section}]]`.
 //!
-//! A part takes as little text as the rest allows. The matching is done by the `regex` crate, so
-//! it is linear in the text whatever the template.
+//! A part takes as little text as the rest allows. Where nothing may be missing, that is found by going from one literal
+//! text to the next; else the `regex` crate does it. Both are linear in the text whatever the template.
 
+use memchr::memmem;
 use regex::Regex;
 use std::fmt::Write as _;
 use std::ops::Range;
@@ -19,8 +20,40 @@ pub struct Template {
     pieces: Vec<Piece>,
     parts: Vec<String>,
     regex: Regex,
-    /// The same, to be found anywhere in a line.
+    /// The literals and parts, where nothing may be missing.
+    steps: Option<Steps>,
+    /// The same as the expression, to be found anywhere in a line.
     anywhere: Regex,
+}
+
+/// A template of literals and parts in turn, for matching without the expression.
+#[derive(Debug, Clone)]
+struct Steps {
+    /// What a text begins with.
+    first: Literal,
+    /// What follows the parts, each its own.
+    after: Vec<Literal>,
+    /// Whether parts are told apart by blanks alone somewhere: then a first try that fails is not the last word.
+    has_bare_blanks: bool,
+}
+
+/// A literal text, word by word.
+#[derive(Debug, Clone, Default)]
+struct Literal(Vec<Word>);
+
+/// A word of a literal text, perhaps empty.
+#[derive(Debug, Clone)]
+struct Word {
+    blanks: Blanks,
+    text: String,
+}
+
+/// What stands before a word.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Blanks {
+    None,
+    Any,
+    AtLeastOne,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -57,7 +90,8 @@ impl Template {
         let too_long = |_| TemplateError { message: "the template is too long".to_owned(), at: 0 };
         let regex = Regex::new(&pattern).map_err(too_long)?;
         let anywhere = Regex::new(&anywhere).map_err(too_long)?;
-        Ok(Template { source: source.to_owned(), pieces, parts: reader.parts, regex, anywhere })
+        let steps = Steps::of(&pieces);
+        Ok(Template { source: source.to_owned(), pieces, parts: reader.parts, regex, steps, anywhere })
     }
 
     /// The template as written.
@@ -73,6 +107,16 @@ impl Template {
     /// Matches the whole of `text`. Gives, in the order of [`Template::parts`], the byte range of
     /// each part in `text` (`None` for one that is missing), or `None` if the text does not fit.
     pub fn matches(&self, text: &str) -> Option<Vec<Option<Range<usize>>>> {
+        if let Some(steps) = &self.steps {
+            let found = steps.matches(text.as_bytes());
+            if found.is_some() || !steps.has_bare_blanks {
+                return found;
+            }
+        }
+        self.matches_by_regex(text)
+    }
+
+    fn matches_by_regex(&self, text: &str) -> Option<Vec<Option<Range<usize>>>> {
         let captures = self.regex.captures(text)?;
         Some((1..=self.parts.len()).map(|part| captures.get(part).map(|found| found.range())).collect())
     }
@@ -149,6 +193,117 @@ impl Template {
         }
         Ok(())
     }
+}
+
+impl Steps {
+    /// `None` where something may be missing, or a literal has tabs of its own.
+    fn of(pieces: &[Piece]) -> Option<Steps> {
+        let mut steps = Steps { first: Literal::default(), after: Vec::new(), has_bare_blanks: false };
+        for (index, piece) in pieces.iter().enumerate() {
+            match piece {
+                Piece::Part(_) => steps.after.push(Literal::default()),
+                Piece::Literal(text) if text.contains('\t') => return None,
+                Piece::Literal(text) => {
+                    let is_bare = text.chars().all(|c| c == ' ') && index > 0 && index + 1 < pieces.len();
+                    let literal = Literal::of(text, is_bare);
+                    steps.has_bare_blanks |= is_bare;
+                    *steps.after.last_mut().unwrap_or(&mut steps.first) = literal;
+                }
+                Piece::Optional(_) => return None,
+            }
+        }
+        Some(steps)
+    }
+
+    /// As [`Template::matches`]: each part goes as far as the first place where what follows it stands. If that leads
+    /// nowhere, no other way does, except that blanks between two parts may belong to one of them.
+    fn matches(&self, text: &[u8]) -> Option<Vec<Option<Range<usize>>>> {
+        let mut at = self.first.end(text, 0)?;
+        let mut parts = Vec::with_capacity(self.after.len());
+        for (number, literal) in self.after.iter().enumerate() {
+            let (start, end) = match number + 1 == self.after.len() {
+                true => literal.find_last(text, at)?,
+                false => literal.find(text, at)?,
+            };
+            parts.push(Some(at..start));
+            at = end;
+        }
+        (at == text.len()).then_some(parts)
+    }
+}
+
+impl Literal {
+    fn of(text: &str, is_bare: bool) -> Literal {
+        if is_bare {
+            return Literal(vec![Word { blanks: Blanks::AtLeastOne, text: String::new() }]);
+        }
+        let blanks = |number| if number > 0 { Blanks::Any } else { Blanks::None };
+        let words = text.split(' ').enumerate();
+        Literal(words.map(|(number, word)| Word { blanks: blanks(number), text: word.to_owned() }).collect())
+    }
+
+    /// Where it ends if it begins at byte `at`.
+    fn end(&self, text: &[u8], at: usize) -> Option<usize> {
+        let mut at = at;
+        for word in &self.0 {
+            let rest = &text[at..];
+            let blanks = match word.blanks {
+                Blanks::None => 0,
+                _ => rest.iter().take_while(|byte| is_blank(**byte)).count(),
+            };
+            if word.blanks == Blanks::AtLeastOne && blanks == 0
+                || !rest[blanks..].starts_with(word.text.as_bytes())
+            {
+                return None;
+            }
+            at += blanks + word.text.len();
+        }
+        Some(at)
+    }
+
+    /// The first place from byte `from` on where it begins, and where it ends there.
+    fn find(&self, text: &[u8], from: usize) -> Option<(usize, usize)> {
+        self.places(text, from).next()
+    }
+
+    /// As [`Literal::find`], but where it ends with the text.
+    fn find_last(&self, text: &[u8], from: usize) -> Option<(usize, usize)> {
+        match self.0.as_slice() {
+            [] => Some((text.len(), text.len())),
+            [word] if word.blanks == Blanks::None => {
+                let start = text.len().checked_sub(word.text.len()).filter(|start| *start >= from)?;
+                text.ends_with(word.text.as_bytes()).then_some((start, text.len()))
+            }
+            _ => self.places(text, from).find(|(_, end)| *end == text.len()),
+        }
+    }
+
+    /// Where it begins and ends, from byte `from` on. Of the places that begin at one of several blanks before the same
+    /// word, which all end alike, there is only the first.
+    fn places<'l>(&'l self, text: &'l [u8], from: usize) -> Box<dyn Iterator<Item = (usize, usize)> + 'l> {
+        let whole = move |start: usize| Some((start, self.end(text, start)?));
+        let Some(first) = self.0.iter().position(|word| !word.text.is_empty()) else {
+            let starts_run = move |at: &usize| *at == from || !is_blank(text[*at - 1]);
+            return Box::new((from..=text.len()).filter(starts_run).filter_map(whole));
+        };
+        // Empty words before it stand for blanks.
+        let before = move |at: usize| match first {
+            0 => 0,
+            _ => text[from..at].iter().rev().take_while(|byte| is_blank(**byte)).count(),
+        };
+        let word = self.0[first].text.as_bytes();
+        let mut next = from;
+        let found = std::iter::from_fn(move || {
+            let at = next + memmem::find(&text[next..], word)?;
+            next = at + 1;
+            Some(at)
+        });
+        Box::new(found.filter_map(move |at| whole(at - before(at))))
+    }
+}
+
+fn is_blank(byte: u8) -> bool {
+    matches!(byte, b' ' | b'\t')
 }
 
 struct Reader<'s> {
@@ -262,6 +417,7 @@ fn write_pattern(pieces: &[Piece], anywhere: bool, out: &mut String) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
 
     #[rstest]
@@ -309,6 +465,24 @@ mod tests {
         let error = Template::parse(template).expect_err("a bad template");
         assert_eq!(error.at, at, "{error}");
         assert!(error.message.contains(message), "{error}");
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(4000))]
+
+        #[test]
+        fn both_ways_of_matching_agree(
+            pieces in prop::collection::vec("(\\{[abc]\\}|[xy= ]{1,3})", 1..7),
+            texts in prop::collection::vec("[xyv= \t]{0,12}", 8),
+        ) {
+            // A source with two parts side by side, or of one name, is none.
+            let Ok(template) = Template::parse(&pieces.concat()) else { return Ok(()) };
+            prop_assert!(template.steps.is_some());
+            let filled = template.fill(|name| Some(if name == "a" { "x v" } else { "v" }.to_owned()));
+            for text in texts.iter().chain(filled.as_ref().ok()) {
+                prop_assert_eq!(template.matches(text), template.matches_by_regex(text), "{:?} in {:?}", template.source, text);
+            }
+        }
     }
 
     #[test]

@@ -15,9 +15,9 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
     let as_json = wants_json(global)?;
     let (stack, schema) = (&project.stack, &project.schema);
     let through = project.through(args.through.through.as_deref())?;
-    let found = ui.progress("searching", || search(stack, schema, through, &args.text, args.similar));
-    let (hits, off) = (&found.hits, &found.off);
-    let shown = &hits[..hits.len().min(args.most)];
+    let look = || search(stack, schema, through, &args.text, args.similar, args.most);
+    let found = ui.progress("searching", look);
+    let (shown, off) = (&found.hits, &found.off);
     let shown_off = &off[..off.len().min(args.most - shown.len())];
     let mut places = Places::new(stack);
     let mut entries: Vec<(Place, Vec<String>)> = Vec::new();
@@ -46,7 +46,7 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
         };
         let all: Vec<Value> =
             shown.iter().zip(&entries).map(shape).chain(shown_off.iter().map(of_off)).collect();
-        ui.json(&json!({ "hits": all, "total": hits.len() + off.len() }));
+        ui.json(&json!({ "hits": all, "total": found.total + off.len() }));
         return Ok(ExitCode::SUCCESS);
     }
     let (mut out, paths) = (String::new(), human::Paths::of(project));
@@ -85,7 +85,7 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
         out.push_str(&format!("    {}\n", styled(CYAN, paths.place(&own.place))));
         write_lines(&dedent(&own.text), &mut out);
     }
-    let (all, shown) = (hits.len() + off.len(), shown.len() + shown_off.len());
+    let (all, shown) = (found.total + off.len(), shown.len() + shown_off.len());
     out.push_str(&match all {
         0 if args.similar => format!("nothing has `{}`, or anything like it\n", args.text.join(" ")),
         0 => format!("nothing has `{}`; `--similar` forgives a letter or two\n", args.text.join(" ")),
