@@ -5,7 +5,7 @@ mod support;
 
 use rstest::{fixture, rstest};
 use stitching_core::links::{Labels, resolve};
-use stitching_core::views::{Direction, Graph, How, Others, Request, Sheet, difference};
+use stitching_core::views::{Direction, Graph, How, Others, Request, Sheet, Usual, difference, usual};
 use stitching_core::{Error, Project};
 use tempfile::TempDir;
 
@@ -160,4 +160,54 @@ fn trees_follow_references_both_ways_and_tell_each_record_once(project: (TempDir
     assert_eq!(graph.tree(node("boats:hulk"), Direction::Needs, 1).nowhere, 1);
     let unused: Vec<usize> = graph.unused().iter().map(|(_, _, records)| records.len()).collect();
     assert_eq!(unused, [1, 0]);
+}
+
+/// Records of several files; of each is told how many there are, and how many are of which kind: `10 canal=6`. The kinds
+/// of the rest differ.
+fn of_kinds(files: &[&str]) -> (TempDir, Project) {
+    let mut bundle = String::from(
+        "=== schema.toml\n[table.reaches]\nfiles = \"reaches*.txt\"\nformat = { kind = \"delimited\" }\nkey = \"Reach\"\n",
+    );
+    for (at, told) in files.iter().enumerate() {
+        let mut words = told.split(' ');
+        let number = |word: &str| word.parse::<usize>().expect("a number");
+        let records = number(words.next().expect("how many"));
+        let kinds = words.map(|word| word.split_once('=').expect("a kind"));
+        let mut kinds: Vec<String> =
+            kinds.flat_map(|(kind, count)| vec![kind.to_owned(); number(count)]).collect();
+        kinds.extend((kinds.len()..records).map(|other| format!("other_{other}")));
+        let rows = kinds.iter().enumerate().map(|(row, kind)| format!("reach_{at}_{row}\t{kind}\n"));
+        bundle += &format!("=== game/reaches{at}.txt\nReach\tKind\n{}", rows.collect::<String>());
+    }
+    support::project(&bundle)
+}
+
+#[rstest]
+#[case::one_file(&["10 canal=6"], Some(("canal", 6, 10)))]
+#[case::too_few(&["12 canal=3"], None)]
+#[case::two_alike(&["10 canal=4 river=4"], None)]
+#[case::alone(&["1 canal=1"], None)]
+// It is counted where it is rare, too.
+#[case::rare_in_a_file(&["100 canal=60", "200 canal=1", "100 canal=50"], Some(("canal", 111, 400)))]
+#[case::beaten_by_others(&["100 canal=40", "300 river=120 canal=2"], Some(("river", 120, 400)))]
+#[case::after_many_others(&["9000 canal=4000", "9000 river=10 canal=2000"], Some(("canal", 6000, 18000)))]
+fn what_most_have_is_counted_over_all_files(
+    #[case] files: &[&str],
+    #[case] expected: Option<(&str, u64, u64)>,
+) {
+    let (_folder, project) = of_kinds(files);
+    let names = ["Reach".to_owned(), "Kind".to_owned(), "Missing".to_owned()].into();
+    let ask = |project: &Project| {
+        usual(&project.stack, &project.schema, project.stack.top(), 0, &names).expect("what most have")
+    };
+    let expected: Vec<(String, Usual)> = expected
+        .map(|(value, count, of)| ("Kind".to_owned(), Usual { value: value.to_owned(), count, of }))
+        .into_iter()
+        .collect();
+    let plain: Vec<_> = ask(&project).into_iter().collect();
+    assert_eq!(plain, expected);
+    for _ in 0..2 {
+        let cached = Project::open(&project.folder).and_then(Project::with_cache).expect("a project");
+        assert_eq!(ask(&cached).into_iter().collect::<Vec<_>>(), expected);
+    }
 }

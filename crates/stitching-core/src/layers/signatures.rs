@@ -16,8 +16,14 @@ use std::ops::Range;
 /// The name of the cache.
 const NAME: &str = "signatures";
 
-/// So many bytes have a signature of their own.
+/// At most so many bytes have a signature of their own.
 const BLOCK: usize = 1 << 16;
+
+/// At least so many bytes have a signature of their own.
+const SMALLEST_BLOCK: usize = 1 << 10;
+
+/// For so many bytes of a block there is a bit.
+const BYTES_A_BIT: usize = 2;
 
 /// So many bytes make a gram.
 const GRAM: usize = 4;
@@ -109,7 +115,8 @@ impl Signatures {
         }
         let mut parts: Vec<Range<u64>> = Vec::new();
         for block in (0..blocks).filter(|block| found[block / 8] >> (block % 8) & 1 == 1) {
-            let (start, end) = ((block * BLOCK) as u64, ((block + 1) * BLOCK) as u64);
+            let len = u64::from(bits) * BYTES_A_BIT as u64;
+            let (start, end) = (block as u64 * len, (block as u64 + 1) * len);
             match parts.last_mut() {
                 Some(last) if last.end == start => last.end = end,
                 _ => parts.push(start..end),
@@ -134,16 +141,17 @@ fn place(gram: &[u8], bits: u32) -> usize {
 fn sign(stack: &Stack, file: FileId, escapes: &[u8]) -> Option<Vec<u8>> {
     let mut source = stack.open_file(file).ok()?;
     let size = usize::try_from(stack.files()[file].size).unwrap_or(BLOCK);
-    // Two bits for each byte of a block.
-    let bits = size.clamp(1 << 10, BLOCK).next_power_of_two() / 2;
+    // Of at least eight blocks, since their bits are kept in bytes.
+    let len = (size / 8).clamp(SMALLEST_BLOCK, BLOCK).next_power_of_two();
+    let bits = len / BYTES_A_BIT;
     let taken: Vec<memmem::Finder<'_>> = TAKEN_FOR_ASCII.iter().map(memmem::Finder::new).collect();
     // For each eight blocks as many bytes as a block has bits.
     let mut eights: Vec<u8> = Vec::new();
     let (mut blocks, mut seen) = (0, vec![0; bits]);
-    let mut buffer: Vec<u8> = Vec::with_capacity(BLOCK + OVER);
+    let mut buffer: Vec<u8> = Vec::with_capacity(len + OVER);
     loop {
         let kept = buffer.len();
-        source.by_ref().take((BLOCK + OVER - kept) as u64).read_to_end(&mut buffer).ok()?;
+        source.by_ref().take((len + OVER - kept) as u64).read_to_end(&mut buffer).ok()?;
         if buffer.is_empty() {
             break;
         }
@@ -166,7 +174,7 @@ fn sign(stack: &Stack, file: FileId, escapes: &[u8]) -> Option<Vec<u8>> {
         eights[last..].iter_mut().zip(&seen).for_each(|(own, seen)| *own |= seen << (blocks % 8));
         blocks += 1;
         // What begins in this block may end in the next.
-        buffer.drain(..buffer.len().min(BLOCK));
+        buffer.drain(..buffer.len().min(len));
     }
     let mut out = Vec::with_capacity(HEAD + eights.len());
     out.extend((blocks as u32).to_le_bytes());
@@ -210,7 +218,9 @@ mod tests {
         first
     }
 
+    /// A text with so many bytes before and at least so many after it, in a file that has blocks of the full size.
     fn filled(before: usize, text: &str, after: usize) -> Vec<u8> {
+        let after = after.max(8 * BLOCK - before);
         [vec![b'-'; before], text.as_bytes().to_vec(), vec![b'-'; after]].concat()
     }
 
@@ -223,7 +233,8 @@ mod tests {
     #[case::an_escape(filled(BLOCK + 300, "\\u0070", BLOCK), &["peat"], Some(vec![(1, 2)]))]
     #[case::kelvin(filled(5000, "\u{212a}edge", 0), &["kedge"], Some(vec![(0, 1)]))]
     #[case::too_short(filled(5000, "bog", 0), &["bog"], None)]
-    #[case::small_file(filled(0, "peat", 100), &["peat"], None)]
+    #[case::small_file(b"peat".to_vec(), &["peat"], None)]
+    #[case::small_blocks([vec![b'-'; 5000], b"peat".to_vec()].concat(), &["peat"], Some(vec![(0, 0)]))]
     #[case::wide_characters(filled(0, "\0p\0e\0a\0t", 5000), &["peat"], None)]
     fn blocks_without_a_text_are_left_out(
         #[case] bytes: Vec<u8>,

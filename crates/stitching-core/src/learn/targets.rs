@@ -5,11 +5,9 @@ use super::names;
 use super::profile::Profile;
 use super::references::{self, Source};
 use super::{Studied, Study};
-use crate::tables::key_hash;
-use hashbrown::HashMap;
+use crate::tables::{ByHash, key_hash};
 use hashbrown::hash_map::Entry;
 use std::collections::{BTreeMap, BTreeSet};
-use std::hash::{BuildHasherDefault, Hasher};
 
 /// Where a value can lead.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -43,7 +41,7 @@ pub(super) struct Target {
 pub(super) struct Targets {
     pub list: Vec<Target>,
     /// For each value a target, and where in the chain the next one is.
-    first: HashMap<u64, Link, BuildHasherDefault<Itself>>,
+    first: ByHash<Link>,
     chain: Vec<Link>,
 }
 
@@ -51,24 +49,6 @@ pub(super) struct Targets {
 type Link = (u32, u32);
 
 const END: u32 = u32::MAX;
-
-/// The values are hashes already.
-#[derive(Debug, Default, Clone, Copy)]
-struct Itself(u64);
-
-impl Hasher for Itself {
-    fn finish(&self) -> u64 {
-        self.0
-    }
-
-    fn write(&mut self, bytes: &[u8]) {
-        bytes.iter().for_each(|byte| self.0 = self.0 << 8 | u64::from(*byte));
-    }
-
-    fn write_u64(&mut self, value: u64) {
-        self.0 = value;
-    }
-}
 
 impl Targets {
     /// Adds a target with its values, each given once.

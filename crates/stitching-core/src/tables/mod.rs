@@ -3,10 +3,12 @@
 //! [`read_records`] is the one way to the records of a file; all else (the facts for the index,
 //! what is shown, what is renamed) is built on the [`RecordView`]s it gives.
 
+mod by_hash;
 mod facts;
 mod pieces;
 mod record;
 
+pub(crate) use by_hash::ByHash;
 pub use facts::{
     Extractor, FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, ValueCheck, ValueChecks,
     extract, key_hash, path_hash,

@@ -11,8 +11,9 @@ mod graph;
 mod group;
 mod rows;
 mod sheet;
+mod usual;
 
-pub use around::{Companion, Usual, Version, companions, usual, versions};
+pub use around::{Companion, Version, companions, versions};
 pub use columns::{ColumnPath, Held, Kind, Others, shown_number};
 pub use difference::{Difference, FieldDifference, How, RecordDifference, Side, TableDifference, difference};
 pub use formula::{Answer, Formula};
@@ -21,3 +22,4 @@ pub use graph::{Described, Direction, Graph, Node, Tree};
 pub use group::{Group, Measure, group};
 pub use rows::{Row, RowCell, Rows};
 pub use sheet::{Line, Request, Sheet};
+pub use usual::{Usual, usual};

@@ -36,7 +36,8 @@ pub fn run(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<Exi
     };
     let things = things_of(schema, found.table, &found.key, path, value);
     let uses = find_uses(stack, schema, through, &things)?;
-    let usual = usual(stack, schema, through, found.table)?;
+    let names = record.fields.iter().map(|field| field.name.clone()).collect();
+    let usual = usual(stack, schema, through, found.table, &names)?;
     let companions = companions(stack, schema, through, &found)?;
     let versions = versions(stack, schema, &found)?;
     let only = found.field.map(|field| described.fields[field].name.as_str());
