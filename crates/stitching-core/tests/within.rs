@@ -135,3 +135,30 @@ fn expressions_follow_them(
     let keys: Vec<String> = found.lines.iter().map(|line| line.cells[0].shown()).collect();
     assert_eq!(keys.join(" "), expected);
 }
+
+#[rstest]
+#[case::in_another_file(
+    "\"fixed_to\": \"lamp\" }\n] }\n=== mod/layouts/yard",
+    "\"fixed_to\": \"saw\" }\n] }\n=== mod/layouts/yard",
+    "there is no `quay/saw` in `objects` | `saw` is there as `yard/saw`"
+)]
+#[case::by_a_field(
+    "c1\tquay\tlamp",
+    "c1\tquay\tsaw",
+    "there is no `quay/saw` in `objects` | `saw` is there as `yard/saw`"
+)]
+#[case::misspelt(
+    "c1\tquay\tlamp",
+    "c1\tquay\tlamb",
+    "there is no `quay/lamb` in `objects` | did you mean `quay/lamp`?"
+)]
+#[case::nowhere("c1\tquay\tlamp", "c1\tquay\tanvil", "there is no `quay/anvil` in `objects` | ")]
+fn a_name_of_another_parent_is_pointed_out(#[case] text: &str, #[case] put: &str, #[case] expected: &str) {
+    assert!(BUNDLE.contains(text));
+    let (_folder, project) = support::project(&BUNDLE.replace(text, put));
+    let found: Vec<String> = problems(&project.stack, &project.schema)
+        .into_iter()
+        .map(|own| format!("{} | {}", own.message, own.help.unwrap_or_default()))
+        .collect();
+    assert_eq!(found, [expected]);
+}

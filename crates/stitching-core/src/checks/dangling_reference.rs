@@ -3,7 +3,7 @@
 use super::{Check, Context, Run, Subject, Words};
 use crate::problem::Severity;
 use crate::schema::{Schema, Target};
-use crate::tables::{LinkKind, shown_key};
+use crate::tables::{KEY_SEPARATOR, LinkKind, shown_key};
 
 pub(super) static CHECK: Check = Check {
     code: "dangling-reference",
@@ -80,6 +80,10 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     }
     let mut near: Vec<String> = keyed().flat_map(|names| names.nearest(value)).collect();
     near.dedup();
+    if let Some(help) = under_other_parents(context, subject).filter(|_| near.is_empty()) {
+        words.help = Some(help);
+        return words;
+    }
     let elsewhere = context.tables_with_key(value);
     words.help = match (&near[..], &elsewhere[..]) {
         ([], []) => None,
@@ -91,6 +95,30 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
         words.better = Some(one.clone()).filter(|_| subject.named == subject.value);
     }
     words
+}
+
+/// Where a name that is valid only within a parent stands, if that is under other ones.
+fn under_other_parents(context: &Context<'_>, subject: &Subject<'_>) -> Option<String> {
+    /// More are not listed.
+    const MOST: usize = 3;
+    let rule = subject.rule?;
+    let part = rule.with.iter().position(Option::is_none)?;
+    let of = |key: &str| key.split(KEY_SEPARATOR).nth(part).map(str::to_owned);
+    let own = of(subject.named)?;
+    let keys = rule.refs.iter().filter(|target| target.rule.is_none());
+    let mut found: Vec<String> = keys
+        .flat_map(|target| context.index.keys(target.table))
+        .filter(|(_, key)| of(key).as_deref() == Some(&own))
+        .map(|(_, key)| format!("`{}`", shown_key(key)))
+        .collect();
+    found.sort();
+    found.dedup();
+    let more = match found.len().saturating_sub(MOST) {
+        0 => String::new(),
+        more => format!(" and {more} more"),
+    };
+    found.truncate(MOST);
+    (!found.is_empty()).then(|| format!("`{own}` is there as {}{more}", found.join(", ")))
 }
 
 fn target_name(schema: &Schema, target: &Target) -> String {

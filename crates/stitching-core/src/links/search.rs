@@ -178,12 +178,16 @@ struct Entry {
 }
 
 impl Query {
-    /// Looks first for the longest word alone and for the texts that have the words: a name is found by its text.
+    /// Looks first for one word alone, the rarest as far as its looks tell, and for the texts that have the words: a name is
+    /// found by its text.
     fn new(stack: &Stack, schema: &Schema, through: LayerId, words: Vec<String>, similar: bool) -> Query {
         let mut query =
             Query { phrase: words.join(" "), words, labels: Labels::default(), similar, quick: None };
-        let longest = query.parts().max_by_key(|part| part.len()).filter(|_| !similar).map(str::to_owned);
-        if let Some(word) = longest.as_deref().and_then(|word| Quick::new(Some(word), [])) {
+        let has_numbers = |part: &str| part.bytes().any(|byte| byte.is_ascii_digit());
+        // A number of many digits is rarer than a word.
+        let weight = |part: &&str| part.len() + if has_numbers(part) { 4 } else { 0 };
+        let rarest = query.parts().max_by_key(weight).filter(|_| !similar).map(str::to_owned);
+        if let Some(word) = rarest.as_deref().and_then(|word| Quick::new(Some(word), [])) {
             word.prepare(stack, schema);
             let mut labels = Labels::with(stack, schema, through, &word);
             labels.retain(|text| query.has_words(text));
@@ -192,7 +196,7 @@ impl Query {
                 labels = Labels::of_keys(stack, schema, through, labels.keys());
                 labels.retain(|text| query.has_words(text));
                 let needles = needles_of(schema, &labels);
-                query.quick = Quick::new(longest.as_deref(), needles.iter().map(String::as_str));
+                query.quick = Quick::new(rarest.as_deref(), needles.iter().map(String::as_str));
                 query.labels = labels;
             }
         }
