@@ -4,7 +4,7 @@
 
 use super::{CHECKS, Check, Run, Subject, Words};
 use crate::formats::Fault;
-use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, Switched, load, switched, with_text};
+use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, Switched, load, switched_in, with_text};
 use crate::problem::{Fix, Place, Problem, Related};
 use crate::schema::{Rule, Table};
 use crate::tables::{
@@ -24,25 +24,36 @@ const MOST_SUGGESTIONS: usize = 500;
 pub struct Context<'i> {
     /// The index the problems were found in.
     pub index: &'i Index<'i>,
-    labels: OnceLock<Labels>,
+    labels: Labels,
     overridden: Vec<OnceLock<HashMap<String, (String, String)>>>,
     loaded: Mutex<HashMap<u32, Option<Arc<LoadedFile>>>>,
-    switched: OnceLock<Vec<Switched>>,
+    switched: Vec<Switched>,
 }
 
 /// A problem in the making and its file, as a position in the index.
 pub(super) type Placed = (u32, Seed);
 
 impl<'i> Context<'i> {
-    pub(super) fn new(index: &'i Index<'i>) -> Context<'i> {
+    /// What the words of `seeds` need. Files are read here by several threads at once, so this is not to be called (nor
+    /// put off until) within parallel work: a thread that waits for its part may be given another problem to tell, which
+    /// then would wait for that same thread.
+    fn new(index: &'i Index<'i>, seeds: &[Placed]) -> Context<'i> {
+        let has_label = |(_, seed): &Placed| {
+            seed.record.is_some() && seed.table.is_some_and(|id| index.schema.tables[id].label.is_some())
+        };
+        let is_link = |(_, seed): &Placed| {
+            super::find(seed.code).is_some_and(|check| matches!(check.run, Run::Link { .. }))
+        };
+        let labels = match seeds.iter().any(has_label) {
+            true => Labels::read(index.stack, index.schema, index.through),
+            false => Labels::default(),
+        };
+        let switched = match seeds.iter().any(is_link) {
+            true => switched_in(index.stack, index.schema, &index.marked()),
+            false => Vec::new(),
+        };
         let overridden = index.schema.tables.iter().map(|_| OnceLock::new()).collect();
-        Context {
-            index,
-            labels: OnceLock::new(),
-            overridden,
-            loaded: Mutex::new(HashMap::new()),
-            switched: OnceLock::new(),
-        }
+        Context { index, labels, overridden, loaded: Mutex::new(HashMap::new()), switched }
     }
 
     /// The tables that have a record with this key, by name. A table whose key is itself a
@@ -84,16 +95,12 @@ impl<'i> Context<'i> {
     }
 
     /// The entry of the mod that is switched off and is the record of `table` with `key`, if there is one.
-    /// What is off is looked for at the first call.
     pub fn switched_off(&self, table: usize, key: &str) -> Option<&Switched> {
-        let all = self.switched.get_or_init(|| switched(self.index.stack, self.index.schema));
         let folded = self.index.schema.tables[table].ignore_case;
         let same = |own: &str| own == key || (folded && own.to_lowercase() == key.to_lowercase());
-        all.iter().find(|own| matches!(&own.what, Some((id, own, None)) if *id == table && same(own)))
-    }
-
-    fn labels(&self) -> &Labels {
-        self.labels.get_or_init(|| Labels::read(self.index.stack, self.index.schema, self.index.through))
+        self.switched
+            .iter()
+            .find(|own| matches!(&own.what, Some((id, own, None)) if *id == table && same(own)))
     }
 
     fn file(&self, file: u32) -> Option<Arc<LoadedFile>> {
@@ -111,7 +118,7 @@ impl<'i> Context<'i> {
     }
 
     /// Makes problems of `seeds`. The result is sorted.
-    pub(super) fn problems(&self, mut seeds: Vec<Placed>) -> Vec<Problem> {
+    fn problems(&self, mut seeds: Vec<Placed>) -> Vec<Problem> {
         seeds.sort_by(|a, b| (a.0, a.1.span, a.1.code, a.1.table).cmp(&(b.0, b.1.span, b.1.code, b.1.table)));
         // A file that several tables read has a fault in its layout only once.
         let layout = |seed: &Seed| seed.record.is_none() && matches!(seed.detail, SeedDetail::Known(_));
@@ -295,7 +302,7 @@ impl Reader for Finder<'_, '_> {
 impl Finder<'_, '_> {
     fn label(&self, record: &RecordView<'_>) -> Option<String> {
         let value = record.value(record.table.label?)?;
-        self.context.labels().name(record.table, &value)
+        self.context.labels.name(record.table, &value)
     }
 }
 
@@ -367,7 +374,7 @@ pub(super) fn all_problems(index: &Index<'_>) -> Vec<Problem> {
             Run::Stack(find) => problems.extend(find(index)),
         }
     }
-    problems.extend(Context::new(index).problems(seeds));
+    problems.extend(Context::new(index, &seeds).problems(seeds));
     problems.sort_by(|a, b| a.order().cmp(&b.order()));
     problems
 }

@@ -2,7 +2,7 @@
 
 use super::report::all_problems;
 use super::value_checks;
-use crate::layers::{FileId, LayerId, Stack};
+use crate::layers::{LayerId, Stack};
 use crate::links::{FactsCache, Index, TableFile, TableIndex, switched_in};
 use crate::problem::{Problem, Severity};
 use crate::schema::Schema;
@@ -60,8 +60,7 @@ pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
     let mut problems = all_problems(&index);
     let (records, references) = index.counts();
     let files = index.files.len();
-    let marked: Vec<FileId> =
-        index.files.iter().filter(|file| file.facts.may_have_off).map(|file| file.id).collect();
+    let marked = index.marked();
     let tables = index.tables.iter().map(|table| table_summary(&index, table)).collect();
     drop(index);
     let has_base = through == stack.top() && through > 0;

@@ -102,6 +102,11 @@ pub type FactsCache = Mutex<HashMap<FileId, IndexedParts>>;
 pub type IndexedParts = (Arc<FileFacts>, Option<FileFault>);
 
 impl<'p> Index<'p> {
+    /// The files that may have something switched off in them.
+    pub fn marked(&self) -> Vec<FileId> {
+        self.files.iter().filter(|file| file.facts.may_have_off).map(|file| file.id).collect()
+    }
+
     /// Reads all effective files through layer `through` and indexes them. Files already in
     /// `cache` are not read again. Files that cannot be read are told in their
     /// [`IndexedFile::fault`].
