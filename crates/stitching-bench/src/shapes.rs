@@ -1,5 +1,5 @@
-//! Measures `check` on each shape of file beside a general tool on the same bytes, and an archive beside
-//! the same files unpacked.
+//! Measures `check`, and what is asked about one record, on each shape of file beside a general tool on the same bytes,
+//! and an archive beside the same files unpacked.
 //!
 //! For each shape a project of a few thousand made-up files is written (once; the same arguments give the
 //! same bytes): records with a key, three references, two numbers, a choice and a text. It leaves out what
@@ -63,7 +63,7 @@ struct Record {
 const KINDS: [&str; 4] = ["canal", "river", "basin", "tunnel"];
 const FIELDS: &str = "depth = { type = \"integer\", range = [0, 400] }\nshare = { type = \"integer\" }\nkind = { choice = [\"canal\", \"river\", \"basin\", \"tunnel\"] }\n";
 
-const SHAPES: [Shape; 4] = [
+const SHAPES: [Shape; 5] = [
     Shape {
         name: "xml",
         ending: "xml",
@@ -135,6 +135,17 @@ const SHAPES: [Shape; 4] = [
         around: ("# reaches\nreaches = {\n", "}\n"),
         tool: "rg -c t_k0001234",
     },
+    Shape {
+        name: "lines",
+        ending: "txt",
+        schema: "format = { kind = \"lines\", line = '{id}: {above} to {below} by {beside}, {depth} deep, {share} of {kind}, \"{about}\"', comment = \"#\" }\nkey = \"id\"\n[table.t.fields]\nabove = { ref = \"t\" }\nbelow = { ref = \"t\" }\nbeside = { ref = \"t\" }\n",
+        record: |out, r| {
+            write!(out, "{}: {} to {} by {}, ", r.key, r.refs[0], r.refs[1], r.refs[2])?;
+            writeln!(out, "{} deep, {} of {}, \"{}\"", r.depth, r.share, r.kind, r.text)
+        },
+        around: ("# reaches\n", ""),
+        tool: "rg -c t_k0001234",
+    },
 ];
 
 fn main() -> Result<()> {
@@ -151,9 +162,18 @@ fn main() -> Result<()> {
         let (files, bytes) = files(&dir)?;
         let mut words = shape.tool.split(' ').map(str::to_owned);
         let tool = words.next().unwrap_or_default();
+        let own = |name: &str, command: &str| {
+            Bench::new(name, &stitching, command.split(' ').map(str::to_owned).collect())
+        };
+        let first = |bench| Bench { forget: Some(".stitching/cache"), ..bench };
         let mut benches = [
             Bench::new(shape.tool, tool, words.chain(files).collect()),
-            Bench::new("check", &stitching, vec!["check".to_owned()]),
+            own("check", "check"),
+            first(own("find of a key, first run", "find t_k0001234")),
+            own("find of a key, again", "find t_k0001234"),
+            first(own("show of a record, first run", "show t:t_k0001234")),
+            own("show of a record, again", "show t:t_k0001234"),
+            own("uses of a record, again", "uses t:t_k0001234"),
         ];
         take_turns(&mut benches, &dir, args.rounds)?;
         print(shape.name, &benches, bytes);
