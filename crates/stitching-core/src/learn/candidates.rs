@@ -451,6 +451,9 @@ fn merged(parts: Vec<Candidate>) -> Vec<Candidate> {
         });
         match same {
             Some(own) => {
+                if own.name != part.name {
+                    own.name = without_numbers(&own.name);
+                }
                 own.patterns.extend(part.patterns);
                 own.files.extend(part.files);
                 let known: HashSet<&String> = own.shape.columns.iter().collect();
@@ -463,6 +466,13 @@ fn merged(parts: Vec<Candidate>) -> Vec<Candidate> {
     }
     out.iter_mut().for_each(|own| own.patterns = in_numbered_folders(std::mem::take(&mut own.patterns)));
     out
+}
+
+/// A name without the numbers in it, unless nothing else is: `hold_3_goods` is `hold_goods`.
+fn without_numbers(name: &str) -> String {
+    let words = name.split('_').map(|word| word.trim_matches(|c: char| c.is_ascii_digit()));
+    let kept: Vec<&str> = words.filter(|word| !word.is_empty()).collect();
+    if kept.is_empty() { name.to_owned() } else { kept.join("_") }
 }
 
 /// Whether records of the format called `kind` with these fields may be of one table: all fields are the same, or,

@@ -102,6 +102,7 @@ fn several(stack: &Stack, candidate: &Candidate, table: &Table, counts: &Counts)
     let has_stem = candidate.files.len() > 1;
     let mut combinations: Vec<Vec<Option<usize>>> = Vec::new();
     if has_stem {
+        combinations.push(vec![None]);
         combinations.extend(columns.iter().map(|at| vec![None, Some(*at)]));
     }
     for (number, a) in columns.iter().enumerate() {

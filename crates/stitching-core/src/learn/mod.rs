@@ -39,7 +39,7 @@ use candidates::{Candidate, Found};
 use hashbrown::HashMap;
 use keys::{KeyChoice, STEM, choose_key, votes};
 use profile::{Counts, Profile, SAMPLED, Split, Wanted, profile};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use tables::{table_proposal, texts_setting};
 use write::quoted;
 
@@ -284,9 +284,10 @@ fn keys_above(stack: &Stack, through: LayerId, studied: &[Studied], tables: &[Ta
     let of_mod: Vec<FileId> =
         effective.into_iter().filter(|file| stack.layers()[stack.files()[*file].layer].is_mod).collect();
     let replacing = |own: &Studied| -> Vec<FileId> {
-        let paths: BTreeSet<&str> = own.files.iter().map(|file| stack.files()[*file].path.as_str()).collect();
+        let files: HashSet<FileId> = own.files.iter().copied().collect();
+        let paths: HashSet<&str> = own.files.iter().map(|file| stack.files()[*file].path.as_str()).collect();
         let takes =
-            |file: &&FileId| paths.contains(stack.files()[**file].path.as_str()) && !own.files.contains(file);
+            |file: &&FileId| !files.contains(*file) && paths.contains(stack.files()[**file].path.as_str());
         of_mod.iter().filter(takes).copied().collect()
     };
     let files: Vec<Vec<FileId>> = studied.iter().map(replacing).collect();
