@@ -99,6 +99,7 @@ const FORMATS: &[(&str, &[&str])] = &[
     (PLAIN, &["a", "b"]),
     (QUOTED, &["a", "b"]),
     (r#"{ kind = "delimited", delimiter = "¦", header = false, columns = ["a", "b"] }"#, &["a", "b"]),
+    (r#"{ kind = "delimited", delimiter = "blanks", comment = ";" }"#, &["a", "b"]),
     (STRICT, &["a", "b"]),
     (r##"{ kind = "lines", line = '{a} = "{b}"[ # {c}]', comment = ["//"] }"##, &["a", "b"]),
     (

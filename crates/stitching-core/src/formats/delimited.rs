@@ -10,8 +10,8 @@ use memchr::{memchr, memchr2};
 /// The settings of a delimited file.
 #[derive(Debug, Clone)]
 pub struct Delimited {
-    /// The character between cells.
-    pub delimiter: char,
+    /// What stands between cells.
+    pub delimiter: Delimiter,
     /// Whether a cell may stand in double quotes, with a quote inside written twice.
     pub quoted: bool,
     /// What begins a row that is only a note.
@@ -22,6 +22,15 @@ pub struct Delimited {
     pub trim: bool,
     /// Whether a column of the header that was not asked for is a fault.
     pub closed: bool,
+}
+
+/// What stands between cells.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Delimiter {
+    /// This character: two in a row have an empty cell between them.
+    Sign(char),
+    /// Any number of blanks and tabs. No cell is empty, unless it is quoted; a quoted cell ends on its line.
+    Blanks,
 }
 
 /// Where the names of the columns come from.
@@ -48,8 +57,7 @@ impl Format for Delimited {
     }
 
     fn reads_blocks(&self) -> bool {
-        // A quoted value may go over several lines, and so over the end of a block.
-        !self.quoted
+        self.is_line_by_line()
     }
 
     fn read_block(
@@ -105,21 +113,30 @@ impl Format for Delimited {
     }
 
     fn encode(&self, cell: &Cell, column: &str, value: &str) -> Result<String, String> {
-        if cell.form == Form::Doubled {
+        let lines = value.contains(['\n', '\r']);
+        let one_line = lines && self.delimiter == Delimiter::Blanks;
+        if cell.form == Form::Doubled && !one_line {
             return Ok(value.replace('"', "\"\""));
         }
         let comment = self.comment.as_ref().is_some_and(|mark| value.starts_with(mark.as_str()));
         let blanks = self.trim && value.trim_matches(BLANKS) != value;
         let opens_quote = self.quoted && value.starts_with('"');
-        if !(value.contains([self.delimiter, '\n', '\r']) || comment || blanks || opens_quote) {
+        let cut = match self.delimiter {
+            Delimiter::Sign(sign) => value.contains(sign),
+            Delimiter::Blanks => value.is_empty() || value.contains(BLANKS),
+        };
+        if !(cut || lines || comment || blanks || opens_quote) {
             return Ok(value.to_owned());
         }
-        if self.quoted {
+        if self.quoted && !one_line {
             return Ok(format!("\"{}\"", value.replace('"', "\"\"")));
         }
-        Err(format!(
-            "the column `{column}` cannot hold it: the file has no quotes, and it has a delimiter, a line end, outer blanks or a comment mark in it"
-        ))
+        Err(match one_line {
+            true => format!("the column `{column}` cannot hold it: a row ends with its line"),
+            false => format!(
+                "the column `{column}` cannot hold it: the file has no quotes, and it is empty, or has a delimiter, a line end, outer blanks or a comment mark in it"
+            ),
+        })
     }
 
     fn check_column(&self, column: &str) -> Result<(), String> {
@@ -142,7 +159,7 @@ impl Format for Delimited {
         offsets: &[usize],
         sink: &mut dyn RecordSink,
     ) -> bool {
-        if self.quoted {
+        if !self.is_line_by_line() {
             return false;
         }
         let mut reader = Rows::new(self, text);
@@ -204,6 +221,11 @@ impl AddsOver for Delimited {
 }
 
 impl Delimited {
+    /// Whether a row always ends with its line: a quoted value may go over several.
+    fn is_line_by_line(&self) -> bool {
+        !self.quoted || self.delimiter == Delimiter::Blanks
+    }
+
     /// For each position in a row, which of the wanted columns it is.
     fn bind(
         &self,
@@ -258,7 +280,7 @@ impl Delimited {
 struct Rows<'t> {
     text: &'t str,
     at: usize,
-    delimiter: Delimiter,
+    delimiter: Between,
     quoted: bool,
     trim: bool,
     comment: Option<&'t [u8]>,
@@ -267,40 +289,44 @@ struct Rows<'t> {
 }
 
 /// The delimiter as bytes; nearly always just one.
-enum Delimiter {
+enum Between {
     Byte(u8),
     Text(Box<memchr::memmem::Finder<'static>>, usize),
+    Blanks,
 }
 
-impl Delimiter {
-    fn new(delimiter: char) -> Delimiter {
+impl Between {
+    fn new(delimiter: Delimiter) -> Between {
+        let Delimiter::Sign(sign) = delimiter else { return Between::Blanks };
         let mut buffer = [0; 4];
-        match delimiter.encode_utf8(&mut buffer).as_bytes() {
-            [byte] => Delimiter::Byte(*byte),
-            bytes => Delimiter::Text(Box::new(memchr::memmem::Finder::new(bytes).into_owned()), bytes.len()),
+        match sign.encode_utf8(&mut buffer).as_bytes() {
+            [byte] => Between::Byte(*byte),
+            bytes => Between::Text(Box::new(memchr::memmem::Finder::new(bytes).into_owned()), bytes.len()),
         }
     }
 
     #[inline]
     fn find(&self, bytes: &[u8]) -> Option<usize> {
         match self {
-            Delimiter::Byte(byte) => memchr(*byte, bytes),
-            Delimiter::Text(finder, _) => finder.find(bytes),
+            Between::Byte(byte) => memchr(*byte, bytes),
+            Between::Text(finder, _) => finder.find(bytes),
+            Between::Blanks => memchr2(b' ', b'\t', bytes),
         }
     }
 
     #[inline]
     fn len(&self) -> usize {
         match self {
-            Delimiter::Byte(_) => 1,
-            Delimiter::Text(_, len) => *len,
+            Between::Byte(_) | Between::Blanks => 1,
+            Between::Text(_, len) => *len,
         }
     }
 
     fn count(&self, bytes: &[u8]) -> usize {
         match self {
-            Delimiter::Byte(byte) => memchr::memchr_iter(*byte, bytes).count(),
-            Delimiter::Text(finder, _) => finder.find_iter(bytes).count(),
+            Between::Byte(byte) => memchr::memchr_iter(*byte, bytes).count(),
+            Between::Text(finder, _) => finder.find_iter(bytes).count(),
+            Between::Blanks => memchr::memchr2_iter(b' ', b'\t', bytes).count(),
         }
     }
 }
@@ -310,7 +336,7 @@ impl<'t> Rows<'t> {
         Rows {
             text: text.as_str(),
             at: text.body(),
-            delimiter: Delimiter::new(format.delimiter),
+            delimiter: Between::new(format.delimiter),
             quoted: format.quoted,
             trim: format.trim,
             comment: format.comment.as_ref().map(|mark| mark.as_bytes()),
@@ -343,13 +369,20 @@ impl<'t> Rows<'t> {
             let start = self.at;
             let line_end = memchr(b'\n', &bytes[start..]).map_or(bytes.len(), |at| start + at);
             let end = without_return(bytes, start, line_end);
-            let comment = self.comment.is_some_and(|mark| bytes[start..].starts_with(mark));
-            if comment || bytes[start..end].iter().all(|byte| *byte == b' ') {
+            let by_blanks = matches!(self.delimiter, Between::Blanks);
+            let first = if by_blanks { after_blanks(bytes, start, end) } else { start };
+            let comment = self.comment.is_some_and(|mark| bytes[first..].starts_with(mark));
+            if comment || bytes[first..end].iter().all(|byte| *byte == b' ') {
                 self.at = line_end + 1;
                 continue;
             }
             cells.clear();
             self.count = 0;
+            if by_blanks {
+                self.blank_row(first, end, wanted, cells, sink);
+                self.at = line_end + 1;
+                return Some(Span::new(first, without_blanks(bytes, first, end)));
+            }
             if self.quoted && memchr(b'"', &bytes[start..end]).is_some() {
                 return Some(self.quoted_row(start, wanted, cells, sink));
             }
@@ -361,8 +394,8 @@ impl<'t> Rows<'t> {
 
     fn plain_row(&mut self, start: usize, end: usize, wanted: &[u16], cells: &mut Vec<ColumnCell>) {
         match self.delimiter {
-            Delimiter::Byte(byte) => self.byte_row(byte, start, end, wanted, cells),
-            Delimiter::Text(..) => self.text_row(start, end, wanted, cells),
+            Between::Byte(byte) => self.byte_row(byte, start, end, wanted, cells),
+            Between::Text(..) | Between::Blanks => self.text_row(start, end, wanted, cells),
         }
     }
 
@@ -431,6 +464,50 @@ impl<'t> Rows<'t> {
         self.count = count + 1;
     }
 
+    /// A row whose cells any number of blanks separate, from its first cell at `start` on.
+    fn blank_row(
+        &mut self,
+        start: usize,
+        end: usize,
+        wanted: &[u16],
+        cells: &mut Vec<ColumnCell>,
+        sink: &mut dyn RecordSink,
+    ) {
+        let bytes = &self.text.as_bytes()[..end];
+        let mut at = start;
+        while at < end {
+            let (cell, next) =
+                if self.quoted && bytes[at] == b'"' {
+                    let close = quote_within(bytes, at + 1);
+                    if close.is_none() {
+                        let fault = Fault::new(
+                            "syntax-error",
+                            Span::new(at, at + 1),
+                            "the quote is not closed on its line",
+                        );
+                        sink.fault(fault.help(
+                            "close it at the end of the value; a quote inside a value is written twice",
+                        ));
+                    }
+                    let close = close.unwrap_or(end);
+                    (Cell { span: Span::new(at + 1, close), form: Form::Doubled }, (close + 1).min(end))
+                } else {
+                    let next = memchr2(b' ', b'\t', &bytes[at..]).map_or(end, |len| at + len);
+                    (Cell { span: Span::new(at, next), form: Form::Plain }, next)
+                };
+            if let Some(&column) = wanted.get(self.count).filter(|column| **column != UNWANTED) {
+                cells.push(ColumnCell { column, cell });
+            }
+            self.count += 1;
+            let behind = after_blanks(bytes, next, end);
+            if behind == next && next < end {
+                let fault = Fault::new("syntax-error", Span::new(next, end), "text after the closing quote");
+                sink.fault(fault.help("a blank stands between two cells"));
+            }
+            at = behind;
+        }
+    }
+
     /// Reads a row in which some cell is quoted, so that it may go over several lines.
     fn quoted_row(
         &mut self,
@@ -492,7 +569,7 @@ impl<'t> Rows<'t> {
             return from;
         }
         let rest = &self.text.as_bytes()[from..];
-        let delimiter = |byte: u8| matches!(self.delimiter, Delimiter::Byte(own) if own == byte);
+        let delimiter = |byte: u8| matches!(self.delimiter, Between::Byte(own) if own == byte);
         let blank = |byte: &&u8| BLANKS.contains(&char::from(**byte)) && !delimiter(**byte);
         let blanks = rest.iter().take_while(blank);
         from + blanks.count()
@@ -502,10 +579,10 @@ impl<'t> Rows<'t> {
     fn cell_end(&self, from: usize) -> usize {
         let bytes = self.text.as_bytes();
         let found = match &self.delimiter {
-            Delimiter::Byte(byte) => memchr2(*byte, b'\n', &bytes[from..]).map(|at| from + at),
-            Delimiter::Text(finder, _) => {
+            Between::Byte(byte) => memchr2(*byte, b'\n', &bytes[from..]).map(|at| from + at),
+            Between::Text(..) | Between::Blanks => {
                 let end = line_end(bytes, from);
-                Some(finder.find(&bytes[from..end]).map_or(end, |at| from + at))
+                Some(self.delimiter.find(&bytes[from..end]).map_or(end, |at| from + at))
             }
         };
         found.unwrap_or(bytes.len())
@@ -517,14 +594,7 @@ impl<'t> Rows<'t> {
     /// other value: then this one is not closed, and only its own row is lost.
     fn closing_quote(&self, from: usize) -> Option<usize> {
         let bytes = self.text.as_bytes();
-        let mut at = from;
-        loop {
-            at += memchr(b'"', &bytes[at..])?;
-            if bytes.get(at + 1) != Some(&b'"') {
-                break;
-            }
-            at += 2;
-        }
+        let at = quote_within(bytes, from)?;
         let rest = &bytes[at + 1..];
         let ends = rest.is_empty() || rest[0] == b'\n' || rest.starts_with(b"\r\n");
         let closes = ends || self.delimiter.find(&rest[..rest.len().min(4)]) == Some(0);
@@ -559,6 +629,30 @@ fn line_end(bytes: &[u8], from: usize) -> usize {
 
 fn without_return(bytes: &[u8], start: usize, end: usize) -> usize {
     if end > start && bytes[end - 1] == b'\r' { end - 1 } else { end }
+}
+
+/// Where the blanks end that begin at `start`.
+fn after_blanks(bytes: &[u8], start: usize, end: usize) -> usize {
+    let blanks = bytes[start..end].iter().take_while(|byte| BLANKS.contains(&char::from(**byte)));
+    start + blanks.count()
+}
+
+/// Where what begins at `start` ends without the blanks before `end`.
+fn without_blanks(bytes: &[u8], start: usize, end: usize) -> usize {
+    let blanks = bytes[start..end].iter().rev().take_while(|byte| BLANKS.contains(&char::from(**byte)));
+    end - blanks.count()
+}
+
+/// The quote that ends a value which begins at `from`, doubled quotes passed over.
+fn quote_within(bytes: &[u8], from: usize) -> Option<usize> {
+    let mut at = from;
+    loop {
+        at += memchr(b'"', &bytes[at..])?;
+        if bytes.get(at + 1) != Some(&b'"') {
+            return Some(at);
+        }
+        at += 2;
+    }
 }
 
 fn counted(number: usize, word: &str) -> String {

@@ -24,7 +24,7 @@ mod xml;
 
 pub use adding::{Addition, AddsOver};
 pub use blocks::{BlockPath, Blocks, Taken};
-pub use delimited::{Delimited, Header};
+pub use delimited::{Delimited, Delimiter, Header};
 pub use ini::{GoesOn, Ini, Repeated};
 pub use json::{Json, JsonPath, JsonPathError};
 pub use lines::Lines;

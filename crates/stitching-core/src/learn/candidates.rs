@@ -1,11 +1,15 @@
 //! Which files hold like records: the tables that a game seems to have.
 
+use super::copies::{Compared, Sketch, copies};
 use super::names::{is_language, plain_name, stem_words};
-use super::recognise::{MAY_LACK, Recognised, Settings, by_key_or_section, format_source, recognise, sample};
+use super::recognise::{
+    MAY_LACK, Recognised, SAMPLE_BYTES, Settings, by_file, by_key_or_section, format_source, recognise,
+    sample,
+};
 use super::shapes::{Place, RecordShape, shapes_of};
 use crate::formats::Outline;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
-use crate::links::with_text;
+use crate::links::{with_start, with_text};
 use crate::project::PROJECT_FILE;
 use crate::schema::Schema;
 use crate::text::{Encoding, Text, TextFault};
@@ -42,6 +46,8 @@ pub(super) struct Found {
     pub candidates: Vec<Candidate>,
     /// Files of text that were not recognised.
     pub unknown: Vec<FileId>,
+    /// Files that are copies of others, and these.
+    pub copies: BTreeMap<FileId, FileId>,
     /// How many files are no text: pictures, sounds.
     pub binary: usize,
     /// The languages that paths name.
@@ -54,6 +60,8 @@ struct Seen {
     what: Option<Recognised>,
     encoding: Option<String>,
     binary: bool,
+    /// For telling copies, if it has several records.
+    sketch: Option<Sketch>,
 }
 
 /// The folder and ending of some files, the files, and those of them that were looked at.
@@ -69,8 +77,8 @@ pub(super) fn candidates(stack: &Stack, schema: &Schema, through: LayerId) -> Fo
     // What describes the project is no data of the game.
     let is_own = |path: &RelPath| path.as_str() == PROJECT_FILE || path.as_str().ends_with(".schema.toml");
     let described = |path: &RelPath| is_own(path) || !schema.tables_of(path).is_empty();
-    let files =
-        files_to_study(stack, through).into_iter().filter(|file| !described(&stack.files()[*file].path));
+    let (known, files): (Vec<FileId>, Vec<FileId>) =
+        files_to_study(stack, through).into_iter().partition(|file| described(&stack.files()[*file].path));
     // Files of one folder and ending are looked at together, and if there are very many, only some of them.
     let mut groups: BTreeMap<(String, String), Vec<FileId>> = BTreeMap::new();
     for file in files {
@@ -80,7 +88,7 @@ pub(super) fn candidates(stack: &Stack, schema: &Schema, through: LayerId) -> Fo
     }
     let mut found = Found::default();
     let mut parts: Vec<Candidate> = Vec::new();
-    let seen: Vec<Group> = groups
+    let mut seen: Vec<Group> = groups
         .into_par_iter()
         .map(|(place, files)| {
             let step = files.len().div_ceil(LOOKED_AT).max(1);
@@ -88,9 +96,12 @@ pub(super) fn candidates(stack: &Stack, schema: &Schema, through: LayerId) -> Fo
             (place, files, seen)
         })
         .collect();
+    found.copies = copies_among(stack, schema, &known, &mut seen);
     for ((folder, ending), files, seen) in seen {
         let all_seen = seen.len() == files.len();
         found.binary += seen.iter().filter(|seen| seen.binary).count();
+        let seen: Vec<Seen> =
+            seen.into_iter().filter(|seen| !found.copies.contains_key(&seen.file)).collect();
         found
             .unknown
             .extend(seen.iter().filter(|seen| !seen.binary && seen.what.is_none()).map(|seen| seen.file));
@@ -153,9 +164,50 @@ fn look_at(stack: &Stack, file: FileId) -> Seen {
         let encoding = (guessed || !text.encoding().is_utf8()).then(|| Encoding::name(text.encoding()));
         let binary = matches!(text.fault(), Some(TextFault::Binary { .. }));
         let what = if binary { None } else { recognise(text) };
-        Seen { file, what, encoding: encoding.filter(|_| guessed), binary }
+        let several = what.as_ref().is_some_and(|what| what.shapes.iter().any(|own| !own.whole_file));
+        let sketch = several.then(|| Sketch::of(sample(text.as_str())));
+        Seen { file, what, encoding: encoding.filter(|_| guessed), binary, sketch }
     };
-    with_text(stack, file, look).unwrap_or(Seen { file, what: None, encoding: None, binary: true })
+    let unreadable = Seen { file, what: None, encoding: None, binary: true, sketch: None };
+    with_text(stack, file, look).unwrap_or(unreadable)
+}
+
+/// The files that are copies of others, of those that were looked at in full. What the schema describes (`known`) counts
+/// as an original; translations are no copies of each other.
+fn copies_among(
+    stack: &Stack,
+    schema: &Schema,
+    known: &[FileId],
+    seen: &mut [Group],
+) -> BTreeMap<FileId, FileId> {
+    let mut compared: Vec<Compared<'_>> = Vec::new();
+    let path = |file: FileId| &stack.files()[file].path;
+    let is_apart = |file: FileId| language_pattern(path(file).as_str()).is_none();
+    for (.., seen) in seen.iter_mut().filter(|(_, files, seen)| seen.len() == files.len()) {
+        let own = seen.iter_mut().filter(|seen| is_apart(seen.file));
+        let own = own.filter_map(|seen| Some((seen.file, seen.sketch.take()?)));
+        compared.extend(own.map(|(file, sketch)| Compared {
+            file,
+            path: path(file),
+            sketch,
+            described: false,
+        }));
+    }
+    if compared.is_empty() {
+        return BTreeMap::new();
+    }
+    let described = |file: &&FileId| {
+        let tables = schema.tables_of(path(**file));
+        is_apart(**file) && tables.iter().any(|id| !schema.tables[*id].is_of_files())
+    };
+    let sketch = |file: &FileId| {
+        let of_start = |text: &Text<'_>| Sketch::of(sample(text.as_str()));
+        let sketch = with_start(stack, *file, SAMPLE_BYTES, of_start).ok()?;
+        Some(Compared { file: *file, path: path(*file), sketch, described: true })
+    };
+    let known: Vec<Compared<'_>> = known.par_iter().filter(described).filter_map(sketch).collect();
+    compared.extend(known);
+    copies(&compared)
 }
 
 /// The files that are alike: of one format with one set of record shapes, or, where columns differ a
@@ -270,6 +322,11 @@ fn of_cluster(
                 };
             }
             let own_name = shape.name.as_deref().map(plain_name).filter(|name| !name.is_empty());
+            // A section is a part of what its file is about.
+            let own_name = match kind {
+                "ini" => own_name.map(|name| format!("{file_name}_{name}")),
+                _ => own_name,
+            };
             Candidate {
                 name: own_name.filter(|_| !only).unwrap_or_else(|| file_name.clone()),
                 patterns: patterns.clone(),
@@ -303,7 +360,8 @@ fn shapes_together(
             for seen in cluster {
                 let _ = with_text(stack, seen.file, |text| samples.push(sample(text.as_str()).to_owned()));
             }
-            return vec![by_key_or_section(samples.iter().map(String::as_str))];
+            let texts = || samples.iter().map(String::as_str);
+            return by_file(texts()).unwrap_or_else(|| vec![by_key_or_section(texts())]);
         }
         _ => None,
     };

@@ -10,6 +10,7 @@ use crate::formats::{Column, ColumnCell, Fault, Form, RawRecord, RecordSink, dec
 use crate::layers::{FileId, RelPath, Stack};
 use crate::links::with_text;
 use crate::schema::Table;
+use crate::tables::key_hash;
 use hashbrown::HashSet;
 use rayon::prelude::*;
 use xxhash_rust::xxh3::Xxh3;
@@ -65,7 +66,9 @@ fn single(candidate: &Candidate, table: &Table, counts: &Counts, votes: &[u32]) 
         score += if is_place { 5.0 } else { 0.0 };
         score += if at == 0 { 2.0 } else { -0.2 * at as f64 };
         score += f64::from(votes[at].min(3)) * 1.5;
-        score += if names_identifier(&field.name) { 3.0 } else { 0.0 };
+        // Beside a file's name, a name inside it is what the player sees rather than an identifier.
+        let is_label = place == Some(STEM) && field.name.to_lowercase().ends_with("name");
+        score += if names_identifier(&field.name) && !is_label { 3.0 } else { 0.0 };
         score += if agreement(&field.name, &candidate.name) == 2 { 3.0 } else { 0.0 };
         score += if own.lettered * 2 > own.values { 1.0 } else { 0.0 };
         score -= if own.spaced * 3 > own.values && !is_place { 4.0 } else { 0.0 };
@@ -78,12 +81,18 @@ fn single(candidate: &Candidate, table: &Table, counts: &Counts, votes: &[u32]) 
         score -= if own.numbers > 0 && own.lowest < 0.0 { 2.0 } else { 0.0 };
         found.push((score, at));
     }
+    // The file's name, where each file has one record of them. It loses to a column that says it has identifiers.
+    let of_files = table.fields.len();
+    if place == Some(STEM) && counts.records as usize == candidate.files.len() {
+        found.push((5.0 + f64::from(votes[of_files].min(3)) * 1.5, of_files));
+    }
     found.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
     let (score, best) = *found.first().filter(|(score, _)| *score > DOUBTFUL)?;
-    let name = |at: usize| table.fields[at].name.clone();
+    let name = |at: usize| table.fields.get(at).map_or(STEM.to_owned(), |field| field.name.clone());
+    let share = counts.columns.get(best).map_or(1.0, Profile::uniqueness);
     let choice = KeyChoice {
         parts: vec![name(best)],
-        unique: (counts.columns[best].uniqueness() * counts.records as f64) as u64,
+        unique: (share * counts.records as f64) as u64,
         rivals: found[1..].iter().take(3).map(|(_, at)| name(*at)).collect(),
     };
     Some((score, choice))
@@ -228,9 +237,9 @@ impl RecordSink for Together<'_> {
     fn fault(&mut self, _fault: Fault) {}
 }
 
-/// For each table and field how many columns elsewhere seem to hold its values: what others point to is
-/// most likely the key.
-pub(super) fn votes(studied: &[Studied], counts: &[Counts]) -> Vec<Vec<u32>> {
+/// For each table and field, and last for the names of its files, how many columns elsewhere seem to hold the values: what
+/// others point to is most likely the key.
+pub(super) fn votes(stack: &Stack, studied: &[Studied], counts: &[Counts]) -> Vec<Vec<u32>> {
     let mut targets = Targets::default();
     let mut fields: Vec<(usize, usize)> = Vec::new();
     for (table, own) in studied.iter().enumerate().filter(|(_, own)| own.candidate.is_some()) {
@@ -248,9 +257,23 @@ pub(super) fn votes(studied: &[Studied], counts: &[Counts]) -> Vec<Vec<u32>> {
                 targets.add(target, profile.distinct.keys().copied());
             }
         }
+        if own.candidate.as_ref().is_some_and(|own| own.shape.key.as_deref() == Some(STEM)) {
+            let stems: HashSet<u64> =
+                own.files.iter().map(|file| key_hash(stack.files()[*file].path.stem(), false)).collect();
+            fields.push((table, counts[table].columns.len()));
+            let target = Target {
+                leads: Leads::Record(table),
+                name: own.table.name.clone(),
+                column: STEM.to_owned(),
+                keys: stems.len(),
+                dense: false,
+                lettered: true,
+            };
+            targets.add(target, stems.into_iter());
+        }
     }
-    let level = |(table, field): (usize, usize)| counts[table].columns[field].level;
-    let mut votes: Vec<Vec<u32>> = counts.iter().map(|own| vec![0; own.columns.len()]).collect();
+    let level = |(table, field): (usize, usize)| counts[table].columns.get(field).map_or(0, |own| own.level);
+    let mut votes: Vec<Vec<u32>> = counts.iter().map(|own| vec![0; own.columns.len() + 1]).collect();
     for (table, own) in studied.iter().enumerate() {
         let by_language =
             own.candidate.as_ref().is_some_and(|own| own.kind == "po" || own.patterns[0].contains("{lang}"));

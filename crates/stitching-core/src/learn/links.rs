@@ -174,9 +174,14 @@ impl Study<'_> {
         let explained = (fit + misspelt.min(values / 20 + 1)) as f64 / values as f64;
         let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
         let is_file = matches!(target.leads, Leads::File(_));
-        // A file's name loses to a declared key.
-        let counts = |rival: &&references::Hits| {
-            is_file || !matches!(targets.list[rival.target].leads, Leads::File(_))
+        // A file's name loses to a declared key; and to a key loses what else tells records apart, and a text of the same
+        // name, unless the column's name speaks of it.
+        let counts = |rival: &&references::Hits| match targets.list[rival.target].leads {
+            Leads::Record(_) => true,
+            Leads::Column(_) | Leads::Text => {
+                !matches!(target.leads, Leads::Record(_)) || references::agrees(source, targets, rival) > 0
+            }
+            Leads::File(_) => is_file,
         };
         let as_good: Vec<&references::Hits> = found
             .rivals
@@ -206,6 +211,8 @@ impl Study<'_> {
             let enough = match named {
                 2 => distinct >= 2 || (distinct == 1 && target.keys <= 3),
                 1 => distinct >= 3,
+                // A whole path is there by no chance.
+                _ if target.leads == Leads::File("{}".to_owned()) => distinct >= 3,
                 _ => distinct >= 4 && !is_file || distinct >= 6,
             };
             match () {
@@ -240,8 +247,9 @@ impl Study<'_> {
                 format!("names the same records as {}, one to one", target.name),
                 vec![("ref".to_owned(), quoted(&target.name))],
             ),
-            Leads::Record(_) => {
-                (format!("points to {}", target.name), vec![("ref".to_owned(), quoted(&target.name))])
+            Leads::Record(_) | Leads::Column(_) => {
+                let shown = target.shown();
+                (format!("points to {shown}"), vec![("ref".to_owned(), quoted(&shown))])
             }
             Leads::Text => ("is a text key".to_owned(), vec![("text".to_owned(), "true".to_owned())]),
             Leads::File(template) => {
@@ -302,7 +310,7 @@ impl Study<'_> {
         let ids = std::iter::once(&found.best).chain(&found.besides);
         let records = ids
             .map(|hits| &targets.list[hits.target])
-            .filter(|target| matches!(target.leads, Leads::Record(_)));
+            .filter(|target| matches!(target.leads, Leads::Record(_) | Leads::Column(_)));
         let needs: Vec<String> = records.map(|target| target.name.clone()).collect();
         let one = |field: &usize| Proposal {
             band,
@@ -339,7 +347,7 @@ impl Near<'_> {
         let mut indexes = self.indexes.borrow_mut();
         let index = indexes.entry(target).or_insert_with(|| {
             let own = &self.targets.list[target];
-            let Leads::Record(table) = own.leads else { return None };
+            let (Leads::Record(table) | Leads::Column(table)) = own.leads else { return None };
             if own.keys > MOST_NEAR {
                 return None;
             }

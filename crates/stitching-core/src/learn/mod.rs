@@ -8,6 +8,7 @@
 
 mod candidates;
 mod computed;
+mod copies;
 mod documentation;
 mod follows;
 mod keys;
@@ -18,6 +19,7 @@ mod profile;
 mod proposal;
 mod recognise;
 mod references;
+mod rows;
 mod shapes;
 mod siblings;
 mod start;
@@ -51,6 +53,8 @@ pub struct Learned {
     pub proposals: Vec<Proposal>,
     /// Files of text of which nothing could be made: their paths.
     pub unknown: Vec<String>,
+    /// Files that are copies of others, with the path of the other: they are left out.
+    pub copies: Vec<(String, String)>,
     /// How many files are no text.
     pub binary: usize,
     /// The languages that paths name.
@@ -85,13 +89,14 @@ const LOOKED_AT: usize = 24;
 /// from the layer below, since mistakes of the mod would spoil the evidence. Nothing is proposed of what
 /// `schema` says already.
 pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
-    let Found { candidates, unknown, binary, languages } = candidates::candidates(stack, schema, through);
+    let Found { candidates, unknown, copies, binary, languages } =
+        candidates::candidates(stack, schema, through);
     let mut studied: Vec<Studied> = described(stack, schema, through);
     studied.extend(candidates.into_iter().filter_map(|candidate| undescribed(stack, schema, candidate)));
     let tables: Vec<Table> = studied.iter().map(|own| own.table.clone()).collect();
     let files: Vec<Vec<FileId>> = studied.iter().map(|own| own.files.clone()).collect();
     let mut counts = first_look(stack, &studied, &tables, &files);
-    let votes = votes(&studied, &counts);
+    let votes = votes(stack, &studied, &counts);
     for (at, (own, counts)) in studied.iter_mut().zip(&counts).enumerate() {
         if let Some(candidate) = &own.candidate {
             own.key = choose_key(stack, candidate, &own.table, counts, &votes[at]);
@@ -159,9 +164,11 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
         studied.iter().enumerate().map(|(at, own)| (own.table.name.as_str(), at)).collect();
     proposals
         .sort_by_key(|own| (order.get(own.table.as_str()).copied(), own.topic != Topic::Table, own.band));
+    let path = |file: FileId| stack.files()[file].path.to_string();
     Learned {
         proposals,
-        unknown: unknown.iter().map(|file| stack.files()[*file].path.to_string()).collect(),
+        unknown: unknown.into_iter().map(path).collect(),
+        copies: copies.into_iter().map(|(copy, of)| (path(copy), path(of))).collect(),
         binary,
         languages: languages.into_iter().collect(),
         tables: studied.len(),

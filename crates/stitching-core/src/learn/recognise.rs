@@ -1,5 +1,6 @@
 //! Recognising what a file is by its content: its format with all settings, as the schema writes them.
 
+use super::rows::{separated, spaced, tabs};
 use super::shapes::{Place, RecordShape, shapes_of};
 use super::write::quoted;
 use crate::formats::{BlockPath, Blocks, Format, Json, JsonPath, Outline, RecordSink, Taken, Xml, XmlPath};
@@ -70,6 +71,7 @@ pub(super) fn recognise(text: &Text<'_>) -> Option<Recognised> {
         .or_else(|| ini(&lines))
         .or_else(|| blocks(&content, &lines))
         .or_else(|| separated(&lines))
+        .or_else(|| spaced(&lines))
         .or_else(|| template(&lines, true))
 }
 
@@ -138,11 +140,13 @@ fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
 }
 
 /// The lines of a sample that are not blank.
-struct Lines<'t> {
+pub(super) struct Lines<'t> {
     /// Those that no mark makes notes.
-    lines: Vec<&'t str>,
+    pub lines: Vec<&'t str>,
     /// The marks of those that are.
     marks: Vec<&'static str>,
+    /// The last note above the first line that is none, without its mark.
+    pub note_above: Option<&'t str>,
 }
 
 impl<'t> Lines<'t> {
@@ -158,12 +162,15 @@ impl<'t> Lines<'t> {
                 marks.push(mark);
             }
         }
-        let note = |line: &&str| !marks.iter().any(|mark| line.trim_start().starts_with(mark));
-        Lines { lines: lines.into_iter().filter(note).collect(), marks }
+        let without_mark =
+            |line: &&'t str| marks.iter().find_map(|mark| line.trim_start().strip_prefix(mark));
+        let note_above = lines.iter().map_while(without_mark).last();
+        let lines = lines.iter().filter(|line| without_mark(line).is_none()).copied().collect();
+        Lines { lines, marks, note_above }
     }
 
     /// The marks as a setting, but for those that the format knows by itself.
-    fn comment_setting(&self, known: &[&str]) -> Option<(&'static str, String)> {
+    pub fn comment_setting(&self, known: &[&str]) -> Option<(&'static str, String)> {
         let marks: Vec<String> = self.marks.iter().map(|mark| quoted(mark)).collect();
         match marks.as_slice() {
             [] => None,
@@ -189,80 +196,6 @@ fn po(lines: &Lines<'_>) -> Option<Recognised> {
         shapes: vec![RecordShape::plain(Some("msgid"))],
         doubt: None,
     })
-}
-
-fn tabs(lines: &Lines<'_>) -> Option<Recognised> {
-    delimited(lines, '\t')
-}
-
-fn separated(lines: &Lines<'_>) -> Option<Recognised> {
-    [';', ',', '|'].into_iter().find_map(|delimiter| delimited(lines, delimiter))
-}
-
-/// The cells of a line; delimiters in quotes are none.
-fn cells(line: &str, delimiter: char) -> Vec<&str> {
-    let mut quoted = false;
-    line.split(|next: char| {
-        quoted ^= next == '"' && delimiter != '\t';
-        next == delimiter && !quoted
-    })
-    .collect()
-}
-
-fn delimited(lines: &Lines<'_>, delimiter: char) -> Option<Recognised> {
-    // A header may begin with what is a mark of notes elsewhere, so notes are taken out only here.
-    let rows: Vec<Vec<&str>> = lines.lines.iter().map(|line| cells(line, delimiter)).collect();
-    let width = rows.first()?.len();
-    if width < 2 || rows.len() < 2 {
-        return None;
-    }
-    let fitting = rows.iter().filter(|row| row.len() == width).count();
-    if fitting * 10 < rows.len() * 9 && !(delimiter == '\t' && rows.iter().all(|row| row.len() <= width)) {
-        return None;
-    }
-    let header = &rows[0];
-    let name = |cell: &&str| {
-        let cell = cell.trim().trim_matches('"');
-        cell.chars().count() <= 60 && !cell.is_empty() && crate::schema::number(cell).is_none()
-    };
-    let named = header.iter().filter(|cell| name(cell)).count();
-    let has_header = named * 10 >= width * 9 && unlike_rows(&rows);
-    if !has_header && delimiter != '\t' && delimiter != ';' {
-        // Commas stand in prose too.
-        let short = rows.iter().flatten().filter(|cell| cell.split_whitespace().count() <= 3).count();
-        if short * 10 < rows.len() * width * 9 || rows.len() < 4 {
-            return None;
-        }
-    }
-    let mut settings = Settings::new();
-    if delimiter != '\t' {
-        settings.push(("delimiter", format!("\"{delimiter}\"")));
-    }
-    settings.extend(lines.comment_setting(&[]));
-    let columns: Vec<String> = if has_header {
-        header.iter().map(|cell| cell.trim_matches(['"', '\r']).to_owned()).collect()
-    } else {
-        let names: Vec<String> = (1..=width).map(|column| format!("c{column}")).collect();
-        let shown: Vec<String> = names.iter().map(|name| quoted(name)).collect();
-        settings.push(("header", "false".to_owned()));
-        settings.push(("columns", format!("[{}]", shown.join(", "))));
-        names
-    };
-    let mut shape = RecordShape::plain(None);
-    shape.columns = columns;
-    let doubt = (!has_header).then_some("it has no header row, so that its columns have numbers for names");
-    Some(Recognised { kind: "delimited", settings, shapes: vec![shape], doubt })
-}
-
-/// Whether the first row is unlike the others: its cells are not among the values of their columns, and it
-/// has words where these have numbers, or only names.
-fn unlike_rows(rows: &[Vec<&str>]) -> bool {
-    let (header, rest) = (&rows[0], &rows[1..]);
-    let repeated = |at: usize| rest.iter().filter(|row| row.get(at) == Some(&header[at])).count();
-    let again = (0..header.len()).filter(|at| !header[*at].is_empty() && repeated(*at) > 0).count();
-    let mut seen = std::collections::HashSet::new();
-    let twice = header.iter().filter(|cell| !cell.is_empty() && !seen.insert(**cell)).count();
-    again * 4 <= header.len() && twice * 2 <= header.len()
 }
 
 fn ini(lines: &Lines<'_>) -> Option<Recognised> {
@@ -325,6 +258,61 @@ fn ini(lines: &Lines<'_>) -> Option<Recognised> {
     shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
     shape.columns.sort();
     Some(Recognised { kind: "ini", settings, shapes: vec![shape], doubt: None })
+}
+
+/// The shapes of several INI files that have the same sections: each section is a part of what the file is about. The
+/// first of them, or the one that is called after nothing in particular, has no name of its own. `None` if files have
+/// sections of their own, or hardly any file has more than one.
+pub(super) fn by_file<'t>(texts: impl Iterator<Item = &'t str>) -> Option<Vec<RecordShape>> {
+    /// Fewer files may have a section in common by chance.
+    const FEWEST: usize = 3;
+    const GENERAL: [&str; 8] = ["general", "main", "common", "info", "base", "basic", "header", "settings"];
+    let (mut files, mut all) = (0, 0);
+    // How many files have a section, and its keys.
+    let mut sections: Vec<(String, usize, Vec<String>)> = Vec::new();
+    for text in texts {
+        files += 1;
+        let mut of_file: Vec<usize> = Vec::new();
+        for line in Lines::of(text).lines {
+            let line = line.trim();
+            let name = line.strip_prefix('[').and_then(|rest| Some(rest.split_once(']')?.0.trim()));
+            if let Some(name) = name {
+                let at = sections.iter().position(|(own, ..)| own == name).unwrap_or_else(|| {
+                    sections.push((name.to_owned(), 0, Vec::new()));
+                    sections.len() - 1
+                });
+                if of_file.contains(&at) {
+                    return None;
+                }
+                of_file.push(at);
+                (all, sections[at].1) = (all + 1, sections[at].1 + 1);
+            } else if let (Some((key, _)), Some(at)) = (line.split_once('='), of_file.last()) {
+                let (key, keys) = (key.trim(), &mut sections[*at].2);
+                if !keys.iter().any(|own| own == key) {
+                    keys.push(key.to_owned());
+                }
+            }
+        }
+    }
+    let mut common: Vec<(String, usize, Vec<String>)> =
+        sections.into_iter().filter(|(_, count, _)| *count >= FEWEST && count * 10 >= files * 6).collect();
+    let count: usize = common.iter().map(|(_, count, _)| count).sum();
+    let plain = |name: &str| !name.is_empty() && !name.contains(['{', '}', '[', ']']);
+    if count * 10 < all * 9 || common.is_empty() || !common.iter().all(|(name, ..)| plain(name)) {
+        return None;
+    }
+    let general = common.iter().position(|(name, ..)| GENERAL.contains(&name.to_lowercase().as_str()));
+    let main = common.remove(general.unwrap_or(0));
+    let shape = |(section, _, mut columns): (String, usize, Vec<String>), named: bool| {
+        columns.sort();
+        RecordShape {
+            name: named.then(|| section.clone()),
+            records: Some(("section", section)),
+            columns,
+            ..RecordShape::plain(Some("{stem}"))
+        }
+    };
+    Some(std::iter::once(shape(main, false)).chain(common.into_iter().map(|own| shape(own, true))).collect())
 }
 
 /// The shape of INI files with sections: a key that stands in many sections is a field of records; if
@@ -506,7 +494,7 @@ fn carried(lines: &Lines<'_>) -> Option<Recognised> {
     if heads.len() < 2 || rest.len() < heads.len() * 2 || one_after_another {
         return None;
     }
-    let below = Lines { lines: rest, marks: lines.marks.clone() };
+    let below = Lines { lines: rest, marks: lines.marks.clone(), note_above: None };
     let mut found = template(&below, false)?;
     let shape = found.shapes.first_mut()?;
     let all_fit = !found.settings.iter().any(|(name, _)| *name == "others");
@@ -611,12 +599,51 @@ mod tests {
     }
 
     #[rstest]
+    #[case::each_has_the_same(&["[cargo]\na = 1\n[General]\nb = 2\n"; 3], "General=b, cargo as cargo=a")]
+    #[case::one_lacks_one(
+        &["[x]\na = 1\n[y]\nb = 2\n", "[x]\na = 1\n[y]\nb = 2\n", "[x]\na = 1\n", "[x]\nc = 1\n[y]\nb = 2\n"],
+        "x=a c, y as y=b"
+    )]
+    #[case::sections_of_their_own(&["[p]\na = 1\n[q]\na = 2\n", "[r]\na = 1\n", "[s]\na = 1\n"], "none")]
+    #[case::too_few_files(&["[x]\na = 1\n[y]\nb = 2\n"; 2], "none")]
+    #[case::the_same_twice_in_a_file(&["[x]\na = 1\n[x]\na = 2\n"; 3], "none")]
+    fn sections_that_all_files_have(#[case] texts: &[&str], #[case] expected: &str) {
+        let shown = |shape: RecordShape| {
+            let name = shape.name.map(|name| format!(" as {name}")).unwrap_or_default();
+            format!(
+                "{}{name}={}",
+                shape.records.map(|(_, section)| section).unwrap_or_default(),
+                shape.columns.join(" ")
+            )
+        };
+        let found = by_file(texts.iter().copied());
+        let told = found.map(|own| own.into_iter().map(shown).collect::<Vec<_>>().join(", "));
+        assert_eq!(told.as_deref().unwrap_or("none"), expected);
+    }
+
+    #[rstest]
     #[case::tabs("A\tB\n1\tx\n2\ty\n", r#"{ kind = "delimited" } [A B] "#)]
     #[case::notes_in_tabs("# all\nA\tB\n1\tx\n2\ty\n", r##"{ kind = "delimited", comment = "#" } [A B] "##)]
     #[case::quotes("A;B\n\"x;y\";2\nz;3\n", r#"{ kind = "delimited", delimiter = ";" } [A B] "#)]
     #[case::no_header(
         "n,1\nm,2\no,3\np,4\n",
         r#"{ kind = "delimited", delimiter = ",", header = false, columns = ["c1", "c2"] } [c1 c2] "#
+    )]
+    #[case::a_header_in_a_note(
+        "# from|to|days\na|b|1\nc|d|2\ne|f|3\na|f|4\n",
+        r##"{ kind = "delimited", delimiter = "|", comment = "#", header = false, columns = ["from", "to", "days"] } [from to days] "##
+    )]
+    #[case::texts_without_header(
+        "door.a\tThe gate\ndoor.b\tA lock\ndoor.c\tSome pier\ndoor.d\tQuay\n",
+        r#"{ kind = "delimited", header = false, columns = ["c1", "c2"] } [c1 c2] "#
+    )]
+    #[case::blanks_with_a_header(
+        "id  name   depth\n1   mill   2\n2   cut    3.5\n3   weir   1\n",
+        r#"{ kind = "delimited", delimiter = "blanks" } [id name depth] "#
+    )]
+    #[case::blanks_with_a_note(
+        "; id x name\n1   12.5  mill\n2   3     cut\n30  8.25  weir\n4   7     lock\n",
+        r#"{ kind = "delimited", delimiter = "blanks", comment = ";", header = false, columns = ["id", "x", "name"] } [id x name] "#
     )]
     #[case::sections("[a]\nx = 1\n[b]\nx = 2\n", r#"{ kind = "ini" } [x] {section}"#)]
     #[case::more_lines(

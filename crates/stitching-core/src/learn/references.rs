@@ -24,6 +24,13 @@ pub(super) struct Source<'p> {
     pub is_key: bool,
 }
 
+impl Source<'_> {
+    /// Whether the column called `name` of its table is among its columns.
+    fn is_column(&self, name: &str) -> bool {
+        name == self.name || super::ways::family(name) == self.name
+    }
+}
+
 /// How far a target has the values of a source.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Hits {
@@ -104,9 +111,17 @@ pub(super) fn hits(source: &Source<'_>, targets: &Targets) -> Vec<Hits> {
 
 fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, usize>) -> Option<Suspicion> {
     let mut hits = hits(source, targets);
+    // A column that tells records apart does not point to itself.
+    hits.retain(|hits| {
+        let target = &targets.list[hits.target];
+        target.leads != Leads::Column(source.table) || !source.is_column(&target.column)
+    });
     if source.is_key {
         // A key is no reference to its own table, nor to one that adds to it.
-        let is_own = |target: usize| targets.list[target].leads == Leads::Record(source.table);
+        let is_own = |target: usize| {
+            let leads = &targets.list[target].leads;
+            *leads == Leads::Record(source.table) || *leads == Leads::Column(source.table)
+        };
         let own = (0..targets.list.len()).find(|target| is_own(*target));
         hits.retain(|hits| {
             !is_own(hits.target) && own.is_none_or(|own| owners.get(&hits.target) != Some(&own))
@@ -138,8 +153,9 @@ fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, us
         let target = &targets.list[hits.target];
         let kind = match target.leads {
             Leads::Record(_) => 0,
-            Leads::Text => 1,
-            Leads::File(_) => 2,
+            Leads::Column(_) => 1,
+            Leads::Text => 2,
+            Leads::File(_) => 3,
         };
         let depends = owners.get(&hits.target).is_some_and(|owner| all.contains(owner));
         let full_path = matches!(&target.leads, Leads::File(template) if template != "{}");

@@ -345,6 +345,8 @@ impl Study<'_> {
                     && profile.prose == 0
                     && profile.most <= 1
                     && profile.values * 10 >= counts.records * 9
+                    // What is there once or twice tells nothing of a kind.
+                    && profile.values >= 3 * profile.distinct.len() as u64
             };
             let siblings: Vec<usize> = (0..own.table.fields.len()).filter(could_tell).collect();
             if siblings.is_empty() {

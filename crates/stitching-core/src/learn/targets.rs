@@ -12,8 +12,10 @@ use std::collections::{BTreeMap, BTreeSet};
 /// Where a value can lead.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Leads {
-    /// To the records of the table at this position.
+    /// To the records of the table at this position, by their key.
     Record(usize),
+    /// To the records of the table at this position, by another column that tells them apart.
+    Column(usize),
     /// To a text.
     Text,
     /// To a file, whose path this template makes of the value.
@@ -85,14 +87,20 @@ impl Target {
     pub fn shown(&self) -> String {
         match &self.leads {
             Leads::Record(_) => self.name.clone(),
+            Leads::Column(_) => format!("{}.{}", self.name, self.column),
             Leads::Text => "texts".to_owned(),
             Leads::File(template) => template.clone(),
         }
     }
 }
 
+/// Whether so many different numbers between these follow one another closely from about 0 on.
+fn is_dense(low: f64, high: f64, count: usize) -> bool {
+    (high - low + 1.0) < count as f64 * 3.0 && low.abs() < 100.0
+}
+
 impl Study<'_> {
-    /// What can be pointed to: keys of one part, texts, files.
+    /// What can be pointed to: keys of one part, other columns that tell records apart, texts, files.
     pub(super) fn targets(&self) -> Targets {
         let mut targets = Targets::default();
         let mut texts: BTreeSet<u64> = BTreeSet::new();
@@ -125,9 +133,7 @@ impl Study<'_> {
                 continue;
             }
             let keys = values.len();
-            let dense = !lettered
-                && numbers
-                    .is_some_and(|(low, high)| (high - low + 1.0) < keys as f64 * 3.0 && low.abs() < 100.0);
+            let dense = !lettered && numbers.is_some_and(|(low, high)| is_dense(low, high, keys));
             let (name, column) = (own.table.name.clone(), part.clone());
             let target = Target { leads: Leads::Record(at), name, column, keys, dense, lettered };
             targets.add(target, values.into_iter());
@@ -143,8 +149,54 @@ impl Study<'_> {
             };
             targets.add(target, texts.into_iter());
         }
+        self.add_columns(&mut targets);
         self.add_files(&mut targets);
         targets
+    }
+
+    /// Columns beside the key that tell the records of their table apart: of words, or of numbers that the name says are
+    /// identifiers, but not those that repeat keys, of their own table or another. Of large tables the values are not
+    /// kept.
+    fn add_columns(&self, targets: &mut Targets) {
+        /// Fewer records may be told apart by any column.
+        const LEAST: u64 = 5;
+        let mut found: Vec<(Target, Vec<u64>)> = Vec::new();
+        for (at, own) in self.studied.iter().enumerate() {
+            let counts = &self.counts[at];
+            if own.texts.is_some() || own.table.texts.is_some() || counts.records < LEAST {
+                continue;
+            }
+            for (field, profile) in own.table.fields.iter().zip(&counts.columns) {
+                let numeric = profile.is_numeric();
+                let tells = profile.level == 0
+                    && profile.is_unique(counts.records)
+                    && profile.is_identifiers()
+                    && profile.spaced * 3 < profile.values
+                    && (!numeric || names::names_identifier(&field.name));
+                if !tells || own.key.parts.contains(&field.name) {
+                    continue;
+                }
+                let mut hits: BTreeMap<usize, usize> = BTreeMap::new();
+                for value in profile.distinct.keys() {
+                    targets.of(*value).for_each(|target| *hits.entry(target).or_default() += 1);
+                }
+                if hits.values().any(|hits| hits * 10 >= profile.distinct.len() * 9) {
+                    continue;
+                }
+                let target = Target {
+                    leads: Leads::Column(at),
+                    name: own.table.name.clone(),
+                    column: field.name.clone(),
+                    keys: profile.distinct.len(),
+                    dense: numeric && is_dense(profile.lowest, profile.highest, profile.distinct.len()),
+                    lettered: !numeric,
+                };
+                found.push((target, profile.distinct.keys().copied().collect()));
+            }
+        }
+        for (target, values) in found {
+            targets.add(target, values.into_iter());
+        }
     }
 
     /// Files that values can name: by their whole path, or by what the template of a folder leaves open.

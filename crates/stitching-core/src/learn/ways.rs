@@ -135,7 +135,7 @@ impl Study<'_> {
 }
 
 /// The name of a column without the number at its end.
-fn family(name: &str) -> String {
+pub(super) fn family(name: &str) -> String {
     let stem = name.trim_end_matches(|next: char| next.is_ascii_digit());
     if stem.is_empty() { name.to_owned() } else { stem.trim_end_matches(['_', '-', ' ']).to_owned() }
 }

@@ -3,8 +3,8 @@
 use super::keys;
 use super::toml_reader::{TomlReader, Value, plain};
 use crate::formats::{
-    BlockPath, Blocks, Delimited, Format, GoesOn, Header, Ini, Json, JsonPath, Lines, Po, Repeated, Taken,
-    WholeFile, Xml, XmlPath,
+    BlockPath, Blocks, Delimited, Delimiter, Format, GoesOn, Header, Ini, Json, JsonPath, Lines, Po,
+    Repeated, Taken, WholeFile, Xml, XmlPath,
 };
 use crate::text::{Template, nearest_of};
 use std::sync::Arc;
@@ -70,14 +70,16 @@ pub(super) fn read<'t>(
 fn delimited<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>) -> Option<Delimited> {
     reader.check_keys(table, keys::DELIMITED, |_| false);
     let delimiter = match reader.text(table, "delimiter") {
-        None => '\t',
+        None => Delimiter::Sign('\t'),
         Some(text) => {
             let mut chars = text.get_ref().chars();
             match (text.get_ref().as_str(), chars.next(), chars.next()) {
-                ("tab", ..) => '\t',
-                (_, Some(one), None) if one != '"' && one != '\n' && one != '\r' => one,
+                ("tab", ..) => Delimiter::Sign('\t'),
+                ("blanks", ..) => Delimiter::Blanks,
+                (_, Some(one), None) if one != '"' && one != '\n' && one != '\r' => Delimiter::Sign(one),
                 _ => {
-                    reader.problem(text.span(), "`delimiter` must be one character or `tab`", "");
+                    let help = "`blanks` stands for any number of blanks and tabs";
+                    reader.problem(text.span(), "`delimiter` must be one character, `tab` or `blanks`", help);
                     return None;
                 }
             }
@@ -109,7 +111,7 @@ fn delimited<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>) -> Option<Del
     Some(Delimited {
         delimiter,
         header,
-        quoted: reader.flag(table, "quotes").unwrap_or(delimiter != '\t'),
+        quoted: reader.flag(table, "quotes").unwrap_or(delimiter != Delimiter::Sign('\t')),
         comment: reader.text(table, "comment").map(|text| text.into_inner()).filter(|mark| !mark.is_empty()),
         trim: reader.flag(table, "trim").unwrap_or(false),
         closed: reader.flag(table, "closed").unwrap_or(false),

@@ -164,7 +164,11 @@ pub(crate) const FORMAT_KIND: &[KeyDoc] =
 
 pub(crate) const DELIMITED: &[KeyDoc] = &[
     FORMAT_KIND[0],
-    doc("delimiter", "string", "The character between cells, or `tab` (the default)."),
+    doc(
+        "delimiter",
+        "string",
+        "The character between cells, or `tab` (the default), or `blanks` for any number of blanks and tabs.",
+    ),
     doc("header", "boolean", "Whether the first row names the columns (the default)."),
     doc("columns", "array", "The names of the columns, for files without a header."),
     doc("quotes", "boolean", "Whether cells may stand in double quotes; by default yes, but not with tabs."),

@@ -88,7 +88,7 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
             .iter()
             .map(|((field, code), (count, _))| json!({ "field": field, "code": code, "count": count }))
             .collect();
-        ui.json(&json!({ "proposals": proposals, "contradictions": contradicted, "unknown_files": learned.unknown, "languages": learned.languages }));
+        ui.json(&json!({ "proposals": proposals, "contradictions": contradicted, "unknown_files": learned.unknown, "copies": copies(&learned), "languages": learned.languages }));
         return Ok(ExitCode::SUCCESS);
     }
     ui.out(&proposals_text(&listed));
@@ -196,6 +196,7 @@ pub fn init(args: &Init, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
             "files": [PROJECT_FILE, found.schema_name],
             "proposals": proposals,
             "unknown_files": found.learned.unknown,
+            "copies": copies(&found.learned),
             "languages": found.learned.languages,
         }));
         return Ok(ExitCode::SUCCESS);
@@ -251,12 +252,26 @@ fn summary(learned: &Learned, ui: &Ui) {
     if learned.binary > 0 {
         ui.note(&format!("{} without text passed over", count(learned.binary, "file")));
     }
-    if !learned.unknown.is_empty() {
-        let shown: Vec<&str> = learned.unknown.iter().take(4).map(String::as_str).collect();
-        let more = learned.unknown.len() - shown.len();
-        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        ui.note(&format!("not recognised: {}{more}", shown.join(", ")));
+    if !learned.copies.is_empty() {
+        let shown = learned.copies.iter().map(|(copy, of)| format!("{copy} (of {of})"));
+        ui.note(&format!("left out as copies: {}", some(shown)));
     }
+    if !learned.unknown.is_empty() {
+        ui.note(&format!("not recognised: {}", some(learned.unknown.iter().cloned())));
+    }
+}
+
+/// The first few of `all`, and how many more there are.
+fn some(all: impl ExactSizeIterator<Item = String>) -> String {
+    const SHOWN: usize = 4;
+    let more = all.len().saturating_sub(SHOWN);
+    let shown: Vec<String> = all.take(SHOWN).collect();
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    shown.join(", ") + &more
+}
+
+fn copies(learned: &Learned) -> Vec<Value> {
+    learned.copies.iter().map(|(copy, of)| json!({ "path": copy, "of": of })).collect()
 }
 
 /// The proposals by table, each with what is needed to judge it.

@@ -1,0 +1,211 @@
+//! Recognising delimited text: what stands between the cells, and where the names of the columns are.
+
+use super::recognise::{Lines, Recognised, Settings};
+use super::shapes::RecordShape;
+use super::write::quoted;
+use crate::schema::number;
+use std::collections::HashSet;
+
+/// What stands between cells: a character, or any number of blanks.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Between {
+    Sign(char),
+    Blanks,
+}
+
+/// Rows of cells with tabs between them.
+pub(super) fn tabs(lines: &Lines<'_>) -> Option<Recognised> {
+    delimited(lines, Between::Sign('\t'))
+}
+
+/// Rows of cells with another sign between them.
+pub(super) fn separated(lines: &Lines<'_>) -> Option<Recognised> {
+    [';', ',', '|'].into_iter().find_map(|sign| delimited(lines, Between::Sign(sign)))
+}
+
+/// Rows of cells with any number of blanks between them, as in columns set by hand. Words stand so in prose too, so some
+/// column must be of numbers, and nearly all rows must have the same number of cells.
+pub(super) fn spaced(lines: &Lines<'_>) -> Option<Recognised> {
+    /// Fewer rows may be alike by chance.
+    const LEAST: usize = 4;
+    let rows: Vec<Vec<&str>> = lines.lines.iter().map(|line| cells(line, Between::Blanks)).collect();
+    let width = rows.last()?.len();
+    let fitting = rows.iter().filter(|row| row.len() == width).count();
+    let below = rows.get(1..)?;
+    let numbers = (0..width).filter(|at| are_numbers(below, *at)).count();
+    let signs = rows.iter().flatten().filter(|cell| ["=", ":", "{", "}"].contains(cell)).count();
+    let is_table = rows.len() >= LEAST && width >= 2 && numbers > 0 && signs == 0;
+    if !is_table || fitting * 20 < rows.len() * 19 {
+        return None;
+    }
+    delimited(lines, Between::Blanks)
+}
+
+/// The cells of a line; what stands between them in quotes does not count.
+fn cells(line: &str, between: Between) -> Vec<&str> {
+    let mut quoted = false;
+    let mut cut = |next: char, sign: &dyn Fn(char) -> bool, quotes: bool| {
+        quoted ^= next == '"' && quotes;
+        sign(next) && !quoted
+    };
+    match between {
+        Between::Sign(sign) => line.split(|next| cut(next, &|own| own == sign, sign != '\t')).collect(),
+        Between::Blanks => {
+            let cells = line.split(|next| cut(next, &|own| own == ' ' || own == '\t', true));
+            cells.filter(|cell| !cell.is_empty()).collect()
+        }
+    }
+}
+
+fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
+    let rows: Vec<Vec<&str>> = lines.lines.iter().map(|line| cells(line, between)).collect();
+    let width = rows.first()?.len();
+    if width < 2 || rows.len() < 2 {
+        return None;
+    }
+    let fitting = rows.iter().filter(|row| row.len() == width).count();
+    let may_lack = between == Between::Sign('\t') && rows.iter().all(|row| row.len() <= width);
+    if fitting * 10 < rows.len() * 9 && !may_lack {
+        return None;
+    }
+    let header = &rows[0];
+    let named = header.iter().filter(|cell| is_name(cell)).count();
+    let has_header = named * 10 >= width * 9 && unlike_rows(&rows) && !is_like_rows(&rows);
+    if !has_header && matches!(between, Between::Sign(',' | '|')) {
+        // Commas stand in prose too.
+        let short = rows.iter().flatten().filter(|cell| cell.split_whitespace().count() <= 3).count();
+        if short * 10 < rows.len() * width * 9 || rows.len() < 4 {
+            return None;
+        }
+    }
+    let mut settings = Settings::new();
+    match between {
+        Between::Sign('\t') => {}
+        Between::Sign(sign) => settings.push(("delimiter", format!("\"{sign}\""))),
+        Between::Blanks => settings.push(("delimiter", "\"blanks\"".to_owned())),
+    }
+    settings.extend(lines.comment_setting(&[]));
+    let mut doubt = None;
+    let columns: Vec<String> = if has_header {
+        header.iter().map(|cell| cell.trim_matches(['"', '\r']).to_owned()).collect()
+    } else {
+        let names = names_in_note(lines, between, width).unwrap_or_else(|| {
+            doubt = Some("it has no header row, so that its columns have numbers for names");
+            (1..=width).map(|column| format!("c{column}")).collect()
+        });
+        let shown: Vec<String> = names.iter().map(|name| quoted(name)).collect();
+        settings.push(("header", "false".to_owned()));
+        settings.push(("columns", format!("[{}]", shown.join(", "))));
+        names
+    };
+    let mut shape = RecordShape::plain(None);
+    shape.columns = columns;
+    Some(Recognised { kind: "delimited", settings, shapes: vec![shape], doubt })
+}
+
+/// Whether a cell could name a column.
+fn is_name(cell: &str) -> bool {
+    let cell = cell.trim().trim_matches('"');
+    cell.chars().count() <= 60 && !cell.is_empty() && number(cell).is_none()
+}
+
+/// The names of `width` columns in the note above the first row: the header of a file that may have none.
+fn names_in_note(lines: &Lines<'_>, between: Between, width: usize) -> Option<Vec<String>> {
+    let note = lines.note_above?.trim();
+    let names = [between, Between::Sign('\t'), Between::Blanks].map(|between| cells(note, between));
+    let names = names.into_iter().find(|names| names.len() == width)?;
+    let names: Vec<String> = names.iter().map(|name| name.trim().trim_matches('"').to_owned()).collect();
+    let different: HashSet<&String> = names.iter().collect();
+    (names.iter().all(|name| is_name(name)) && different.len() == width).then_some(names)
+}
+
+/// Whether nearly all of the cells at position `at` are numbers.
+fn are_numbers(rows: &[Vec<&str>], at: usize) -> bool {
+    let cells = || rows.iter().filter_map(|row| row.get(at)).filter(|cell| !cell.trim().is_empty());
+    let numbers = cells().filter(|cell| number(cell.trim()).is_some()).count();
+    numbers > 0 && numbers * 10 >= cells().count() * 9
+}
+
+/// Whether the first row is unlike the others: its cells are not among the values of their columns.
+fn unlike_rows(rows: &[Vec<&str>]) -> bool {
+    let (header, rest) = (&rows[0], &rows[1..]);
+    let repeated = |at: usize| rest.iter().filter(|row| row.get(at) == Some(&header[at])).count();
+    let again = (0..header.len()).filter(|at| !header[*at].is_empty() && repeated(*at) > 0).count();
+    let mut seen = HashSet::new();
+    let twice = header.iter().filter(|cell| !cell.is_empty() && !seen.insert(**cell)).count();
+    again * 4 <= header.len() && twice * 2 <= header.len()
+}
+
+/// Whether the first row is made like the others: half of its cells begin or end as nearly all below them do (`door.old`
+/// above `door.new`), and no word stands where these are numbers.
+fn is_like_rows(rows: &[Vec<&str>]) -> bool {
+    /// Fewer cells may be alike by chance.
+    const LEAST: usize = 3;
+    let (first, rest) = (&rows[0], &rows[1..]);
+    if (0..first.len()).any(|at| are_numbers(rest, at)) {
+        return false;
+    }
+    let alike = |at: &usize| {
+        let own = first[*at].trim();
+        let cells = || rest.iter().filter_map(|row| row.get(*at)).map(|cell| cell.trim());
+        let nearly_all = |has: &dyn Fn(&str) -> bool| {
+            let (count, having) = (cells().count(), cells().filter(|cell| has(cell)).count());
+            count >= LEAST && having * 10 >= count * 8
+        };
+        begins_alike(own).is_some_and(|start| nearly_all(&|cell| cell.starts_with(start)))
+            || ends_alike(own).is_some_and(|end| nearly_all(&|cell| cell.ends_with(end)))
+    };
+    let count = (0..first.len()).filter(alike).count();
+    count > 0 && count * 2 >= first.len()
+}
+
+/// What stands before a sign in `cell`, with the sign, unless the rest says that it names a column: `good_id`.
+fn begins_alike(cell: &str) -> Option<&str> {
+    const OF_COLUMNS: [&str; 12] =
+        ["id", "key", "name", "code", "number", "nr", "no", "ref", "type", "text", "value", "file"];
+    let at = cell.find(['.', '_', '/', ':', '-', '$', '@', ' '])?;
+    let (start, rest) = cell.split_at(at + 1);
+    let rest = rest.to_lowercase();
+    let last = rest.rsplit(|next: char| !next.is_alphanumeric()).next().unwrap_or_default();
+    (start.len() > 1 && !last.is_empty() && !OF_COLUMNS.contains(&last)).then_some(start)
+}
+
+/// The ending of a file's name, or of a sentence.
+fn ends_alike(cell: &str) -> Option<&str> {
+    if let Some(sign) = cell.strip_suffix(['.', '!', '?']) {
+        return sign.contains(' ').then(|| &cell[sign.len()..]);
+    }
+    let at = cell.rfind('.')?;
+    let ending = &cell[at..];
+    ((2..=5).contains(&ending.len()) && at > 0 && !ending.contains(' ')).then_some(ending)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn rows(text: &str) -> Vec<Vec<&str>> {
+        text.lines().map(|line| line.split('\t').collect()).collect()
+    }
+
+    #[rstest]
+    #[case::keys_and_texts("door.a\tthe gate\ndoor.b\tthe lock\ndoor.c\tthe pier\ndoor.d\tthe quay", true)]
+    #[case::sentences("a\tIt is cold.\nb\tGo on then.\nc\tNobody is here.\nd\tThe ice holds.", true)]
+    #[case::files("low\tlow/a.png\nhigh\tb.png\nmid\tc.png\nfar\td.png", true)]
+    #[case::a_header("good_id\tname\ngood_coal\tCoal\ngood_salt\tSalt\ngood_wool\tWool", false)]
+    #[case::numbers_below("door.a\tdepth\ndoor.b\t3\ndoor.c\t4\ndoor.d\t5", false)]
+    #[case::two_rows("door.a\tthe gate\ndoor.b\tthe lock", false)]
+    #[case::nothing_alike("Reach\tBasin\nfrost_cut\tnorth\nmill_run\tsouth\nlow_bend\tsouth", false)]
+    fn a_first_row_that_is_data(#[case] text: &str, #[case] expected: bool) {
+        assert_eq!(is_like_rows(&rows(text)), expected);
+    }
+
+    #[rstest]
+    #[case::tabs_and_blanks("a  b\t c ", "a|b|c")]
+    #[case::quotes("a \"b c\" d", "a|\"b c\"|d")]
+    #[case::nothing("   ", "")]
+    fn cells_between_blanks(#[case] line: &str, #[case] expected: &str) {
+        assert_eq!(cells(line, Between::Blanks).join("|"), expected);
+    }
+}
