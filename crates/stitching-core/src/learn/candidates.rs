@@ -308,7 +308,7 @@ fn of_cluster(
         false => plain_name(stack.files()[files[0]].path.stem()),
         _ => common_name(stack, &files, folder),
     };
-    let only = shapes.len() == 1;
+    let only = shapes.iter().filter(|shape| !shape.inner).count() == 1;
     shapes
         .into_iter()
         .map(|mut shape| {
@@ -323,6 +323,7 @@ fn of_cluster(
             }
             let own_name = shape.name.as_deref().map(plain_name).filter(|name| !name.is_empty());
             // A section is a part of what its file is about.
+            let only = only && !shape.inner;
             let own_name = match kind {
                 "ini" => own_name.map(|name| format!("{file_name}_{name}")),
                 _ => own_name,

@@ -10,8 +10,30 @@ use super::{Studied, Study};
 use std::collections::{BTreeMap, BTreeSet};
 
 impl Study<'_> {
-    /// What kinds of values the columns hold that point nowhere.
-    pub(super) fn kinds(&self, linked: &BTreeSet<(String, String)>) -> Vec<Proposal> {
+    /// Columns by which others refer to records, though they are not the key; `links` is what points somewhere.
+    pub(super) fn referred_to(&self, links: &[Proposal]) -> Vec<Proposal> {
+        let mut out = Vec::new();
+        for (table, own) in self.studied.iter().enumerate() {
+            for field in own.open.iter().chain(&own.bare) {
+                let name = &own.table.fields[*field].name;
+                let column = format!("{}.{name}", own.table.name);
+                let by: Vec<&Proposal> = links.iter().filter(|link| link.needs.contains(&column)).collect();
+                let Some(band) = by.iter().map(|link| link.band).min() else { continue };
+                let from = |link: &&Proposal| {
+                    format!("{}.{}", link.table, link.field.as_deref().unwrap_or_default())
+                };
+                let from: Vec<String> = by.iter().take(3).map(from).collect();
+                let profile = &self.counts[table].columns[*field];
+                let base = Self::question(own, name, profile, "no two are the same", "unique");
+                let reasons = vec![format!("{} points to it", from.join(", "))];
+                out.push(Proposal { band, reasons, ..base });
+            }
+        }
+        out
+    }
+
+    /// What kinds of values the columns hold that point nowhere; `told` is what is said of columns that others refer to.
+    pub(super) fn kinds(&self, linked: &BTreeSet<(String, String)>, told: &[Proposal]) -> Vec<Proposal> {
         let mut asked: Vec<(usize, usize, Vec<Seen>)> = Vec::new();
         for (table, own) in self.studied.iter().enumerate() {
             let is_texts = own.texts.is_some() || own.table.texts.is_some();
@@ -51,7 +73,9 @@ impl Study<'_> {
                 continue;
             }
             let dense = values::is_dense(profile) && !is_key;
-            if unique || dense {
+            let is_told =
+                told.iter().any(|other| other.table == own.table.name && other.field.as_ref() == Some(name));
+            if (unique || dense) && !is_told {
                 let says = match dense {
                     true => format!("numbered from {} to {} without a gap", profile.lowest, profile.highest),
                     false => base.says.clone(),

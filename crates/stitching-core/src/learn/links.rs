@@ -5,15 +5,15 @@ use super::names;
 use super::profile::{Checked, CheckedCounts, Profile, SAMPLED, Seen, Wanted, check_all, profile, texts_of};
 use super::proposal::{Band, Exception, Proposal, Topic};
 use super::references::{self, Exceptions, Source, Suspicion, explain, suspicions};
-use super::targets::{Leads, Targets};
+use super::targets::{Leads, Target, Targets};
 use super::ways::{Way, splits};
 use super::write::quoted;
 use crate::layers::{FileId, Stack};
 use crate::links::{LoadedFile, load};
 use crate::text::NearestIndex;
 use hashbrown::HashMap;
+use hashbrown::hash_map::Entry;
 use std::cell::RefCell;
-use std::collections::BTreeMap;
 
 impl Study<'_> {
     /// Where columns point.
@@ -28,9 +28,17 @@ impl Study<'_> {
         let mut parted: Vec<Way> = Vec::new();
         let mut unresolved: Vec<&Way> = Vec::new();
         for (way, (source, found)) in whole.iter().zip(sources.iter().zip(&found)) {
-            let resolves = found.as_ref().is_some_and(|found| found.best.distinct * 2 > found.distinct);
-            if !resolves && !source.is_key {
+            let resolves = |share: u64| {
+                found.as_ref().is_some_and(|found| found.best.distinct * 100 > found.distinct * share)
+            };
+            if source.is_key {
+                continue;
+            }
+            // Some may have a mark that keeps just them from leading anywhere.
+            if !resolves(90) {
                 unresolved.push(way);
+            }
+            if !resolves(50) {
                 let ways = splits(source);
                 parted.extend(ways.into_iter().map(|split| Way {
                     split,
@@ -64,23 +72,28 @@ impl Study<'_> {
             .map(|way| Source { profiles: of_way(way), ..self.source(way, &self.counts[way.table].columns) })
             .collect();
         let parted_found = suspicions(&parted_sources, &targets, &owners);
+        // Of several ways to take a value, the one that explains most counts, and of two that do alike the first.
         let mut all: Vec<(&Way, &Source<'_>, &Suspicion)> = Vec::new();
-        for (way, (source, found)) in whole.iter().zip(sources.iter().zip(&found)) {
-            all.extend(found.as_ref().map(|found| (way, source, found)));
-        }
-        // Of several ways to take a value apart, the one that explains most counts.
-        let mut best: BTreeMap<(usize, Vec<usize>), (u64, usize)> = BTreeMap::new();
-        for (at, (way, found)) in parted.iter().zip(&parted_found).enumerate() {
+        let mut of_field: HashMap<(usize, &[usize]), usize> = HashMap::new();
+        let taken = whole
+            .iter()
+            .zip(&sources)
+            .zip(&found)
+            .chain(parted.iter().zip(&parted_sources).zip(&parted_found));
+        for ((way, source), found) in taken {
             let Some(found) = found else { continue };
-            let share = found.best.distinct * 1000 / found.distinct.max(1);
-            let own = best.entry((way.table, way.fields.clone())).or_insert((0, at));
-            if share > own.0 {
-                *own = (share, at);
-            }
-        }
-        for (_, at) in best.values() {
-            if let Some(found) = &parted_found[*at] {
-                all.push((&parted[*at], &parted_sources[*at], found));
+            // Where all lead somewhere, more of them explain more: the items of a list, and not only the first.
+            let rank =
+                |found: &Suspicion| (found.best.distinct * 1000 / found.distinct.max(1), found.best.values);
+            match of_field.entry((way.table, &way.fields)) {
+                Entry::Vacant(entry) => {
+                    entry.insert(all.len());
+                    all.push((way, source, found));
+                }
+                Entry::Occupied(entry) if rank(found) > rank(all[*entry.get()].2) => {
+                    all[*entry.get()] = (way, source, found);
+                }
+                Entry::Occupied(_) => {}
             }
         }
         let conditional = self.conditional(whole.iter().zip(&sources).zip(&found), &targets);
@@ -267,10 +280,11 @@ impl Study<'_> {
                 let name = names::stem_words(&target.name).join("_");
                 let name = if name.is_empty() { "what".to_owned() } else { name };
                 let (before, behind) = way.split.around.unwrap_or_default();
-                settings.push((
-                    "parts".to_owned(),
-                    quoted(&format!("{}{{{name}}}{}", before.text(), behind.text())),
-                ));
+                let shape = match way.split.may_lack {
+                    true => format!("[{}]{{{name}}}", before.text()),
+                    false => format!("{}{{{name}}}{}", before.text(), behind.text()),
+                };
+                settings.push(("parts".to_owned(), quoted(&shape)));
                 let inside: Vec<String> =
                     link.iter().map(|(name, value)| format!("{name} = {value}")).collect();
                 settings.push((name, format!("{{ {} }}", inside.join(", "))));
@@ -311,7 +325,9 @@ impl Study<'_> {
         let records = ids
             .map(|hits| &targets.list[hits.target])
             .filter(|target| matches!(target.leads, Leads::Record(_) | Leads::Column(_)));
-        let needs: Vec<String> = records.map(|target| target.name.clone()).collect();
+        let column = |target: &Target| matches!(target.leads, Leads::Column(_)).then(|| target.shown());
+        let needs: Vec<String> =
+            records.flat_map(|target| std::iter::once(target.name.clone()).chain(column(target))).collect();
         let one = |field: &usize| Proposal {
             band,
             topic: Topic::Link,

@@ -11,6 +11,7 @@ mod computed;
 mod copies;
 mod documentation;
 mod follows;
+mod inside;
 mod keys;
 mod kinds;
 mod links;
@@ -30,7 +31,7 @@ mod ways;
 mod write;
 
 pub use documentation::documented;
-pub use proposal::{Band, Exception, Proposal, Topic, confirmed_too, with_tables};
+pub use proposal::{Band, Exception, Proposal, Topic, confirmed_too, with_needs};
 pub use start::{Start, start};
 pub use write::written;
 
@@ -95,13 +96,26 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
     studied.extend(candidates.into_iter().filter_map(|candidate| undescribed(stack, schema, candidate)));
     let tables: Vec<Table> = studied.iter().map(|own| own.table.clone()).collect();
     let files: Vec<Vec<FileId>> = studied.iter().map(|own| own.files.clone()).collect();
-    let mut counts = first_look(stack, &studied, &tables, &files);
+    let counts = first_look(stack, &studied, &tables, &files);
     let votes = votes(stack, &studied, &counts);
+    let mut no_tables: Vec<bool> = Vec::new();
     for (at, (own, counts)) in studied.iter_mut().zip(&counts).enumerate() {
         if let Some(candidate) = &own.candidate {
             own.key = choose_key(stack, candidate, &own.table, counts, &votes[at]);
             own.texts = texts_setting(candidate, &own.table, &own.key, counts);
         }
+        let is_inner = own.candidate.as_ref().is_some_and(|own| own.shape.inner);
+        no_tables.push(is_inner && (own.key.parts.len() != 1 || own.key.unique < counts.records));
+    }
+    // What stands inside records and has no names of its own is a part of these.
+    let is_table = |at: usize| !no_tables[at];
+    let (mut studied, tables, files) =
+        (kept(studied, is_table), kept(tables, is_table), kept(files, is_table));
+    let mut counts = kept(counts, is_table);
+    let inner = inside::fields_of_inner_tables(stack, &studied);
+    for (own, inner) in studied.iter_mut().zip(inner) {
+        own.open.retain(|field| !inner.contains(field));
+        own.bare.retain(|field| !inner.contains(field));
     }
     // Of the keys all are needed, so that what points to them can be looked up; of most they are there already.
     let key_of = |(table, own): (usize, &Studied)| {
@@ -156,8 +170,10 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
         .filter_map(|link| Some((link.table.clone(), link.field.clone()?)))
         .collect();
     let computed = study.computed(&links, &linked);
+    let told = study.referred_to(&links);
     proposals.extend(links);
-    proposals.extend(study.kinds(&linked));
+    proposals.extend(study.kinds(&linked, &told));
+    proposals.extend(told);
     proposals.extend(computed);
     proposals.extend(study.shared(&linked));
     let order: HashMap<&str, usize> =
@@ -174,6 +190,11 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
         tables: studied.len(),
         records: counts.iter().map(|counts| counts.records).sum(),
     }
+}
+
+/// Those of `all` at whose positions `wanted` is true.
+fn kept<T>(all: Vec<T>, wanted: impl Fn(usize) -> bool) -> Vec<T> {
+    all.into_iter().enumerate().filter(|(at, _)| wanted(*at)).map(|(_, own)| own).collect()
 }
 
 /// Whether the schema says of a field that it holds numbers, and nothing else.

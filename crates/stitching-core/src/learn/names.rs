@@ -61,7 +61,7 @@ fn singular(word: &str) -> String {
 }
 
 /// Words that say that something is an identifier, and not of what.
-const OF_IDENTIFIERS: [&str; 14] = [
+const OF_IDENTIFIERS: [&str; 15] = [
     "id",
     "key",
     "name",
@@ -71,6 +71,7 @@ const OF_IDENTIFIERS: [&str; 14] = [
     "idx",
     "no",
     "num",
+    "number",
     "nr",
     "tag",
     "ident",

@@ -11,7 +11,7 @@ use rayon::prelude::*;
 use std::collections::BTreeMap;
 
 /// What may stand between the items of a list or the parts of a value.
-pub(super) const SEPARATORS: [char; 9] = [';', ',', '|', '>', ':', '/', '+', '&', ' '];
+pub(super) const SEPARATORS: [char; 12] = [';', ',', '|', '>', ':', '/', '+', '&', ' ', '*', '=', '@'];
 /// A value with so many characters and blanks in it is prose.
 const PROSE: usize = 40;
 
@@ -293,6 +293,8 @@ pub(super) struct Split {
     pub counted: bool,
     /// What stands before and behind each item.
     pub around: Option<(Affix, Affix)>,
+    /// Whether that stands around some of them only.
+    pub may_lack: bool,
 }
 
 /// A short text that stands before or behind others.
@@ -325,6 +327,7 @@ impl Split {
     /// The pieces of `value` with their ranges.
     pub fn pieces<'v>(&self, value: &'v str, mut each: impl FnMut(&'v str, (u16, u16))) {
         let mut one = |piece: &'v str| {
+            let piece = piece.trim();
             let piece = match self.part {
                 None => Some(piece),
                 Some((sign, 0)) => piece.split_once(sign).map(|(first, _)| first),

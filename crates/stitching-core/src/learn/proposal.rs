@@ -72,7 +72,8 @@ pub struct Proposal {
     pub field: Option<String>,
     /// What is proposed, in words.
     pub says: String,
-    /// The tables that it needs besides its own: those that values point to.
+    /// What it needs besides its own table: the tables that values point to, and the columns (`table.column`) if these are
+    /// not the keys.
     pub needs: Vec<String>,
     /// The settings with their values as TOML, in the order in which they are written.
     pub settings: Vec<(String, String)>,
@@ -108,8 +109,8 @@ pub fn confirmed_too(all: &[Proposal], confirmed: &[usize]) -> Vec<usize> {
         .collect()
 }
 
-/// `chosen` with the proposals for the tables that they need, in the order of `all`.
-pub fn with_tables(all: &[Proposal], chosen: impl Fn(usize, &Proposal) -> bool) -> Vec<&Proposal> {
+/// `chosen` with the proposals for the tables and columns that they need, in the order of `all`.
+pub fn with_needs(all: &[Proposal], chosen: impl Fn(usize, &Proposal) -> bool) -> Vec<&Proposal> {
     let mut taken: Vec<bool> = all.iter().enumerate().map(|(at, own)| chosen(at, own)).collect();
     loop {
         let needed: Vec<&str> = all
@@ -119,7 +120,13 @@ pub fn with_tables(all: &[Proposal], chosen: impl Fn(usize, &Proposal) -> bool) 
             .flat_map(|(own, _)| std::iter::once(&own.table).chain(&own.needs))
             .map(String::as_str)
             .collect();
-        let is_needed = |own: &Proposal| own.topic == Topic::Table && needed.contains(&own.table.as_str());
+        let is_needed = |own: &Proposal| match &own.field {
+            None => own.topic == Topic::Table && needed.contains(&own.table.as_str()),
+            Some(field) => {
+                let column = format!("{}.{field}", own.table);
+                own.settings.iter().any(|(name, _)| name == "unique") && needed.contains(&column.as_str())
+            }
+        };
         let more: Vec<usize> = (0..all.len()).filter(|at| !taken[*at] && is_needed(&all[*at])).collect();
         if more.is_empty() {
             break;

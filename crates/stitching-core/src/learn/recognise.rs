@@ -627,7 +627,7 @@ mod tests {
     #[case::quotes("A;B\n\"x;y\";2\nz;3\n", r#"{ kind = "delimited", delimiter = ";" } [A B] "#)]
     #[case::no_header(
         "n,1\nm,2\no,3\np,4\n",
-        r#"{ kind = "delimited", delimiter = ",", header = false, columns = ["c1", "c2"] } [c1 c2] "#
+        r#"{ kind = "delimited", delimiter = ",", header = false, columns = ["A", "B"] } [A B] "#
     )]
     #[case::a_header_in_a_note(
         "# from|to|days\na|b|1\nc|d|2\ne|f|3\na|f|4\n",
@@ -635,7 +635,7 @@ mod tests {
     )]
     #[case::texts_without_header(
         "door.a\tThe gate\ndoor.b\tA lock\ndoor.c\tSome pier\ndoor.d\tQuay\n",
-        r#"{ kind = "delimited", header = false, columns = ["c1", "c2"] } [c1 c2] "#
+        r#"{ kind = "delimited", header = false, columns = ["A", "B"] } [A B] "#
     )]
     #[case::blanks_with_a_header(
         "id  name   depth\n1   mill   2\n2   cut    3.5\n3   weir   1\n",

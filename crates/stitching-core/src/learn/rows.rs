@@ -90,8 +90,8 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
         header.iter().map(|cell| cell.trim_matches(['"', '\r']).to_owned()).collect()
     } else {
         let names = names_in_note(lines, between, width).unwrap_or_else(|| {
-            doubt = Some("it has no header row, so that its columns have numbers for names");
-            (1..=width).map(|column| format!("c{column}")).collect()
+            doubt = Some("it has no header row, so that its columns have letters for names");
+            (0..width).map(letters).collect()
         });
         let shown: Vec<String> = names.iter().map(|name| quoted(name)).collect();
         settings.push(("header", "false".to_owned()));
@@ -101,6 +101,15 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
     let mut shape = RecordShape::plain(None);
     shape.columns = columns;
     Some(Recognised { kind: "delimited", settings, shapes: vec![shape], doubt })
+}
+
+/// The letters for the column at position `at`, as spreadsheets have them: `A` to `Z`, `AA` and so on.
+fn letters(at: usize) -> String {
+    let last = char::from(b'A' + (at % 26) as u8);
+    match at / 26 {
+        0 => last.to_string(),
+        before => letters(before - 1) + &last.to_string(),
+    }
 }
 
 /// Whether a cell could name a column.
@@ -199,6 +208,16 @@ mod tests {
     #[case::nothing_alike("Reach\tBasin\nfrost_cut\tnorth\nmill_run\tsouth\nlow_bend\tsouth", false)]
     fn a_first_row_that_is_data(#[case] text: &str, #[case] expected: bool) {
         assert_eq!(is_like_rows(&rows(text)), expected);
+    }
+
+    #[rstest]
+    #[case(0, "A")]
+    #[case(25, "Z")]
+    #[case(26, "AA")]
+    #[case(701, "ZZ")]
+    #[case(702, "AAA")]
+    fn columns_without_names(#[case] at: usize, #[case] expected: &str) {
+        assert_eq!(letters(at), expected);
     }
 
     #[rstest]

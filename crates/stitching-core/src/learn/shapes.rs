@@ -18,6 +18,8 @@ pub(super) struct RecordShape {
     pub columns: Vec<String>,
     /// Whether each file is one record.
     pub whole_file: bool,
+    /// Whether they stand inside other records: they are a table only if they have names of their own.
+    pub inner: bool,
 }
 
 impl RecordShape {
@@ -59,7 +61,7 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
                 name: steps.last().cloned(),
                 key: Some(syntax.name_of_place().to_owned()),
                 columns,
-                whole_file: false,
+                ..RecordShape::default()
             });
             continue;
         }
@@ -82,7 +84,7 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
                     name: Some(own.name.clone()),
                     key: None,
                     columns,
-                    whole_file: false,
+                    ..RecordShape::default()
                 });
             } else if repeated {
                 let columns = columns_of(outline, &[*child], &syntax);
@@ -93,8 +95,9 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
                         name: named.cloned(),
                         key: None,
                         columns,
-                        whole_file: false,
+                        ..RecordShape::default()
                     });
+                    found.extend(inner_shapes(outline, *child, &path, &syntax));
                 }
             } else {
                 deeper.push((*child, path));
@@ -113,6 +116,7 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
                 key: Some("{stem}".to_owned()),
                 columns: columns_of(outline, &[at], &syntax),
                 whole_file: true,
+                ..RecordShape::default()
             });
         }
         deeper.reverse();
@@ -132,6 +136,48 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
     let others = found.len() > 1;
     found.retain(|shape| shape.columns.len() > usize::from(shape.whole_file && others));
     found
+}
+
+/// The sets of like records inside the records at node `at`, which `steps` lead to: things that are there several times,
+/// each with an identifier.
+fn inner_shapes(outline: &Outline, at: usize, steps: &[String], syntax: &Syntax) -> Vec<RecordShape> {
+    let depth = steps.len() + DEEPEST_COLUMN;
+    let mut found = Vec::new();
+    let mut open: Vec<(usize, Vec<String>)> = vec![(at, steps.to_vec())];
+    while let Some((at, steps)) = open.pop() {
+        for child in
+            outline.nodes[at].children.iter().filter(|child| !outline.nodes[**child].children.is_empty())
+        {
+            let own = &outline.nodes[*child];
+            let mut path = steps.clone();
+            path.push(own.name.clone());
+            let name = path.iter().rev().find(|step| *step != ITEM).cloned();
+            let has_identifier = own.children.iter().any(|leaf| {
+                let leaf = &outline.nodes[*leaf];
+                leaf.children.is_empty() && leaf.values > 0 && is_identifier_of(&leaf.name, name.as_deref())
+            });
+            if (own.most > 1 || own.name == ITEM) && has_identifier {
+                found.push(RecordShape {
+                    records: Some(syntax.records(&path, false)),
+                    columns: columns_of(outline, &[*child], syntax),
+                    name,
+                    inner: true,
+                    ..RecordShape::default()
+                });
+            } else if path.len() < depth {
+                open.push((*child, path));
+            }
+        }
+    }
+    found
+}
+
+/// Whether `leaf` is called as an identifier of what is called `thing`: `id`, `@key`, `berth_id` of a berth.
+fn is_identifier_of(leaf: &str, thing: Option<&str>) -> bool {
+    const OF_IDENTIFIERS: [&str; 7] = ["id", "key", "uid", "ident", "identifier", "code", "guid"];
+    let mut words = super::names::words(leaf);
+    let named = words.pop().is_some_and(|last| OF_IDENTIFIERS.contains(&last.as_str()));
+    named && (words.is_empty() || thing.is_some_and(|thing| words == super::names::words(thing)))
 }
 
 /// Whether node `at` is there as a plain value, or as a list of such.

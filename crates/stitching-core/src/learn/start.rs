@@ -1,7 +1,7 @@
 //! Starting a project: what `stitching.toml` and a first schema say, from the folders alone.
 
 use super::write::quoted;
-use super::{Band, Learned, Proposal, Topic, learn, with_tables, written};
+use super::{Band, Learned, Proposal, Topic, learn, with_needs, written};
 use crate::{Error, Project};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -40,7 +40,7 @@ pub fn start(folder: &Path, bases: &[PathBuf]) -> Result<Start, Error> {
     let doubtful = |own: &Proposal| own.topic == Topic::Table && own.band == Band::Ask && own.fit <= 1;
     let left: BTreeSet<&str> =
         learned.proposals.iter().filter(|own| doubtful(own)).map(|own| own.table.as_str()).collect();
-    let taken = with_tables(&learned.proposals, |_, own| {
+    let taken = with_needs(&learned.proposals, |_, own| {
         let sure = own.band == Band::Accept || (own.topic == Topic::Table && own.band == Band::Ask);
         sure && !left.contains(own.table.as_str())
     });

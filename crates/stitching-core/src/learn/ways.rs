@@ -75,11 +75,15 @@ impl Study<'_> {
             start += seen.len();
             let own: Vec<&str> =
                 own.iter().map(String::as_str).filter(|text| !references::is_usual_none(text)).collect();
-            let around = if own.len() >= LEAST { shared_around(&own) } else { Vec::new() };
-            out.extend(around.into_iter().map(|around| Way {
+            let mut around: Vec<((Affix, Affix), bool)> = Vec::new();
+            if own.len() >= LEAST {
+                around.extend(shared_around(&own).into_iter().map(|around| (around, false)));
+                around.extend(mark_of_some(&own).map(|mark| ((mark, Affix::default()), true)));
+            }
+            out.extend(around.into_iter().map(|(around, may_lack)| Way {
                 fields: way.fields.clone(),
                 table: way.table,
-                split: Split { around: Some(around), ..Split::default() },
+                split: Split { around: Some(around), may_lack, ..Split::default() },
             }));
         }
         out
@@ -165,21 +169,30 @@ pub(super) fn splits(source: &Source<'_>) -> Vec<Split> {
     };
     let at = |sign: char| SEPARATORS.iter().position(|own| *own == sign).unwrap_or_default();
     let mut out = Vec::new();
-    let colon = share(at(':'));
-    for sign in [';', ',', '|', '>', '+', '&', '/', ' '] {
-        if share(at(sign)) < 0.1 {
-            continue;
+    let lists = [';', ',', '|', '>', '+', '&', '/', ' '].into_iter().filter(|sign| share(at(*sign)) >= 0.1);
+    let lists: Vec<Option<char>> = lists.map(Some).collect();
+    out.extend(lists.iter().map(|list| Split { list: *list, ..Split::default() }));
+    // Each item of a list has the sign between its parts.
+    for sign in [':', '*', '=', '@', ' ', ','].into_iter().filter(|sign| share(at(*sign)) > 0.5) {
+        for list in std::iter::once(None).chain(lists.iter().copied()).filter(|list| *list != Some(sign)) {
+            let parts = (0..2).map(|part| Split { list, part: Some((sign, part)), ..Split::default() });
+            out.extend(parts);
         }
-        out.push(Split { list: Some(sign), ..Split::default() });
-        if colon > 0.5 {
-            out.push(Split { list: Some(sign), part: Some((':', 0)), ..Split::default() });
-        }
-    }
-    if colon > 0.5 {
-        out.push(Split { part: Some((':', 0)), ..Split::default() });
-        out.push(Split { part: Some((':', 1)), ..Split::default() });
     }
     out
+}
+
+/// A sign that some of `texts`, but not all, begin with, and a name follows: `*coal`, but `peat`.
+fn mark_of_some(texts: &[&str]) -> Option<Affix> {
+    let is_mark = |mark: &str| "*_!~?$@#+^%&-".contains(mark);
+    let of = |text: &&&str| {
+        let mark = text.get(..1).filter(|mark| is_mark(mark))?;
+        text[1..].starts_with(char::is_alphanumeric).then(|| mark.to_owned())
+    };
+    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+    texts.iter().filter_map(|text| of(&text)).for_each(|mark| *counts.entry(mark).or_default() += 1);
+    let (mark, count) = counts.into_iter().max_by_key(|(_, count)| *count)?;
+    (count >= 2 && count * 10 >= texts.len() && count < texts.len()).then(|| Affix::new(&mark)).flatten()
 }
 
 /// What all of `texts` have before and behind something of their own: in each way in which that can be cut at a sign,
@@ -272,6 +285,18 @@ mod tests {
         shown.sort();
         expected.sort_unstable();
         assert_eq!(shown, expected);
+    }
+
+    #[rstest]
+    #[case::some("*coal peat *salt wool", Some("*"))]
+    #[case::all("*coal *salt", None)]
+    #[case::only_one("*coal peat salt wool", None)]
+    #[case::numbers_below_zero("- -- coal peat", None)]
+    #[case::the_usual_one("?coal ?peat !salt wool", Some("?"))]
+    fn marks_that_some_have(#[case] texts: &str, #[case] expected: Option<&str>) {
+        let texts: Vec<&str> = texts.split(' ').collect();
+        let found = mark_of_some(&texts);
+        assert_eq!(found.as_ref().map(Affix::text), expected);
     }
 
     #[rstest]

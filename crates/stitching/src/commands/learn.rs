@@ -11,7 +11,7 @@ use stitching_core::checks::check;
 use stitching_core::journal::{create_description, replace_description};
 use stitching_core::layers::LayerId;
 use stitching_core::learn::{
-    Band, Learned, Proposal, Topic, confirmed_too, learn, start, with_tables, written,
+    Band, Learned, Proposal, Topic, confirmed_too, learn, start, with_needs, written,
 };
 use stitching_core::project::PROJECT_FILE;
 use stitching_core::{Error, Place, Project};
@@ -72,7 +72,7 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
                 names.join(", ")
             ));
         }
-        let taken = with_tables(&learned.proposals, |at, own| {
+        let taken = with_needs(&learned.proposals, |at, own| {
             let of_table = args.table.as_ref().is_none_or(|table| own.table == *table);
             let written = args.write && own.band == Band::Accept;
             confirmed.contains(&at) || too.contains(&at) || (of_table && written)

@@ -1,0 +1,101 @@
+//! Records inside records: what belongs to the inner ones is no column of those around them.
+
+use super::Studied;
+use super::recognise::SAMPLE_BYTES;
+use crate::formats::{Column, ColumnCell, Fault, RawRecord, RecordSink};
+use crate::layers::{FileId, Stack};
+use crate::links::with_start;
+use crate::schema::Table;
+use crate::text::Span;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// So many files that two tables share are looked at.
+const LOOKED_AT: usize = 3;
+
+/// For each of `studied` the fields whose values all stand in records of another table, which lie inside its own.
+///
+/// Cost: a look at the beginnings of a few files for each table that shares its files with another.
+pub(super) fn fields_of_inner_tables(stack: &Stack, studied: &[Studied]) -> Vec<BTreeSet<usize>> {
+    let mut out: Vec<BTreeSet<usize>> = vec![BTreeSet::new(); studied.len()];
+    let mut sharing: BTreeMap<FileId, Vec<usize>> = BTreeMap::new();
+    for (at, own) in studied.iter().enumerate() {
+        if matches!(own.table.format_name, "json" | "xml" | "blocks") {
+            own.files.first().into_iter().for_each(|file| sharing.entry(*file).or_default().push(at));
+        }
+    }
+    for tables in sharing.into_values().filter(|tables| tables.len() > 1) {
+        let seen: Vec<Vec<Seen>> = tables.iter().map(|at| look(stack, &studied[*at])).collect();
+        for (outer, around) in tables.iter().zip(&seen) {
+            for (_, inside) in tables.iter().zip(&seen).filter(|(inner, _)| *inner != outer) {
+                if inside.iter().zip(around).all(|(inside, around)| inside.lies_in(around)) {
+                    let fields = 0..studied[*outer].table.fields.len();
+                    out[*outer].extend(fields.filter(|field| are_in(*field, around, inside)));
+                }
+            }
+        }
+    }
+    out
+}
+
+/// The records of a table in one file, and the places of their values by field.
+#[derive(Default)]
+struct Seen {
+    records: Vec<Span>,
+    values: Vec<(usize, Span)>,
+}
+
+impl Seen {
+    /// Whether there are records, and each lies in one of `other` that is larger.
+    fn lies_in(&self, other: &Seen) -> bool {
+        let is_larger = |own: &Span, around: &Span| around.end - around.start > own.end - own.start;
+        let lies = |own: &Span| around(&other.records, *own).is_some_and(|around| is_larger(own, &around));
+        !self.records.is_empty() && self.records.iter().all(lies)
+    }
+}
+
+/// Whether all values of `field` lie in records of `inside`, file by file, and there are some.
+fn are_in(field: usize, of: &[Seen], inside: &[Seen]) -> bool {
+    let mut count = 0;
+    let all = of.iter().zip(inside).all(|(own, inside)| {
+        let mut values = own.values.iter().filter(|(at, _)| *at == field);
+        values.all(|(_, span)| {
+            count += 1;
+            around(&inside.records, *span).is_some()
+        })
+    });
+    all && count > 0
+}
+
+/// The one of `records`, in the order of their beginnings, that `span` lies in.
+fn around(records: &[Span], span: Span) -> Option<Span> {
+    let before = records.partition_point(|own| own.start <= span.start);
+    records[..before].last().copied().filter(|own| span.end <= own.end)
+}
+
+fn look(stack: &Stack, own: &Studied) -> Vec<Seen> {
+    let names = own.table.fields.iter().map(|field| Column { name: &field.name, optional: true });
+    let columns: Vec<Column<'_>> = names.collect();
+    let of_file = |file: &FileId| {
+        let mut seen = Seen::default();
+        let read =
+            with_start(stack, *file, SAMPLE_BYTES, |text| read_into(&own.table, text, &columns, &mut seen));
+        // What cannot be read has nothing in it.
+        read.map_or_else(|_| Seen::default(), |()| seen)
+    };
+    own.files.iter().take(LOOKED_AT).map(of_file).collect()
+}
+
+fn read_into(table: &Table, text: &crate::text::Text<'_>, columns: &[Column<'_>], seen: &mut Seen) {
+    table.format.read(text, columns, seen);
+    seen.records.sort_by_key(|span| span.start);
+}
+
+impl RecordSink for Seen {
+    fn record(&mut self, record: &RawRecord<'_>) {
+        self.records.push(record.span);
+        let place = |own: &ColumnCell| (usize::from(own.column), own.cell.span);
+        self.values.extend(record.cells.iter().map(place));
+    }
+
+    fn fault(&mut self, _fault: Fault) {}
+}
