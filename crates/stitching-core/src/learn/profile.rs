@@ -331,7 +331,11 @@ impl Split {
             let piece = match self.part {
                 None => Some(piece),
                 Some((sign, 0)) => piece.split_once(sign).map(|(first, _)| first),
-                Some((sign, _)) => piece.split_once(sign).map(|(_, second)| second),
+                Some((sign, _)) => {
+                    // What begins with the sign has no first part: it is a mark.
+                    let parts = piece.split_once(sign).filter(|(first, _)| !first.is_empty());
+                    parts.map(|(_, second)| second)
+                }
             };
             let inner = |piece: &'v str| match &self.around {
                 None => piece,

@@ -689,6 +689,26 @@ mod tests {
         "{\"a\": 1, \"b\": [\"x\", \"y\"]}",
         r#"{ kind = "json", records = "$" } [a b[*]] {stem}"#
     )]
+    #[case::names_that_vary(
+        r#"[{"id": 1, "cost": {"a": 1, "b": 2}}, {"id": 2, "cost": {"c": 1, "d": 2}}, {"id": 3, "cost": {"e": 1}}]"#,
+        r#"{ kind = "json", records = "$[*]" } [id cost.*.{member} cost.*] "#
+    )]
+    #[case::names_that_vary_in_a_map(
+        r#"{"x": {"a": 1, "b": 2}, "y": {"c": 1, "d": 2}, "z": {"e": 1}}"#,
+        r#"{ kind = "json", records = "$.*" } [{member} *.{member} *] {member}"#
+    )]
+    #[case::fields_that_some_lack(
+        r#"[{"at": {"x": 1, "y": 2, "z": 1}}, {"at": {"x": 3, "y": 1, "w": 1}}, {"at": {"x": 1, "v": 2}}]"#,
+        r#"{ kind = "json", records = "$[*]" } [at.x at.y at.z at.w at.v] "#
+    )]
+    #[case::names_that_vary_in_blocks(
+        "a = { cost = { p = 1 q = 2 } }\nb = { cost = { r = 1 s = 1 } }\nc = { cost = { t = 3 } }\n",
+        r#"{ kind = "blocks", records = "*" } [{name} cost/*/{name} cost/*] {name}"#
+    )]
+    #[case::records_inside_records(
+        "<h><quay name=\"a\"><berth id=\"1\"/><berth id=\"2\"/></quay><quay name=\"b\"><berth id=\"3\"/></quay></h>",
+        r#"{ kind = "xml", records = "/h/quay" } [@name berth/@id] "#
+    )]
     #[case::elements(
         "<r><e id=\"1\"><n>x</n></e><e id=\"2\"/></r>",
         r#"{ kind = "xml", records = "/r/e" } [@id n] "#

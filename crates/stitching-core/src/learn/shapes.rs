@@ -1,6 +1,7 @@
 //! Which things of a nested file are like records: what comes again and again with the same names inside.
 
 use crate::formats::{ITEM, Outline, OutlineNode};
+use std::collections::HashMap;
 
 /// The name and value of the setting that leads to records.
 pub(super) type Place = (&'static str, String);
@@ -229,12 +230,12 @@ fn is_map(outline: &Outline, at: usize, kind: &str) -> bool {
     if structures.len() < fewest || leaves.len() * 2 > structures.len() {
         return false;
     }
-    alike(outline, &structures) >= 0.6
+    alike(outline, &structures) >= 0.6 || leaves.is_empty() && names_vary(outline, &node.children)
 }
 
 /// Which share of the names inside `things` most of them have.
 fn alike(outline: &Outline, things: &[&OutlineNode]) -> f64 {
-    let mut counts = std::collections::HashMap::new();
+    let mut counts = HashMap::new();
     for thing in things {
         for child in &thing.children {
             *counts.entry(outline.nodes[*child].name.as_str()).or_insert(0usize) += 1;
@@ -248,28 +249,68 @@ fn alike(outline: &Outline, things: &[&OutlineNode]) -> f64 {
 /// The columns of records that stand at `nodes`, taken together: all values below them, as paths.
 fn columns_of(outline: &Outline, nodes: &[usize], syntax: &Syntax) -> Vec<String> {
     let mut out: Vec<String> = Vec::new();
-    for node in nodes {
-        let mut open: Vec<(usize, Vec<String>)> = vec![(*node, Vec::new())];
-        while let Some((at, steps)) = open.pop() {
-            let own = &outline.nodes[at];
-            if (own.values > 0 || is_value(outline, at)) && out.len() < MOST_COLUMNS {
-                let column = syntax.column(outline, at, &steps);
-                if !out.contains(&column) {
-                    out.push(column);
-                }
+    // What stands at the same path below each of the records.
+    let mut open: Vec<(Vec<usize>, Vec<String>)> = vec![(nodes.to_vec(), Vec::new())];
+    while let Some((same, steps)) = open.pop() {
+        if names_vary(outline, &same) {
+            out.extend(syntax.varying(&steps));
+            continue;
+        }
+        let values = || same.iter().filter(|at| is_value(outline, **at));
+        let has_value = values().next().is_some() || same.iter().any(|at| outline.nodes[*at].values > 0);
+        if has_value && out.len() < MOST_COLUMNS {
+            let column = syntax.column(outline, &same, &steps);
+            if !out.contains(&column) {
+                out.push(column);
             }
-            if steps.len() < DEEPEST_COLUMN
-                && !(is_value(outline, at) && !steps.is_empty() && syntax.kind != "xml")
-            {
-                for child in own.children.iter().rev() {
-                    let mut path = steps.clone();
-                    path.push(outline.nodes[*child].name.clone());
-                    open.push((*child, path));
-                }
-            }
+        }
+        let ends_here = !steps.is_empty() && syntax.kind != "xml" && values().count() == same.len();
+        if steps.len() >= DEEPEST_COLUMN || ends_here {
+            continue;
+        }
+        let mut below: Vec<(&str, Vec<usize>)> = Vec::new();
+        let mut places: HashMap<&str, usize> = HashMap::new();
+        for child in same.iter().flat_map(|at| &outline.nodes[*at].children) {
+            let name = outline.nodes[*child].name.as_str();
+            let place = *places.entry(name).or_insert_with(|| {
+                below.push((name, Vec::new()));
+                below.len() - 1
+            });
+            below[place].1.push(*child);
+        }
+        for (name, children) in below.into_iter().rev() {
+            let mut path = steps.clone();
+            path.push(name.to_owned());
+            open.push((children, path));
         }
     }
     out
+}
+
+/// Whether what stands inside the nodes `same` is no set of fields but values of one kind under names that vary from one
+/// to the next, as `cost = { rope = 3 wool = 1 }` has them: the names themselves say something.
+fn names_vary(outline: &Outline, same: &[usize]) -> bool {
+    /// Of fewer names each may be a field that others lack.
+    const FEWEST: usize = 5;
+    let met: u32 = same.iter().map(|at| outline.nodes[*at].met).sum();
+    let mut names: HashMap<&str, u32> = HashMap::new();
+    let (mut values, mut numbers) = (0, 0);
+    for child in same.iter().flat_map(|at| &outline.nodes[*at].children) {
+        let own = &outline.nodes[*child];
+        let is_list = own.most > 1 || own.name == ITEM || own.name.starts_with(['@', '{']);
+        if is_list || own.values < own.met || !own.children.is_empty() {
+            return false;
+        }
+        *names.entry(own.name.as_str()).or_default() += own.met;
+        (values, numbers) = (values + own.values, numbers + own.numbers);
+    }
+    let most = names.values().copied().max().unwrap_or_default();
+    let of_one_kind = numbers == 0 || numbers == values;
+    names.len() >= FEWEST
+        && met >= 3
+        && most * 10 <= met * 7
+        && of_one_kind
+        && values * 2 <= met * names.len() as u32
 }
 
 /// How a format writes paths.
@@ -331,11 +372,25 @@ impl Syntax {
         }
     }
 
-    /// The column for the value at `steps` below the record.
-    fn column(&self, outline: &Outline, at: usize, steps: &[String]) -> String {
+    /// The columns for names that vary, and for the values under them, at `steps` below the record.
+    fn varying(&self, steps: &[String]) -> [String; 2] {
+        let any: Vec<String> = steps.iter().cloned().chain(["*".to_owned()]).collect();
         match self.kind {
             "json" => {
-                let items = outline.nodes[at].children.iter().any(|child| outline.nodes[*child].name == ITEM);
+                let path = json_path("", &any);
+                let path = path.trim_start_matches('.');
+                [format!("{path}.{}", self.name_of_place()), path.to_owned()]
+            }
+            _ => [format!("{}/{}", any.join("/"), self.name_of_place()), any.join("/")],
+        }
+    }
+
+    /// The column for the values `same` at `steps` below the record.
+    fn column(&self, outline: &Outline, same: &[usize], steps: &[String]) -> String {
+        match self.kind {
+            "json" => {
+                let mut inside = same.iter().flat_map(|at| &outline.nodes[*at].children);
+                let items = inside.any(|child| outline.nodes[*child].name == ITEM);
                 let path = json_path("", steps);
                 let path = match path.strip_prefix('.') {
                     Some(path) => path.to_owned(),

@@ -128,9 +128,17 @@ impl Table {
         let inside = |field: &str, column: &str| {
             field.strip_prefix(column).is_some_and(|rest| rest.starts_with(['[', '.', '/']))
         };
+        // Where any name may stand, no name is a field of its own.
+        let is_any = |field: &str, column: &str| {
+            let (mut field, mut column) = (field.split(['.', '/']), column.split(['.', '/']));
+            field.clone().any(|step| step == "*")
+                && field.clone().count() == column.clone().count()
+                && field.all(|step| column.next().is_some_and(|own| step == "*" || step == own))
+        };
         let mut table = self.clone();
         for column in columns {
             if table.field(column).is_none()
+                && !self.fields.iter().any(|field| is_any(&field.name, column))
                 && !self.fields.iter().any(|field| inside(&field.name, column))
                 && table.format.check_column(column).is_ok()
                 && !column.is_empty()
