@@ -43,6 +43,9 @@ fn told(learned: &Learned) -> String {
     for path in &learned.unknown {
         let _ = writeln!(out, "not recognised: {path}");
     }
+    for (copy, of) in &learned.copies {
+        let _ = writeln!(out, "{copy} is a copy of {of}");
+    }
     out
 }
 
@@ -149,6 +152,9 @@ fn a_schema_keeps_its_comments_and_its_order() {
 #[case("counts.txt")]
 #[case("within.txt")]
 #[case("lines.txt")]
+#[case("copies.txt")]
+#[case("plain-files.txt")]
+#[case("identifiers.txt")]
 fn what_is_accepted_holds(#[case] fixture: &str) {
     let (_folder, project) = accepted(fixture);
     assert!(!project.schema.tables.is_empty());

@@ -184,13 +184,15 @@ fn copies_among(
     let path = |file: FileId| &stack.files()[file].path;
     let is_apart = |file: FileId| language_pattern(path(file).as_str()).is_none();
     for (.., seen) in seen.iter_mut().filter(|(_, files, seen)| seen.len() == files.len()) {
+        let by_name = |seen: &Seen| seen.what.as_ref().is_some_and(|what| what.kind == "ini");
         let own = seen.iter_mut().filter(|seen| is_apart(seen.file));
-        let own = own.filter_map(|seen| Some((seen.file, seen.sketch.take()?)));
-        compared.extend(own.map(|(file, sketch)| Compared {
+        let own = own.filter_map(|seen| Some((seen.file, by_name(seen), seen.sketch.take()?)));
+        compared.extend(own.map(|(file, by_name, sketch)| Compared {
             file,
             path: path(file),
             sketch,
             described: false,
+            by_name,
         }));
     }
     if compared.is_empty() {
@@ -203,7 +205,7 @@ fn copies_among(
     let sketch = |file: &FileId| {
         let of_start = |text: &Text<'_>| Sketch::of(sample(text.as_str()));
         let sketch = with_start(stack, *file, SAMPLE_BYTES, of_start).ok()?;
-        Some(Compared { file: *file, path: path(*file), sketch, described: true })
+        Some(Compared { file: *file, path: path(*file), sketch, described: true, by_name: false })
     };
     let known: Vec<Compared<'_>> = known.par_iter().filter(described).filter_map(sketch).collect();
     compared.extend(known);

@@ -50,6 +50,8 @@ pub(super) struct Compared<'p> {
     pub sketch: Sketch,
     /// Whether the schema has it already: then it is no copy.
     pub described: bool,
+    /// Whether like files may say the same of different things, as files of settings do: only a name makes it a copy.
+    pub by_name: bool,
 }
 
 /// Which of `files` are copies of which others.
@@ -74,12 +76,15 @@ pub(super) fn copies(files: &[Compared<'_>]) -> BTreeMap<FileId, FileId> {
     let is_copy = |own: &Compared<'_>, other: &Compared<'_>| {
         let same = own.sketch.whole == other.sketch.whole;
         let alike = same || own.sketch.has_the_lines_of(&other.sketch);
-        alike && (names_agree(own.path.stem(), other.path.stem()) || same && most_are_the_same(own))
+        let large = own.sketch.lines.len() >= FEWEST_LINES;
+        alike
+            && (names_agree(own.path.stem(), other.path.stem())
+                || same && large && !own.by_name && most_are_the_same(own))
     };
     let mut order: Vec<usize> = (0..files.len()).collect();
     order.sort_by_key(|at| {
         let path = files[*at].path.as_str();
-        (!files[*at].described, path.matches('/').count(), path.len(), path)
+        (!files[*at].described, says_copy(path), path.matches('/').count(), path.len(), path)
     });
     let place_of: BTreeMap<usize, usize> = order.iter().enumerate().map(|(place, at)| (*at, place)).collect();
     let mut out: BTreeMap<FileId, FileId> = BTreeMap::new();
@@ -99,6 +104,13 @@ pub(super) fn copies(files: &[Compared<'_>]) -> BTreeMap<FileId, FileId> {
         }
     }
     out
+}
+
+/// Whether a path says of itself that it is no original.
+fn says_copy(path: &str) -> bool {
+    const OF_COPIES: [&str; 10] =
+        ["backup", "bak", "old", "copy", "copie", "orig", "original", "archive", "temp", "tmp"];
+    super::names::words(path).iter().any(|word| OF_COPIES.contains(&word.as_str()))
 }
 
 fn folder(path: &RelPath) -> &str {
@@ -136,6 +148,7 @@ mod tests {
                 path,
                 sketch: Sketch::of(text),
                 described: false,
+                by_name: path.as_str().starts_with("settings"),
             })
             .collect();
         let found = copies(&compared);
@@ -152,6 +165,11 @@ mod tests {
         &[("s/a.ini", text(0..30)), ("s/b.ini", text(0..30)), ("s/c.ini", text(90..99)), ("s/d.ini", text(100..120))],
         ""
     )]
+    #[case::the_original_is_elsewhere(
+        &[("backup/goods.txt", text(0..30)), ("tables/goods.txt", text(0..30))],
+        "backup/goods.txt of tables/goods.txt"
+    )]
+    #[case::settings(&[("settings/a.ini", text(0..30)), ("settings/b.ini", text(0..30))], "")]
     #[case::all_the_same(&[("s/a.ini", text(0..30)), ("s/b.ini", text(0..30))], "s/b.ini of s/a.ini")]
     #[case::a_copy_of_a_copy(
         &[("g.txt", text(0..30)), ("g (2).txt", text(0..30)), ("g (2) old.txt", text(0..30))],

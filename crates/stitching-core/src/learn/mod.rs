@@ -147,20 +147,15 @@ pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
         proposals.extend(table_proposal(own, &counts[at]));
     }
     let follows = study.follows();
-    let repeats: BTreeSet<(usize, usize)> = follows
-        .iter()
-        .filter(|(_, own)| own.around.0.is_empty() && own.around.1.is_empty())
-        .map(|(table, own)| (*table, own.field))
-        .collect();
     let mut links = study.links();
-    // What repeats its own key is no reference to its own table.
+    // What is made from its own key is no reference to its own table; a file's name may be one as well.
     links.retain(|link| {
-        !repeats.iter().any(|(table, field)| {
+        !follows.iter().any(|(table, made)| {
             let own = &studied[*table];
-            let is_it =
-                own.table.name == link.table && link.field.as_ref() == Some(&own.table.fields[*field].name);
-            let own_files = own.key.parts == [STEM];
-            is_it && !own_files
+            let is_it = own.table.name == link.table
+                && link.field.as_ref() == Some(&own.table.fields[made.field].name);
+            let repeats = made.around.0.is_empty() && made.around.1.is_empty();
+            is_it && if repeats { own.key.parts != [STEM] } else { link.needs == [own.table.name.as_str()] }
         })
     });
     proposals.extend(follows.iter().map(|(table, own)| study.followed(*table, own)));

@@ -194,7 +194,25 @@ impl Study<'_> {
                 found.push((target, profile.distinct.keys().copied().collect()));
             }
         }
-        for (target, values) in found {
+        // Of two such columns that hold the same, the one that has more is referred to by the other.
+        let mut of_value: BTreeMap<u64, Vec<usize>> = BTreeMap::new();
+        for (at, (_, values)) in found.iter().enumerate() {
+            values.iter().for_each(|value| of_value.entry(*value).or_default().push(at));
+        }
+        let repeats_another = |at: usize, values: &[u64]| {
+            let mut shared: BTreeMap<usize, usize> = BTreeMap::new();
+            values
+                .iter()
+                .flat_map(|value| &of_value[value])
+                .for_each(|other| *shared.entry(*other).or_default() += 1);
+            let has_more = |other: usize| (found[other].1.len(), at) > (values.len(), other);
+            shared
+                .iter()
+                .any(|(other, shared)| *other != at && shared * 10 >= values.len() * 9 && has_more(*other))
+        };
+        let kept: Vec<bool> =
+            found.iter().enumerate().map(|(at, own)| !repeats_another(at, &own.1)).collect();
+        for ((target, values), _) in found.into_iter().zip(kept).filter(|(_, kept)| *kept) {
             targets.add(target, values.into_iter());
         }
     }
