@@ -1,6 +1,6 @@
 //! Measures what `learn` finds in made-up games whose schema is known: thirty tables in all formats, with
 //! traps: tables that hold the same numbers, names that say nothing, misspelt values, values that stand for
-//! "nothing", lists, parts, text keys, file names, tables that add to others.
+//! "nothing", lists, parts, text keys, file names, tables that add to others, second identifiers, marks, backups.
 //!
 //! Prints precision and recall by kind. Each seed is another game: other words, other columns, other formats.
 
@@ -71,7 +71,7 @@ const WORDS: [&str; 30] = [
     "has", "seen", "since", "winter", "boats", "pass", "here", "slowly", "under", "lamps", "men", "wait",
     "for", "bread", "or", "news", "again",
 ];
-const FORMATS: [&str; 9] = ["tab", "semicolon", "comma", "ini", "xml", "json", "map", "blocks", "tab"];
+const FORMATS: [&str; 9] = ["tab", "semicolon", "comma", "ini", "xml", "json", "map", "blocks", "blanks"];
 
 struct Game {
     numbers: Numbers,
@@ -139,6 +139,8 @@ struct Known {
     name: String,
     keys: Vec<String>,
     is_number: bool,
+    /// Another column that tells its records apart, with its values.
+    other: Option<(String, Vec<String>)>,
 }
 
 /// A table whose records are numbered places of those of another.
@@ -309,15 +311,34 @@ fn make(seed: u64, dir: &Path) -> Result<Vec<Table>> {
             );
             columns.extend(column);
         }
+        // A second identifier, which others may use.
+        let mut other = None;
+        if !is_pair && !adds && game.chance(30) {
+            let column = styled(format!("{}_code", game.word()));
+            let start = game.word().to_uppercase();
+            let values: Vec<String> = (0..rows).map(|at| format!("{start}{:03}", at * 7 % 1000)).collect();
+            columns.push(Column {
+                name: column.clone(),
+                truth: Truth::Plain,
+                none: None,
+                values: values.clone(),
+            });
+            other = Some((column, values));
+        }
         // Values that are there in the file as they are read.
         if !is_pair && !adds {
-            known.push(Known { name: name.clone(), keys, is_number });
+            known.push(Known { name: name.clone(), keys, is_number, other });
         }
         tables.push(Table { name, format, key, columns });
     }
     fs::create_dir_all(dir.join("game/data"))?;
     for table in &tables {
         write_table(&dir.join("game/data"), table)?;
+    }
+    // What somebody kept of two tables before they changed them.
+    fs::create_dir_all(dir.join("game/backup"))?;
+    for table in tables.iter().filter(|own| own.columns[0].values.len() > 30).take(2) {
+        write_table(&dir.join("game/backup"), table)?;
     }
     for code in ["en", "de"] {
         let mut out = String::new();
@@ -426,10 +447,11 @@ fn make_column(
             };
             let sign = if matches!(format, "ini" | "blocks") { "|" } else { sign };
             let parts = game.chance(35);
+            let between = *game.pick(&[":", ":", "*", "@", "="]);
             let values = (0..rows).map(|_| {
                 let items: Vec<String> = (0..1 + game.below(4))
                     .map(|_| match parts {
-                        true => format!("{}:{}", game.pick(&target.keys), game.below(90) + 1),
+                        true => format!("{}{between}{}", game.pick(&target.keys), game.below(90) + 1),
                         false => game.pick(&target.keys).clone(),
                     })
                     .collect();
@@ -535,6 +557,25 @@ fn make_column(
             let values = (0..rows).map(|_| format!("{before}{}{behind}", game.pick(&target.keys))).collect();
             one(name, Truth::Link { kind: "decorated", tables: vec![target.name.clone()] }, None, values)
         }
+        // Another column than the key of its table.
+        (70..73, Some(target)) if target.other.is_some() => {
+            let Some(name) = named(game, Some(&target.name)) else { return Vec::new() };
+            let Some((column, codes)) = &target.other else { return Vec::new() };
+            let values = (0..rows).map(|_| game.pick(codes).clone()).collect();
+            let tables = vec![format!("{}.{column}", target.name)];
+            one(name, Truth::Link { kind: "other column", tables }, None, values)
+        }
+        // A mark before some of the names.
+        (73..75, Some(target)) if !target.is_number => {
+            let Some(name) = named(game, Some(&target.name)) else { return Vec::new() };
+            let mark = *game.pick(&["*", "!", "~"]);
+            let values = (0..rows).map(|_| match game.chance(30) {
+                true => format!("{mark}{}", game.pick(&target.keys)),
+                false => game.pick(&target.keys).clone(),
+            });
+            let values = values.collect();
+            one(name, Truth::Link { kind: "marked", tables: vec![target.name.clone()] }, None, values)
+        }
         (64..78, _) => {
             let name = style(format!(
                 "{}_{}",
@@ -591,7 +632,7 @@ fn write_table(dir: &Path, table: &Table) -> Result<()> {
         _ => &table.columns,
     };
     let ending = match table.format {
-        "tab" => "txt",
+        "tab" | "blanks" => "txt",
         "semicolon" | "comma" => "csv",
         "ini" => "ini",
         "xml" => "xml",
@@ -614,6 +655,21 @@ fn write_table(dir: &Path, table: &Table) -> Result<()> {
             for row in 0..rows {
                 let cells: Vec<&str> = named.iter().map(|column| column.values[row].as_str()).collect();
                 writeln!(out, "{}", cells.join(sign))?;
+            }
+        }
+        "blanks" => {
+            let cell = |value: &str| match value.contains(' ') || value.is_empty() {
+                true => format!("\"{value}\""),
+                false => value.to_owned(),
+            };
+            // The names of the columns stand in a note above every other such table.
+            write!(out, "{}", if table.name.len().is_multiple_of(2) { "# " } else { "" })?;
+            let header: Vec<&str> = named.iter().map(|column| column.name.as_str()).collect();
+            writeln!(out, "{}", header.join("   "))?;
+            for row in 0..rows {
+                let cells: Vec<String> =
+                    named.iter().map(|column| format!("{:<12}", cell(&column.values[row]))).collect();
+                writeln!(out, "{}", cells.join(" ").trim_end())?;
             }
         }
         "ini" => {
@@ -666,7 +722,7 @@ fn write_table(dir: &Path, table: &Table) -> Result<()> {
                 writeln!(out, "    {} = {{", table.columns[0].values[row])?;
                 for column in named {
                     let value = &column.values[row];
-                    let quoted = value.contains([' ', ':', '|', '/']);
+                    let quoted = value.contains([' ', ':', '|', '/', '*', '@', '=', '!', '~']);
                     let value = if quoted { format!("\"{value}\"") } else { value.clone() };
                     writeln!(out, "        {} = {value}", column.name)?;
                 }

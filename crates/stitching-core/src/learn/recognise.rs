@@ -349,7 +349,7 @@ fn is_key(key: &str) -> bool {
     let key = key.trim();
     !key.is_empty()
         && key.len() <= 80
-        && !key.contains(['{', '}', '"', '(', ';'])
+        && !key.contains(['{', '}', '"', '(', ';', ',', '|', '\t'])
         && key.split_whitespace().count() <= 4
 }
 
@@ -640,6 +640,18 @@ mod tests {
     #[case::blanks_with_a_header(
         "id  name   depth\n1   mill   2\n2   cut    3.5\n3   weir   1\n",
         r#"{ kind = "delimited", delimiter = "blanks" } [id name depth] "#
+    )]
+    #[case::cells_with_an_equals_sign(
+        "Good,Cargo\na,x=1\nb,y=2\nc,x=2;y=1\n",
+        r#"{ kind = "delimited", delimiter = "," } [Good Cargo] "#
+    )]
+    #[case::blanks_and_words(
+        "# id kind home\na  x  p\nb  y  q\nc  x  p\nd  y  q\ne  x  p\nf  y  q\ng  x  p\nh  y  q\n",
+        r##"{ kind = "delimited", delimiter = "blanks", comment = "#", header = false, columns = ["id", "kind", "home"] } [id kind home] "##
+    )]
+    #[case::one_word_in_front(
+        "load a x\nload b y\nload c x\nload d y\nload e x\nload f y\nload g x\nload h y\n",
+        r#"{ kind = "lines", line = 'load {value}' } [value] value"#
     )]
     #[case::blanks_with_a_note(
         "; id x name\n1   12.5  mill\n2   3     cut\n30  8.25  weir\n4   7     lock\n",

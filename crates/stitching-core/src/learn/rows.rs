@@ -23,19 +23,24 @@ pub(super) fn separated(lines: &Lines<'_>) -> Option<Recognised> {
     [';', ',', '|'].into_iter().find_map(|sign| delimited(lines, Between::Sign(sign)))
 }
 
-/// Rows of cells with any number of blanks between them, as in columns set by hand. Words stand so in prose too, so some
-/// column must be of numbers, and nearly all rows must have the same number of cells.
+/// Rows of cells with any number of blanks between them, as in columns set by hand. Words stand so in prose too, so nearly
+/// all rows must have the same number of cells, and either some column is of numbers, or there are many rows and no word
+/// ends as in a sentence. Rows that all begin with the same word are lines of a known shape.
 pub(super) fn spaced(lines: &Lines<'_>) -> Option<Recognised> {
-    /// Fewer rows may be alike by chance.
-    const LEAST: usize = 4;
+    /// Fewer rows may be alike by chance, with and without numbers.
+    const LEAST: (usize, usize) = (4, 8);
     let rows: Vec<Vec<&str>> = lines.lines.iter().map(|line| cells(line, Between::Blanks)).collect();
     let width = rows.last()?.len();
     let fitting = rows.iter().filter(|row| row.len() == width).count();
     let below = rows.get(1..)?;
     let numbers = (0..width).filter(|at| are_numbers(below, *at)).count();
     let signs = rows.iter().flatten().filter(|cell| ["=", ":", "{", "}"].contains(cell)).count();
-    let is_table = rows.len() >= LEAST && width >= 2 && numbers > 0 && signs == 0;
-    if !is_table || fitting * 20 < rows.len() * 19 {
+    let ends = |cell: &&&str| cell.ends_with(['.', ',', ';', ':', '!', '?']);
+    let sentences = rows.iter().flatten().filter(ends).count();
+    let has_words = width >= 3 && rows.len() >= LEAST.1 && sentences * 50 <= rows.len() * width;
+    let is_table = rows.len() >= LEAST.0 && width >= 2 && (numbers > 0 || has_words) && signs == 0;
+    let is_one_word = rows.iter().all(|row| row[0] == rows[0][0]);
+    if !is_table || is_one_word || fitting * 20 < rows.len() * 19 {
         return None;
     }
     delimited(lines, Between::Blanks)
@@ -70,7 +75,13 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
     }
     let header = &rows[0];
     let named = header.iter().filter(|cell| is_name(cell)).count();
-    let has_header = named * 10 >= width * 9 && unlike_rows(&rows) && !is_like_rows(&rows);
+    let in_note = names_in_note(lines, between, width);
+    // Words above numbers are a header; other first rows are so only if there is no better one.
+    let stands_out = (0..width).any(|at| number(header[at]).is_none() && are_numbers(&rows[1..], at));
+    let has_header = named * 10 >= width * 9
+        && unlike_rows(&rows)
+        && !is_like_rows(&rows)
+        && (stands_out || in_note.is_none());
     if !has_header && matches!(between, Between::Sign(',' | '|')) {
         // Commas stand in prose too.
         let short = rows.iter().flatten().filter(|cell| cell.split_whitespace().count() <= 3).count();
@@ -89,7 +100,7 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
     let columns: Vec<String> = if has_header {
         header.iter().map(|cell| cell.trim_matches(['"', '\r']).to_owned()).collect()
     } else {
-        let names = names_in_note(lines, between, width).unwrap_or_else(|| {
+        let names = in_note.unwrap_or_else(|| {
             doubt = Some("it has no header row, so that its columns have letters for names");
             (0..width).map(letters).collect()
         });
@@ -125,7 +136,8 @@ fn names_in_note(lines: &Lines<'_>, between: Between, width: usize) -> Option<Ve
     let names = names.into_iter().find(|names| names.len() == width)?;
     let names: Vec<String> = names.iter().map(|name| name.trim().trim_matches('"').to_owned()).collect();
     let different: HashSet<&String> = names.iter().collect();
-    (names.iter().all(|name| is_name(name)) && different.len() == width).then_some(names)
+    let is_name = |name: &String| is_name(name) && name.split_whitespace().count() <= 3;
+    (names.iter().all(is_name) && different.len() == width).then_some(names)
 }
 
 /// Whether nearly all of the cells at position `at` are numbers.
@@ -151,8 +163,8 @@ fn is_like_rows(rows: &[Vec<&str>]) -> bool {
     /// Fewer cells may be alike by chance.
     const LEAST: usize = 3;
     let (first, rest) = (&rows[0], &rows[1..]);
-    if (0..first.len()).any(|at| are_numbers(rest, at)) {
-        return false;
+    if let Some(at) = (0..first.len()).find(|at| are_numbers(rest, *at)) {
+        return number(first[at].trim()).is_some();
     }
     let alike = |at: &usize| {
         let own = first[*at].trim();
@@ -204,6 +216,7 @@ mod tests {
     #[case::files("low\tlow/a.png\nhigh\tb.png\nmid\tc.png\nfar\td.png", true)]
     #[case::a_header("good_id\tname\ngood_coal\tCoal\ngood_salt\tSalt\ngood_wool\tWool", false)]
     #[case::numbers_below("door.a\tdepth\ndoor.b\t3\ndoor.c\t4\ndoor.d\t5", false)]
+    #[case::numbers_everywhere("door.a\t4\ndoor.b\t3\ndoor.c\t4\ndoor.d\t5", true)]
     #[case::two_rows("door.a\tthe gate\ndoor.b\tthe lock", false)]
     #[case::nothing_alike("Reach\tBasin\nfrost_cut\tnorth\nmill_run\tsouth\nlow_bend\tsouth", false)]
     fn a_first_row_that_is_data(#[case] text: &str, #[case] expected: bool) {

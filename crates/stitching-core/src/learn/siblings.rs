@@ -321,8 +321,10 @@ impl Study<'_> {
         for ((way, source), found) in all {
             let numeric = source.profiles.iter().all(|profile| profile.is_numeric());
             let [field] = way.fields[..] else { continue };
+            // Where several tables together have the values, another column may tell which one.
             let one_does = found.as_ref().is_some_and(|found| {
-                found.best.values * 100 >= found.values * 97 || found.best.distinct == found.distinct
+                found.besides.is_empty()
+                    && (found.best.values * 100 >= found.values * 97 || found.best.distinct == found.distinct)
             });
             let values: u64 = source.profiles.iter().map(|profile| profile.values).sum();
             if source.is_key || numeric || one_does || values < LEAST {
