@@ -111,8 +111,12 @@ fn any_record_can_be_renamed() {
         let mut parts: Vec<String> = shown_key(&key).split('/').map(str::to_owned).collect();
         let last = parts.last_mut().expect("a part");
         *last = match described.key.last() {
-            // Slots are numbers up to 8.
-            Some(KeyPart::Field(field)) if described.fields[*field].name == "Slot" => "8".to_owned(),
+            // Slots are numbers up to 8, and so may places be.
+            Some(KeyPart::Field(field))
+                if ["Slot", "Place"].contains(&described.fields[*field].name.as_str()) =>
+            {
+                "8".to_owned()
+            }
             _ => format!("{last}_new"),
         };
         let new = parts.join("/");

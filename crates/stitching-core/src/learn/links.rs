@@ -128,6 +128,7 @@ impl Study<'_> {
         let composite = self.composite(&out, &places);
         out.retain(|own| !composite.iter().any(|new| new.table == own.table && new.field == own.field));
         out.extend(composite);
+        out.extend(self.companions(&targets, &out, &places));
         out
     }
 
