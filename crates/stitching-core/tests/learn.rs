@@ -161,6 +161,19 @@ fn what_is_accepted_holds(#[case] fixture: &str) {
     let found: Vec<String> =
         problems(&project.stack, &project.schema).iter().map(|problem| problem.message.clone()).collect();
     assert_eq!(found, Vec::<String>::new());
+    let again = learned(&project);
+    let sure: Vec<String> = again.proposals.iter().filter(|own| own.band == Band::Accept).map(line).collect();
+    assert_eq!(sure, Vec::<String>::new(), "what is written is not proposed again");
+}
+
+/// A copy of what the schema describes is a copy still.
+#[rstest]
+fn what_was_left_out_as_a_copy_stays_out() {
+    let (_folder, project) = accepted("copies.txt");
+    let again = learned(&project);
+    let copies: Vec<&str> = again.copies.iter().map(|(copy, _)| copy.as_str()).collect();
+    assert_eq!(copies, ["backup/goods.txt", "tables/goods_old.txt"]);
+    assert!(again.proposals.iter().all(|own| own.topic != Topic::Table), "{}", told(&again));
 }
 
 /// A project of a fixture, with all that is accepted in it written into its schema.

@@ -424,7 +424,12 @@ impl Study<'_> {
                 };
                 // What names a record within its parent comes last mostly; one part is enough to name the record.
                 let parts = (0..owner.key.parts.len()).rev().filter(|part| owner.key.parts[*part] != STEM);
-                for part in parts {
+                // Where the schema has it that one column names the record with the others, these need not.
+                let is_said = own.table.rules.iter().any(|rule| {
+                    !rule.with.is_empty()
+                        && rule.refs.iter().any(|target| Some(target.table) == owner.described)
+                });
+                for part in parts.filter(|_| !is_said) {
                     let before = out.len();
                     for field in self.could_name_within(owner, part, at) {
                         if is_open(&field, &out) {
