@@ -39,7 +39,13 @@ impl Study<'_> {
             let found = references::hits(&source, targets).into_iter().filter_map(|hits| {
                 let Leads::File(template) = &targets.list[hits.target].leads else { return None };
                 let nearly_all = hits.distinct >= LEAST && hits.distinct * 100 >= distinct * 97;
-                (template != "{}" && nearly_all).then_some((hits, template))
+                // Another column may name the file.
+                let described = own.table.rules.iter().filter_map(|rule| rule.file.as_ref());
+                let proposed =
+                    links.iter().filter(|link| link.table == own.table.name).flat_map(|link| &link.settings);
+                let is_named = described.clone().any(|file| file.source() == template)
+                    || proposed.clone().any(|(name, value)| name == "file" && *value == quoted(template));
+                (template != "{}" && nearly_all && !is_named).then_some((hits, template))
             });
             let mut found: Vec<_> = found.collect();
             found.sort_by_key(|(hits, template)| {
