@@ -166,6 +166,28 @@ fn what_is_accepted_holds(#[case] fixture: &str) {
     assert_eq!(sure, Vec::<String>::new(), "what is written is not proposed again");
 }
 
+/// What is asked of columns inside structures is asked still when the schema describes the table.
+#[rstest]
+fn columns_inside_structures_are_still_asked_for_when_others_are_described() {
+    let stages: Vec<String> = (1..=12)
+        .map(|id| {
+            let next = id % 12 + 1;
+            format!("stage = {{ id = {id} way = {{ next = {next} good = coal_{} }} }}\n", id % 4)
+        })
+        .collect();
+    let goods = "Good\ncoal_0\ncoal_1\ncoal_2\ncoal_3\n";
+    let schema = "[table.stages]\nfiles = \"stages.blk\"\nformat = { kind = \"blocks\", records = \"stage\" }\nkey = \"id\"\n\
+         [table.stages.fields]\n\"way/good\" = { ref = \"goods\" }\n\
+         [table.goods]\nfiles = \"goods.txt\"\nformat = { kind = \"delimited\" }\nkey = \"Good\"\n";
+    let bundle = format!(
+        "=== game/stages.blk\n{}=== game/goods.txt\n{goods}=== schema.toml\n{schema}",
+        stages.concat()
+    );
+    let folder = support::write(&bundle);
+    let told = told(&learned(&support::open(&folder)));
+    assert!(told.contains("ask stages.way/next: ref = \"stages\""), "{told}");
+}
+
 /// A copy of what the schema describes is a copy still.
 #[rstest]
 fn what_was_left_out_as_a_copy_stays_out() {

@@ -1,12 +1,14 @@
 //! Files that each record of a table has, called as its key: the layout of a reach, the picture of a good.
 
-use super::Study;
+use super::keys::STEM;
 use super::links::Places;
 use super::profile::{Profile, Seen, texts_of};
 use super::proposal::{Band, Proposal};
 use super::references::{self, Source};
 use super::targets::{Leads, Targets};
 use super::write::quoted;
+use super::{Studied, Study};
+use crate::layers::FileId;
 
 impl Study<'_> {
     /// The folders in which (nearly) all records of a table have a file that is called as they are. `targets` has the
@@ -39,13 +41,8 @@ impl Study<'_> {
             let found = references::hits(&source, targets).into_iter().filter_map(|hits| {
                 let Leads::File(template) = &targets.list[hits.target].leads else { return None };
                 let nearly_all = hits.distinct >= LEAST && hits.distinct * 100 >= distinct * 97;
-                // Another column may name the file.
-                let described = own.table.rules.iter().filter_map(|rule| rule.file.as_ref());
-                let proposed =
-                    links.iter().filter(|link| link.table == own.table.name).flat_map(|link| &link.settings);
-                let is_named = described.clone().any(|file| file.source() == template)
-                    || proposed.clone().any(|(name, value)| name == "file" && *value == quoted(template));
-                (template != "{}" && nearly_all && !is_named).then_some((hits, template))
+                (template != "{}" && nearly_all && !self.names_file(own, links, template))
+                    .then_some((hits, template))
             });
             let mut found: Vec<_> = found.collect();
             found.sort_by_key(|(hits, template)| {
@@ -75,5 +72,25 @@ impl Study<'_> {
             });
         }
         out
+    }
+
+    /// Whether a column of `own` names the file that `template` makes of its key, or the record that such a file is.
+    fn names_file(&self, own: &Studied, links: &[Proposal], template: &str) -> bool {
+        let mut described = own.table.rules.iter().filter_map(|rule| rule.file.as_ref());
+        let proposed = || links.iter().filter(|link| link.table == own.table.name);
+        let is_it = |(name, value): &(String, String)| name == "file" && *value == quoted(template);
+        let is_such_a_file = |file: &FileId| {
+            let path = &self.stack.files()[*file].path;
+            template.replace("{}", path.stem()) == path.as_str()
+        };
+        let of_files = self.studied.iter().filter(|other| other.key.parts == [STEM]);
+        let mut of_files = of_files.filter(|other| other.files.first().is_some_and(is_such_a_file));
+        described.any(|file| file.source() == template)
+            || proposed().flat_map(|link| &link.settings).any(is_it)
+            || of_files.any(|other| {
+                let mut refs = own.table.rules.iter().flat_map(|rule| &rule.refs);
+                refs.any(|target| Some(target.table) == other.described)
+                    || proposed().any(|link| link.needs.contains(&other.table.name))
+            })
     }
 }

@@ -206,6 +206,9 @@ impl Study<'_> {
         let mut reasons = Vec::new();
         match named {
             2 => reasons.push(format!("the name says `{}`", target.name)),
+            1 if target.leads == Leads::Record(way.table) && names::names_relation(&source.name) => {
+                reasons.push("the name speaks of another of its kind".to_owned());
+            }
             1 => reasons.push(format!("the name shares a word with `{}`", target.name)),
             _ => {}
         }

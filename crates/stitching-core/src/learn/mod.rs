@@ -36,6 +36,7 @@ pub use proposal::{Band, Exception, Proposal, Topic, confirmed_too, with_needs};
 pub use start::{Start, start};
 pub use write::written;
 
+use crate::formats::Outline;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::links::with_start;
 use crate::schema::{self, Layout, Schema, Table, TableId, ValueType};
@@ -43,6 +44,7 @@ use candidates::{Candidate, Found};
 use hashbrown::HashMap;
 use keys::{KeyChoice, STEM, choose_key, votes};
 use profile::{Counts, Profile, SAMPLED, Split, Wanted, profile};
+use shapes::{RecordShape, shapes_of};
 use std::collections::{BTreeSet, HashSet};
 use tables::{table_proposal, texts_setting};
 use write::quoted;
@@ -282,7 +284,9 @@ fn described(stack: &Stack, schema: &Schema, through: LayerId) -> Vec<Studied> {
         .enumerate()
         .filter(|(_, (table, _))| !table.is_of_files())
         .map(|(id, (table, files))| {
-            let wide = table.widened(&columns_of(stack, table, &files, &[]));
+            let mut columns = columns_of(stack, table, &files, &[]);
+            columns.extend(nested_columns(stack, table, &files));
+            let wide = table.widened(&columns);
             let says_nothing = |field: &usize| {
                 let own = &wide.fields[*field];
                 let Layout::Whole(rule) = own.layout else { return false };
@@ -373,6 +377,29 @@ fn columns_of(stack: &Stack, table: &Table, files: &[FileId], known: &[String]) 
         }
     }
     out
+}
+
+/// The columns of a described table of nested records, those inside structures too: those of the like records in its files
+/// that have most of the fields which it describes.
+fn nested_columns(stack: &Stack, table: &Table, files: &[FileId]) -> Vec<String> {
+    let Some(kind) = ["json", "xml", "blocks"].into_iter().find(|kind| *kind == table.format_name) else {
+        return Vec::new();
+    };
+    let mut outline = Outline::default();
+    let step = files.len().div_ceil(LOOKED_AT).max(1);
+    for file in files.iter().step_by(step) {
+        // What cannot be read has no columns.
+        let _ = with_start(stack, *file, recognise::SAMPLE_BYTES, |text| {
+            table.format.outline(text, &mut outline)
+        });
+    }
+    let described =
+        |shape: &RecordShape| table.fields.iter().filter(|field| shape.columns.contains(&field.name)).count();
+    let shapes = shapes_of(&outline, kind);
+    let best =
+        shapes.into_iter().max_by_key(|shape| (described(shape), std::cmp::Reverse(shape.columns.len())));
+    best.filter(|shape| described(shape) * 2 > table.fields.len())
+        .map_or_else(Vec::new, |shape| shape.columns)
 }
 
 /// All that the columns are judged by.

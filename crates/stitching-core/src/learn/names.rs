@@ -106,6 +106,31 @@ pub(super) fn names_identifier(column: &str) -> bool {
     words(column).iter().any(|word| OF_IDENTIFIERS.contains(&word.as_str()))
 }
 
+/// Whether a column's name says that it leads to another record of the same table: the next one, the one above.
+pub(super) fn names_relation(column: &str) -> bool {
+    const OF_RELATIONS: [&str; 18] = [
+        "next",
+        "prev",
+        "previous",
+        "parent",
+        "child",
+        "after",
+        "before",
+        "above",
+        "below",
+        "follow",
+        "require",
+        "replace",
+        "upgrade",
+        "successor",
+        "predecessor",
+        "unlock",
+        "inherit",
+        "extend",
+    ];
+    words(column).iter().any(|word| OF_RELATIONS.contains(&word.as_str()))
+}
+
 /// Whether a column's name says that its numbers are made of bits.
 pub(super) fn names_flags(column: &str) -> bool {
     words(column).iter().any(|word| ["flag", "bit", "mask", "bitmask", "bitfield"].contains(&word.as_str()))

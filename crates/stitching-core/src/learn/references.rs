@@ -250,7 +250,7 @@ fn besides(
     if chosen.len() > 1 { chosen } else { Vec::new() }
 }
 
-/// How well the name of a source names a target: 0 to 2.
+/// How well the name of a source names a target: 0 to 2. A name such as `next` names its own table, a little.
 pub(super) fn agrees(source: &Source<'_>, targets: &Targets, hits: &Hits) -> u8 {
     let target = &targets.list[hits.target];
     let by_table = agreement(&source.name, &target.name);
@@ -258,7 +258,9 @@ pub(super) fn agrees(source: &Source<'_>, targets: &Targets, hits: &Hits) -> u8 
         .iter()
         .all(|word| word.len() < 3 || ["name", "key", "section", "member", "stem"].contains(&word.as_str()));
     let by_column = if generic { 0 } else { agreement(&source.name, &target.column) };
-    by_table.max(by_column)
+    let is_own = target.leads == Leads::Record(source.table);
+    let by_relation = u8::from(is_own && super::names::names_relation(&source.name));
+    by_table.max(by_column).max(by_relation)
 }
 
 /// What the values that do not resolve turned out to be.
