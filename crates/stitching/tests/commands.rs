@@ -320,6 +320,27 @@ fn init_starts_a_project_and_overwrites_nothing() {
     assert_eq!(tree(&own), before);
 }
 
+/// Which columns name a way is a question, so that what is sure of its columns is not written either.
+#[rstest]
+fn learn_writes_nothing_of_tables_that_are_a_question() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let game = folder.path().join("game");
+    let own = folder.path().join("mod");
+    fs::create_dir_all(&game).expect("a folder");
+    fs::create_dir_all(&own).expect("a folder");
+    let ways: String = (0..30).map(|at| format!("{} {} {}\n", at % 3, at % 2, at % 4)).collect();
+    fs::write(game.join("ways.txt"), format!("; from to days\n{ways}")).expect("a file");
+    fs::write(game.join("goods.txt"), "Good\tPrice\ncoal\t3\npeat\t2\nsalt\t2\n").expect("a file");
+    assert_eq!(stitching(&own, &["init", "--base", "../game"]).status, 0);
+    fs::write(own.join("game.schema.toml"), "").expect("an empty schema");
+    let shown = stitching(&own, &["learn"]);
+    assert!(shown.err.contains("but not those of tables that are a question"), "{}{}", shown.out, shown.err);
+    assert_eq!(stitching(&own, &["learn", "--write"]).status, 0);
+    let schema = fs::read_to_string(own.join("game.schema.toml")).expect("a schema");
+    assert!(schema.contains("[table.goods]") && !schema.contains("[table.ways]"), "{schema}");
+    assert_eq!(stitching(&own, &["check"]).status, 0);
+}
+
 #[rstest]
 fn learn_shows_its_evidence_and_writes_what_is_accepted() {
     let (_folder, own) = newcomer();

@@ -4,7 +4,7 @@ use crate::args::{Global, Init, Learn};
 use crate::render::human;
 use crate::ui::{BOLD, DIM, GREEN, Ui, YELLOW, count, grouped, styled, wants_json};
 use serde_json::{Value, json};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::checks::check;
@@ -58,6 +58,14 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
             });
         }
     }
+    // Fields of a table that is a question itself would bring it along.
+    let asked: BTreeSet<&str> = learned
+        .proposals
+        .iter()
+        .filter(|own| own.topic == Topic::Table && own.band != Band::Accept)
+        .map(|own| own.table.as_str())
+        .collect();
+    let is_sure = |own: &Proposal| own.band == Band::Accept && !asked.contains(own.table.as_str());
     if writes {
         let confirmed: Vec<usize> = args.accept.iter().map(|number| number - 1).collect();
         let too = confirmed_too(&learned.proposals, &confirmed);
@@ -74,7 +82,7 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
         }
         let taken = with_needs(&learned.proposals, |at, own| {
             let of_table = args.table.as_ref().is_none_or(|table| own.table == *table);
-            let written = args.write && own.band == Band::Accept;
+            let written = args.write && is_sure(own);
             confirmed.contains(&at) || too.contains(&at) || (of_table && written)
         });
         return write(project, &taken, as_json, ui);
@@ -105,8 +113,10 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
         }
     }
     let accepted = listed.iter().filter(|own| own.1.band == Band::Accept).count();
-    if accepted > 0 {
-        ui.note(&format!("`stitching learn --write` adds the {accepted} marked `accept` to the schema; `--accept N,...` adds others"));
+    let sure = listed.iter().filter(|own| is_sure(own.1)).count();
+    if sure > 0 {
+        let but = if sure < accepted { ", but not those of tables that are a question" } else { "" };
+        ui.note(&format!("`stitching learn --write` adds the {sure} marked `accept` to the schema{but}; `--accept N,...` adds others"));
     } else if !listed.is_empty() {
         ui.note("`stitching learn --accept N,...` adds proposals to the schema");
     } else {
