@@ -447,6 +447,8 @@ impl Study<'_> {
 
     /// The columns of the table at position `at` that could hold the part at position `part` of the owner's key.
     fn could_name_within(&self, owner: &Studied, part: usize, at: usize) -> Vec<usize> {
+        /// Each is looked at in a pass over the files, so that of very wide tables only the first ones are.
+        const MOST: usize = 24;
         let own = &self.studied[at];
         let is_texts = own.texts.is_some() || own.table.texts.is_some();
         let has = |(position, name): (usize, &String)| {
@@ -472,7 +474,7 @@ impl Study<'_> {
             let known = kept.clone().filter(|hash| keys.distinct.contains_key(*hash)).count();
             !is_part && profile.is_identifiers() && known > 0 && known * 10 >= kept.count() * 8
         };
-        own.open.iter().copied().filter(could).collect()
+        own.open.iter().copied().filter(could).take(MOST).collect()
     }
 
     fn counts_of(&self, own: &Studied) -> Option<&Counts> {
