@@ -45,6 +45,24 @@ pub enum Error {
     /// The change was not made, and why.
     #[error("{}", .0.reason)]
     Refused(Box<Refusal>),
+    /// A change of the history was not undone or made again, since files that it touched were changed since.
+    #[error("{} changed since `{title}`, so that cannot be taken back or made again as a whole", were(files))]
+    ChangedSince {
+        /// What the change did.
+        title: String,
+        /// The files, by their paths in the mod.
+        files: Vec<String>,
+    },
+    /// A change stopped half way, and what was there before could not be put back at once.
+    #[error("{source}; `{title}` is half made")]
+    Unfinished {
+        /// What went wrong first.
+        source: Box<Error>,
+        /// What the change does.
+        title: String,
+        /// What went wrong when it was to be taken back.
+        second: String,
+    },
 }
 
 /// Why a change was not made.
@@ -83,8 +101,8 @@ impl Error {
     /// What sort of failure this is.
     pub fn kind(&self) -> ErrorKind {
         match self {
-            Error::Io { .. } => ErrorKind::Io,
-            Error::Refused(_) => ErrorKind::Refused,
+            Error::Io { .. } | Error::Unfinished { .. } => ErrorKind::Io,
+            Error::Refused(_) | Error::ChangedSince { .. } => ErrorKind::Refused,
             Error::Description(_) | Error::NoProject(_) | Error::Unknown { .. } | Error::Usage { .. } => {
                 ErrorKind::Usage
             }
@@ -102,6 +120,12 @@ impl Error {
             }
             Error::Unknown { help, .. } | Error::Usage { help, .. } => help.clone(),
             Error::Refused(refusal) => refusal.help.clone(),
+            Error::ChangedSince { .. } => "put the files back as they were, or leave them out; nothing was changed".to_owned(),
+            Error::Unfinished { second, .. } => format!(
+                "it could not be taken back ({second}). Nothing is lost: the files as they were, and as they are to be, lie \
+                 beside each other as `.stitching-*`. Once the cause is gone, the next command puts all of it right; until \
+                 then do not delete these files or `.stitching`"
+            ),
         };
         (!help.is_empty()).then_some(help)
     }
@@ -121,6 +145,18 @@ fn io_help(action: &str, source: &io::Error) -> Option<String> {
         _ => return None,
     };
     Some(help)
+}
+
+/// "`a.txt` was", "`a.txt`, `b.txt` and 3 more were".
+fn were(files: &[String]) -> String {
+    const SHOWN: usize = 4;
+    let shown: Vec<String> = files.iter().take(SHOWN).map(|file| format!("`{file}`")).collect();
+    let list = match (files.len().saturating_sub(SHOWN), &shown[..]) {
+        (0, [first @ .., last]) if !first.is_empty() => format!("{} and {last}", first.join(", ")),
+        (0, _) => shown.concat(),
+        (more, _) => format!("{} and {more} more", shown.join(", ")),
+    };
+    format!("{list} {}", if files.len() == 1 { "was" } else { "were" })
 }
 
 fn count(problems: usize) -> String {

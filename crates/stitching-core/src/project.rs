@@ -1,6 +1,6 @@
 //! A project: a folder with a `stitching.toml`.
 
-use crate::layers::{Cache, FileId, Kept, Layer, LayerId, Stack};
+use crate::layers::{Cache, FileId, Kept, Layer, LayerId, ModRoot, Stack};
 use crate::problem::{Place, Problem, Severity};
 use crate::schema::toml_reader::{TomlReader, Value, plain};
 use crate::schema::{Schema, keys};
@@ -64,12 +64,37 @@ impl Project {
         Project::described(folder, &read_text(&path)?, &[])
     }
 
+    /// As [`Project::open`], with something done between reading the description and listing the layers: `prepare`
+    /// is given where the mod is. With what it gives, such as a lock, files are listed and read while it lasts.
+    ///
+    /// # Errors
+    /// As [`Project::open`], and those of `prepare`.
+    pub fn open_with<G>(
+        folder: &Path,
+        prepare: impl FnOnce(ModRoot) -> Result<G, Error>,
+    ) -> Result<(Project, Option<G>), Error> {
+        let path = folder.join(PROJECT_FILE);
+        if !path.is_file() {
+            return Err(Error::NoProject(folder.to_owned()));
+        }
+        Project::described_with(folder, &read_text(&path)?, &[], prepare)
+    }
+
     /// Opens the project in `folder` as if its `stitching.toml` were `text`, and each of `schemas` (path
     /// relative to `folder`, content) were there.
     ///
     /// # Errors
     /// As [`Project::open`].
     pub fn described(folder: &Path, text: &str, schemas: &[(String, String)]) -> Result<Project, Error> {
+        Project::described_with(folder, text, schemas, |_| Ok(())).map(|(project, _)| project)
+    }
+
+    fn described_with<G>(
+        folder: &Path,
+        text: &str,
+        schemas: &[(String, String)],
+        prepare: impl FnOnce(ModRoot) -> Result<G, Error>,
+    ) -> Result<(Project, Option<G>), Error> {
         let mut reader = TomlReader::new("bad-project", PROJECT_FILE, text);
         let described = describe(&mut reader);
         let mut problems = std::mem::take(&mut reader.problems);
@@ -105,11 +130,20 @@ impl Project {
         if !problems.is_empty() {
             return Err(Error::Description(problems));
         }
-        let kept = Kept::read(&crate::journal::own_folder(folder))?;
+        let prepared = ModRoot::of(&layers).map(prepare).transpose()?;
+        let kept = Kept::read(folder)?;
         let stack = Stack::open(layers, schema.file_traits())?.with_kept(kept);
         let schema_files = described.schema.into_iter().map(toml::Spanned::into_inner).collect();
         let reserved = described.reserved.into_iter().map(|(_, own)| own).collect();
-        Ok(Project { folder: folder.to_owned(), name: described.name, stack, schema, schema_files, reserved })
+        let project = Project {
+            folder: folder.to_owned(),
+            name: described.name,
+            stack,
+            schema,
+            schema_files,
+            reserved,
+        };
+        Ok((project, prepared))
     }
 
     /// The project with a place, in the tool's own folder, where what is found out about the files is kept for
@@ -122,8 +156,8 @@ impl Project {
         for name in &self.schema_files {
             description += &read_text(&self.folder.join(name))?;
         }
-        let folder = crate::journal::own_folder(&self.folder).join(Cache::FOLDER);
-        let stack = self.stack.with_cache(Cache::new(folder, &description));
+        let cache = Cache::new(self.folder.clone(), &description);
+        let stack = self.stack.with_cache(cache);
         Ok(Project { stack, ..self })
     }
 

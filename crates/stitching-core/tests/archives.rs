@@ -10,7 +10,7 @@ use std::io::{Read, Write};
 use std::path::Path;
 use stitching_core::changes::rename;
 use stitching_core::checks::check;
-use stitching_core::journal::{Journal, NO_HOOK};
+use stitching_core::journal::ChangedSince;
 use stitching_core::layers::{Archive, EntryChange};
 use stitching_core::{Error, Project};
 use zip::write::SimpleFileOptions;
@@ -92,7 +92,7 @@ fn a_name_that_is_there_twice_is_told_and_the_archive_not_written() {
     assert!(found.iter().any(|line| line.contains("its name is in the archive twice")), "{found:#?}");
     let project = support::open(&folder);
     let change = rename(&project, "props:lamp", "lantern").expect("it can be worked out");
-    let journal = Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), NO_HOOK);
+    let journal = support::journal(&project.folder);
     let before = support::tree(folder.path());
     let error = journal.commit(&project.stack, &change).expect_err("refused");
     assert!(error.to_string().contains("two of its entries have one name"), "{error}");
@@ -240,8 +240,7 @@ fn editing_an_entry_leaves_the_others(#[values(false, true)] descriptors: bool) 
     let before = bytes_of(&place);
     let project = support::open(&folder);
     let change = rename(&project, "props:lamp", "lantern").expect("it can be renamed");
-    let journal =
-        || Journal::new(folder.path(), support::open(&folder).stack.mod_root().expect("a mod"), NO_HOOK);
+    let journal = || support::journal(folder.path());
     journal().commit(&project.stack, &change).expect("written");
     let after = bytes_of(&place);
     assert_eq!(after.len(), before.len());
@@ -255,11 +254,11 @@ fn editing_an_entry_leaves_the_others(#[values(false, true)] descriptors: bool) 
     archive.by_name("props/a.txt").expect("an entry").read_to_string(&mut text).expect("text");
     assert_eq!(text, "Prop\tLike\ncrane\tlantern\n");
     // An archive changed by someone else meanwhile is not overwritten, and not taken back over.
-    journal().undo().expect("undone");
+    journal().undo(ChangedSince::Refuse).expect("undone");
     assert_eq!(fs::read(&place).expect("it is there"), bytes, "undone to the byte");
-    journal().redo().expect("done again");
+    journal().redo(ChangedSince::Refuse).expect("done again");
     fs::write(&place, &bytes).expect("written");
-    assert!(matches!(journal().undo(), Err(Error::Refused(_))));
+    assert!(matches!(journal().undo(ChangedSince::Refuse), Err(Error::ChangedSince { .. })));
     let project: Project = support::open(&folder);
     assert_eq!(check(&project.stack, &project.schema, project.stack.top()).summary.errors, 1);
 }

@@ -8,11 +8,11 @@ use rstest::rstest;
 use std::fmt::Write as _;
 use std::path::PathBuf;
 use stitching_core::changes::{Change, rename, unified_diff, verify};
-use stitching_core::journal::{Journal, NO_HOOK};
+use stitching_core::journal::{ChangedSince, Journal};
 use stitching_core::{Error, Project};
 
 fn journal(project: &Project) -> Journal<'static> {
-    Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), NO_HOOK)
+    support::journal(&project.folder)
 }
 
 fn describe(project: &Project, result: Result<Change, Error>) -> String {
@@ -51,11 +51,11 @@ fn rename_changes_what_it_must(#[files("tests/changes/*.txt")] fixture: PathBuf)
         for (path, bytes) in before.iter().filter(|(path, _)| path.starts_with("game/")) {
             assert_eq!(after.get(path), Some(bytes), "the base is never written");
         }
-        journal(&project).undo().expect("it is undone");
+        journal(&project).undo(ChangedSince::Refuse).expect("it is undone");
         assert_eq!(support::tree(folder.path()), before, "undone to the byte");
-        journal(&project).redo().expect("it is done again");
+        journal(&project).redo(ChangedSince::Refuse).expect("it is done again");
         assert_eq!(support::tree(folder.path()), after, "done again to the byte");
-        journal(&project).undo().expect("it is undone");
+        journal(&project).undo(ChangedSince::Refuse).expect("it is undone");
     }
     assert_eq!(support::tree(folder.path()), before);
     support::compare(&fixture, "result", &describe(&project, result));
@@ -105,7 +105,7 @@ fn undo_refuses_when_the_file_was_edited_since() {
     let path = folder.path().join("mod/reaches.txt");
     std::fs::write(&path, "Reach\tAbove\nby hand\t-\n").expect("written");
     let before = support::tree(folder.path());
-    let error = journal(&project).undo().expect_err("refused");
+    let error = journal(&project).undo(ChangedSince::Refuse).expect_err("refused");
     assert!(error.to_string().contains("`reaches.txt` was changed since"), "{error}");
     assert_eq!(support::tree(folder.path()), before, "all or nothing");
 }
@@ -118,16 +118,16 @@ fn a_new_change_after_an_undo_drops_what_was_undone() {
         let change = rename(&project, "reaches:mill", new).expect("a change");
         journal(&project).commit(&project.stack, &change).expect("written");
         if undo {
-            journal(&project).undo().expect("undone");
+            journal(&project).undo(ChangedSince::Refuse).expect("undone");
         }
     }
     let project = support::open(&folder);
     let history = journal(&project).history().expect("a history");
     assert_eq!(history.len(), 1);
     assert_eq!(history[0].entry.title, "rename reaches:mill to pound");
-    assert!(journal(&project).redo().is_err(), "nothing to redo");
-    journal(&project).undo().expect("undone");
-    assert!(journal(&project).undo().is_err(), "nothing to undo");
+    assert!(journal(&project).redo(ChangedSince::Refuse).is_err(), "nothing to redo");
+    journal(&project).undo(ChangedSince::Refuse).expect("undone");
+    assert!(journal(&project).undo(ChangedSince::Refuse).is_err(), "nothing to undo");
 }
 
 #[rstest]

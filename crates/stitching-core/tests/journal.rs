@@ -1,57 +1,21 @@
-//! Writing that is cut short: whatever step fails or is never reached, the mod has all of a change
-//! or nothing of it, and no file is left over.
+//! What the journal promises where nothing fails: one writes at a time, nothing is overwritten that was not read,
+//! nothing is written through links, rights and times are kept, and undo stays within reach.
 #![allow(clippy::expect_used, clippy::panic, reason = "tests fail by panicking")]
 
+#[path = "support/scenarios.rs"]
+mod scenarios;
 mod support;
 
 use rstest::rstest;
-use std::collections::BTreeMap;
-use std::io;
+use scenarios::{Act, BUNDLE, leftovers, recover};
+use std::fs;
 use std::path::Path;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use stitching_core::changes::{Change, rename};
-use stitching_core::journal::{Journal, Lock, NO_HOOK, Recovered, Step, own_folder};
+use std::sync::Mutex;
+use std::time::{Duration, SystemTime};
+use stitching_core::changes::{Change, rename, switch_off};
+use stitching_core::journal::{Action, Call, ChangedSince, Journal, KeyFile, NO_HOOK, Notice, Recovered};
 use stitching_core::{Error, ErrorKind, Project};
 use tempfile::TempDir;
-
-/// A rename that edits two files of the mod, moves one, and brings one up into a new folder.
-const BUNDLE: &str = r#"=== schema.toml
-[table.reaches]
-files = "reaches.txt"
-format = { kind = "delimited" }
-key = "Reach"
-[table.reaches.fields]
-Layout = { file = "layouts/{}.json", follows = "{key}" }
-[table.layouts]
-files = "layouts/*.json"
-format = { kind = "json", records = "$" }
-key = "{stem}"
-[table.layouts.fields]
-reach = { ref = "reaches" }
-[table.tolls]
-files = "far/away/tolls.txt"
-format = { kind = "delimited" }
-key = "Toll"
-[table.tolls.fields]
-Reach = { ref = "reaches" }
-[table.locks]
-files = "locks.txt"
-format = { kind = "delimited" }
-key = "Lock"
-[table.locks.fields]
-Reach = { ref = "reaches" }
-=== mod/reaches.txt
-Reach	Layout
-mill	mill
-=== mod/locks.txt
-Lock	Reach
-a	mill
-=== mod/layouts/mill.json
-{ "reach": "mill" }
-=== game/far/away/tolls.txt
-Toll	Reach
-t	mill
-"#;
 
 fn project(folder: &TempDir) -> (Project, Change) {
     let project = support::open(folder);
@@ -59,137 +23,31 @@ fn project(folder: &TempDir) -> (Project, Change) {
     (project, change)
 }
 
-fn commit(
-    project: &Project,
-    change: &Change,
-    hook: &stitching_core::journal::StepHook<'_>,
-) -> Result<usize, Error> {
-    Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), hook)
-        .commit(&project.stack, change)
+fn commit(project: &Project, change: &Change) -> Result<usize, Error> {
+    support::journal(&project.folder).commit(&project.stack, change)
 }
 
-fn recover(folder: &Path) -> Recovered {
-    let project = Project::open(folder).expect("the project opens");
-    Journal::new(folder, project.stack.mod_root().expect("a mod"), NO_HOOK)
-        .recover()
-        .expect("it is put right")
-}
-
-/// The tree after the change, and how many steps it takes.
-fn whole() -> (BTreeMap<String, Vec<u8>>, usize) {
-    let folder = support::write(BUNDLE);
-    let (project, change) = project(&folder);
-    let steps = AtomicUsize::new(0);
-    commit(&project, &change, &|_| {
-        steps.fetch_add(1, Ordering::SeqCst);
-        Ok(())
-    })
-    .expect("it is written");
-    (support::tree(folder.path()), steps.into_inner())
-}
-
-#[rstest]
-#[case::full_disk(io::ErrorKind::StorageFull)]
-#[case::no_right(io::ErrorKind::PermissionDenied)]
-fn a_step_that_fails_leaves_everything_as_it_was(#[case] kind: io::ErrorKind) {
-    let (after, steps) = whole();
-    assert!(steps > 15, "the change takes many steps, not {steps}");
-    for fail_at in 0..steps {
-        let folder = support::write(BUNDLE);
-        let before = support::tree(folder.path());
-        let (project, change) = project(&folder);
-        let count = AtomicUsize::new(0);
-        let result = commit(&project, &change, &|_| match count.fetch_add(1, Ordering::SeqCst) {
-            now if now == fail_at => Err(kind.into()),
-            _ => Ok(()),
-        });
-        let error = result.expect_err("the step failed");
-        assert_eq!(error.kind(), ErrorKind::Io, "step {fail_at}: {error}");
-        assert_eq!(support::tree(folder.path()), before, "step {fail_at}: {error}");
-        assert_eq!(recover(folder.path()), Recovered::Nothing, "step {fail_at} was cleaned up");
-        // And it works once the cause is gone.
-        commit(&project, &change, NO_HOOK).expect("it is written");
-        assert_eq!(support::tree(folder.path()), after);
-    }
-}
-
-#[rstest]
-fn a_crash_at_any_step_leaves_all_or_nothing() {
-    let (after, steps) = whole();
-    let mut outcomes = [0, 0];
-    for die_at in 0..steps {
-        let folder = support::write(BUNDLE);
-        let before = support::tree(folder.path());
-        let (project, change) = project(&folder);
-        let count = AtomicUsize::new(0);
-        // `Interrupted` stands for the process being gone: nothing is cleaned up.
-        let result = commit(&project, &change, &|_| {
-            if count.fetch_add(1, Ordering::SeqCst) >= die_at {
-                Err(io::ErrorKind::Interrupted.into())
-            } else {
-                Ok(())
-            }
-        });
-        assert!(result.is_err());
-        let recovered = recover(folder.path());
-        let tree = support::tree(folder.path());
-        match recovered {
-            Recovered::Finished(_) => {
-                assert_eq!(tree, after, "step {die_at}");
-                outcomes[1] += 1;
-                // It is in the history and can be undone.
-                Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), NO_HOOK)
-                    .undo()
-                    .expect("undone");
-                assert_eq!(support::tree(folder.path()), before);
-            }
-            Recovered::TakenBack(_) | Recovered::Nothing => {
-                assert_eq!(tree, before, "step {die_at}");
-                outcomes[0] += 1;
-            }
-        }
-    }
-    assert!(outcomes[0] > 5 && outcomes[1] > 3, "both outcomes were seen: {outcomes:?}");
-}
-
-/// A crash while an interrupted change is being finished, again and again.
-#[rstest]
-fn a_crash_while_putting_right_is_put_right_too() {
-    let (after, _) = whole();
-    let folder = support::write(BUNDLE);
-    let (project, change) = project(&folder);
-    let decided = |step| if step == Step::Replace { Err(io::ErrorKind::Interrupted.into()) } else { Ok(()) };
-    commit(&project, &change, &decided).expect_err("it died");
-    for die_at in 1.. {
-        let count = AtomicUsize::new(0);
-        let hook = |_| {
-            if count.fetch_add(1, Ordering::SeqCst) >= die_at {
-                Err(io::ErrorKind::Interrupted.into())
-            } else {
-                Ok(())
-            }
+/// A change that was decided, and of which nothing is in place.
+fn interrupt(folder: &Path) {
+    let hook = |call: &Call| match call.action {
+        Action::Exchange | Action::Link => Err(std::io::ErrorKind::StorageFull.into()),
+        _ => Ok(()),
+    };
+    // Taking back fails as well: from the first failure on nothing is written any more.
+    let failed = std::sync::atomic::AtomicBool::new(false);
+    let dead = |call: &Call| {
+        let result = if failed.load(std::sync::atomic::Ordering::SeqCst) {
+            Err(std::io::ErrorKind::StorageFull.into())
+        } else {
+            hook(call)
         };
-        let journal = Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), &hook);
-        if let Ok(recovered) = journal.recover() {
-            assert!(matches!(recovered, Recovered::Finished(_)), "{recovered:?}");
-            break;
-        }
-    }
-    assert_eq!(support::tree(folder.path()), after);
-}
-
-#[rstest]
-fn a_file_edited_between_crash_and_restart_is_kept() {
-    let folder = support::write(BUNDLE);
-    let (project, change) = project(&folder);
-    let decided = |step| if step == Step::Replace { Err(io::ErrorKind::Interrupted.into()) } else { Ok(()) };
-    commit(&project, &change, &decided).expect_err("it died");
-    let edited = folder.path().join("mod/locks.txt");
-    std::fs::write(&edited, "by hand").expect("edited");
-    let journal = Journal::new(&project.folder, project.stack.mod_root().expect("a mod"), NO_HOOK);
-    let error = journal.recover().expect_err("refused");
-    assert!(error.to_string().contains("`locks.txt` was edited since"), "{error}");
-    assert_eq!(std::fs::read(&edited).expect("there"), b"by hand");
+        failed.fetch_or(result.is_err(), std::sync::atomic::Ordering::SeqCst);
+        result
+    };
+    let error =
+        Act::Rename("reaches:mill", "weir").run(folder, &dead, &Mutex::default()).expect_err("it stopped");
+    assert!(matches!(error, Error::Unfinished { .. }), "{error}");
+    assert!(error.help().expect("what to do").contains("the next command puts all of it right"), "{error:?}");
 }
 
 #[rstest]
@@ -197,13 +55,143 @@ fn only_one_writes_at_a_time() {
     let folder = support::write(BUNDLE);
     let before = support::tree(folder.path());
     let (project, change) = project(&folder);
-    let lock = Lock::try_take(&own_folder(folder.path())).expect("a lock").expect("it is free");
-    let error = commit(&project, &change, NO_HOOK).expect_err("refused");
+    let held = support::journal(folder.path()).hold().expect("it is free");
+    let error = commit(&project, &change).expect_err("refused");
     assert_eq!(error.kind(), ErrorKind::Refused);
     assert!(error.to_string().contains("another stitching is writing"), "{error}");
     assert_eq!(support::tree(folder.path()), before);
-    drop(lock);
-    commit(&project, &change, NO_HOOK).expect("it is written");
+    drop(held);
+    commit(&project, &change).expect("it is written");
+}
+
+/// A writer waits for the one before it, and says so.
+#[rstest]
+fn a_writer_waits_for_a_short_while() {
+    let folder = support::write(BUNDLE);
+    let (project, change) = project(&folder);
+    let held = support::journal(folder.path()).hold().expect("it is free");
+    let told = Mutex::new(Vec::new());
+    std::thread::scope(|scope| {
+        let (folder, project, change, told) = (folder.path(), &project, &change, &told);
+        let second = scope.spawn(move || {
+            let note = |notice: &Notice| told.lock().expect("one at a time").push(notice.clone());
+            Journal::new(folder, project.stack.mod_root().expect("a mod"), &note)
+                .with_key(support::key())
+                .commit(&project.stack, change)
+        });
+        while told.lock().expect("one at a time").is_empty() && !second.is_finished() {
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        drop(held);
+        second.join().expect("it ends").expect("its turn comes");
+    });
+    assert_eq!(told.into_inner().expect("told"), [Notice::WaitingForWriter]);
+}
+
+/// Readers and the replacing of files keep each other off; building a change keeps nobody from reading.
+#[rstest]
+fn readers_see_no_half_of_a_change() {
+    let folder = support::write(BUNDLE);
+    let (project, change) = project(&folder);
+    let (recovered, reading) = support::journal(folder.path()).read_lock().expect("it can be read");
+    assert_eq!((recovered, reading.is_some()), (Recovered::Nothing, true));
+    let held = support::journal(folder.path()).hold().expect("a change is built while others read");
+    let error = held.commit(&project.stack, &change).expect_err("refused");
+    assert!(error.to_string().contains("other commands are reading the mod"), "{error}");
+    drop(reading);
+    assert_eq!(leftovers(folder.path()), Vec::<String>::new());
+    commit(&project, &change).expect("it is written");
+}
+
+/// Two projects on one mod have locks of their own, but the mod has one.
+#[rstest]
+fn two_projects_on_one_mod() {
+    let folder = support::write(BUNDLE);
+    let other = tempfile::tempdir().expect("a folder");
+    for name in ["stitching.toml", "schema.toml"] {
+        let text = fs::read_to_string(folder.path().join(name)).expect("a file");
+        let there = |layer: &str| format!("path = '{}'", folder.path().join(layer).display());
+        let text = text.replace("path = \"game\"", &there("game")).replace("path = \"mod\"", &there("mod"));
+        fs::write(other.path().join(name), text).expect("written");
+    }
+    let second = support::open(&other);
+    let change = rename(&second, "reaches:mill", "lock").expect("a change");
+    let reading = support::journal(folder.path()).read_lock().expect("it can be read");
+    let error = commit(&second, &change).expect_err("refused");
+    assert!(error.to_string().contains("other commands are reading the mod"), "{error}");
+    drop(reading);
+    let (first, own) = project(&folder);
+    commit(&first, &own).expect("it is written");
+    let error = commit(&second, &change).expect_err("refused");
+    assert_eq!(error.kind(), ErrorKind::Refused, "{error}");
+    assert_eq!(leftovers(folder.path()), Vec::<String>::new());
+    assert_eq!(leftovers(other.path()), Vec::<String>::new());
+}
+
+/// What an interrupted change left is harmless when nobody knows of it any more.
+#[rstest]
+fn leftovers_without_a_record_are_not_touched() {
+    let folder = support::write(BUNDLE);
+    interrupt(folder.path());
+    let left = leftovers(folder.path()).len();
+    assert!(left > 4, "there are leftovers");
+    fs::remove_dir_all(folder.path().join(".stitching")).expect("the docs allow it");
+    let (project, change) = project(&folder);
+    commit(&project, &change).expect("it is written");
+    let tree = support::tree(folder.path());
+    assert_eq!(tree["mod/reaches.txt"], b"Reach\tLayout\nweir\tweir\n");
+    assert_eq!(tree["mod/locks.txt"], b"Lock\tReach\na\tweir\n");
+}
+
+#[rstest]
+fn what_was_interrupted_is_told_before_it_is_put_right() {
+    let folder = support::write(BUNDLE);
+    interrupt(folder.path());
+    let notices = Mutex::new(Vec::new());
+    let note = |notice: &Notice| {
+        assert!(!leftovers(folder.path()).is_empty(), "it comes first");
+        notices.lock().expect("one at a time").push(notice.clone());
+    };
+    let project = support::open(&folder);
+    let journal =
+        Journal::new(folder.path(), project.stack.mod_root().expect("a mod"), &note).with_key(support::key());
+    let (recovered, _lock) = journal.read_lock().expect("it is put right");
+    let title = "rename reaches:mill to weir".to_owned();
+    assert_eq!(recovered, Recovered::Finished(title.clone()));
+    assert_eq!(notices.into_inner().expect("told"), [Notice::Finishing(title)]);
+}
+
+/// Somebody edits a file between the crash and the next start: the edit stays where it is.
+#[rstest]
+#[case::one_that_was_to_be_replaced("mod/locks.txt")]
+#[case::one_that_was_to_be_made("mod/layouts/weir.json")]
+fn a_file_edited_between_crash_and_restart_stays(#[case] path: &str) {
+    let folder = support::write(BUNDLE);
+    let mut before = support::tree(folder.path());
+    interrupt(folder.path());
+    fs::write(folder.path().join(path), "by hand").expect("edited");
+    assert!(matches!(recover(folder.path(), NO_HOOK), Ok(Recovered::TakenBack(_))));
+    before.insert(path.to_owned(), b"by hand".to_vec());
+    assert_eq!(support::tree(folder.path()), before);
+    assert_eq!(leftovers(folder.path()), Vec::<String>::new());
+}
+
+/// A journal that another computer, or another user, has written is not believed.
+#[rstest]
+fn a_journal_of_somebody_else_is_left_alone() {
+    let folder = support::write(BUNDLE);
+    interrupt(folder.path());
+    let before = support::tree(folder.path());
+    let elsewhere = tempfile::tempdir().expect("a folder");
+    let journal = || support::journal(folder.path()).with_key(KeyFile::in_folder(elsewhere.path()));
+    let pending = folder.path().join(".stitching/pending.json");
+    assert_eq!(journal().recover().expect("it is read"), Recovered::Foreign(pending.clone()));
+    let error = journal().undo(ChangedSince::Refuse).expect_err("refused");
+    assert!(error.to_string().contains("was not written by you on this computer"), "{error}");
+    assert_eq!(support::tree(folder.path()), before);
+    fs::remove_file(pending).expect("it is deleted, as the message says");
+    let error = journal().undo(ChangedSince::Refuse).expect_err("there is nothing");
+    assert!(error.to_string().contains("nothing to undo"), "{error}");
 }
 
 #[rstest]
@@ -212,10 +200,10 @@ fn a_read_only_file_is_not_replaced() {
     let before = support::tree(folder.path());
     let (project, change) = project(&folder);
     let path = folder.path().join("mod/locks.txt");
-    let mut rights = std::fs::metadata(&path).expect("there").permissions();
+    let mut rights = fs::metadata(&path).expect("there").permissions();
     rights.set_readonly(true);
-    std::fs::set_permissions(&path, rights).expect("set");
-    let error = commit(&project, &change, NO_HOOK).expect_err("refused");
+    fs::set_permissions(&path, rights).expect("set");
+    let error = commit(&project, &change).expect_err("refused");
     assert_eq!(error.kind(), ErrorKind::Io);
     assert!(error.to_string().contains("locks.txt"), "{error}");
     assert_eq!(support::tree(folder.path()), before);
@@ -226,8 +214,8 @@ fn a_read_only_file_is_not_replaced() {
 fn links_out_of_the_mod_are_neither_read_nor_written() {
     let folder = support::write(BUNDLE);
     let outside = tempfile::tempdir().expect("a folder");
-    std::fs::write(outside.path().join("tolls.txt"), "Toll\tReach\nt\tmill\n").expect("written");
-    std::fs::create_dir_all(folder.path().join("mod/far")).expect("made");
+    fs::write(outside.path().join("tolls.txt"), "Toll\tReach\nt\tmill\n").expect("written");
+    fs::create_dir_all(folder.path().join("mod/far")).expect("made");
     std::os::unix::fs::symlink(outside.path(), folder.path().join("mod/far/away")).expect("linked");
     let (project, change) = project(&folder);
     let problems = stitching_core::checks::problems(&project.stack, &project.schema);
@@ -235,20 +223,132 @@ fn links_out_of_the_mod_are_neither_read_nor_written() {
         problems.iter().any(|problem| problem.code == "unreadable-entry" && problem.place.path == "far/away")
     );
     let before = support::tree(&folder.path().join("game"));
-    let error = commit(&project, &change, NO_HOOK).expect_err("refused");
-    assert!(error.to_string().contains("leads out of the mod layer"), "{error}");
+    let error = commit(&project, &change).expect_err("refused");
+    assert!(error.to_string().contains("nothing is read or written through links"), "{error}");
     assert_eq!(support::tree(&folder.path().join("game")), before);
-    assert_eq!(std::fs::read_dir(outside.path()).expect("there").count(), 1, "nothing was put there");
+    assert_eq!(fs::read_dir(outside.path()).expect("there").count(), 1, "nothing was put there");
 }
 
 #[cfg(unix)]
 #[rstest]
-fn rights_of_a_file_are_kept() {
+fn rights_and_times_are_kept() {
+    use std::os::unix::fs::PermissionsExt;
+    let bundle = BUNDLE.replace("{ \"reach\": \"mill\" }", "{ }");
+    let folder = support::write(&bundle);
+    let long_ago = SystemTime::UNIX_EPOCH + Duration::from_secs(1_000_000_000);
+    let set = |path: &str, mode: u32| {
+        let path = folder.path().join("mod").join(path);
+        fs::set_permissions(&path, fs::Permissions::from_mode(mode)).expect("set");
+        fs::File::options().write(true).open(path).and_then(|file| file.set_modified(long_ago)).expect("set");
+    };
+    set("locks.txt", 0o640);
+    set("layouts/mill.json", 0o660);
+    fs::write(folder.path().join("mod/other.txt"), "untouched").expect("written");
+    set("other.txt", 0o600);
+    let now = |path: &str| {
+        let metadata = fs::metadata(folder.path().join("mod").join(path)).expect("there");
+        (metadata.permissions().mode() & 0o777, metadata.modified().expect("a time") == long_ago)
+    };
+    let (project, change) = project(&folder);
+    commit(&project, &change).expect("it is written");
+    assert_eq!(now("locks.txt"), (0o640, false));
+    assert_eq!(now("layouts/weir.json"), (0o660, true), "a file that is only moved is the same file");
+    assert_eq!(now("other.txt"), (0o600, true));
+    support::journal(folder.path()).undo(ChangedSince::Refuse).expect("undone");
+    assert_eq!(now("locks.txt"), (0o640, false));
+    assert_eq!(now("layouts/mill.json"), (0o660, true));
+    assert_eq!(now("other.txt"), (0o600, true));
+}
+
+/// A file that a change made, and that undo removed, has its rights back when it is made again.
+#[cfg(unix)]
+#[rstest]
+fn rights_of_a_file_that_was_made_are_kept() {
     use std::os::unix::fs::PermissionsExt;
     let folder = support::write(BUNDLE);
-    let path = folder.path().join("mod/locks.txt");
-    std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o640)).expect("set");
     let (project, change) = project(&folder);
-    commit(&project, &change, NO_HOOK).expect("it is written");
-    assert_eq!(std::fs::metadata(&path).expect("there").permissions().mode() & 0o777, 0o640);
+    commit(&project, &change).expect("it is written");
+    let path = folder.path().join("mod/far/away/tolls.txt");
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o604)).expect("set");
+    support::journal(folder.path()).undo(ChangedSince::Refuse).expect("undone");
+    assert!(!path.exists());
+    support::journal(folder.path()).redo(ChangedSince::Refuse).expect("done again");
+    assert_eq!(fs::metadata(&path).expect("there").permissions().mode() & 0o777, 0o604);
+}
+
+#[rstest]
+fn undo_names_what_was_changed_since_and_can_leave_it_out() {
+    let folder = support::write(BUNDLE);
+    let first = support::tree(folder.path());
+    let (one, change) = project(&folder);
+    commit(&one, &change).expect("written");
+    let two = support::open(&folder);
+    let change = rename(&two, "reaches:weir", "lock").expect("a change");
+    commit(&two, &change).expect("written");
+    let edited = folder.path().join("mod/locks.txt");
+    let mine = [&fs::read(&edited).expect("there")[..], b"b\tlock\n"].concat();
+    fs::write(&edited, &mine).expect("edited");
+    let journal = || support::journal(folder.path());
+    let error = journal().undo(ChangedSince::Refuse).expect_err("refused");
+    assert!(matches!(&error, Error::ChangedSince { files, .. } if files == &["locks.txt"]), "{error:?}");
+    assert_eq!(error.kind(), ErrorKind::Refused);
+    let turned = journal().undo(ChangedSince::Leave).expect("the rest is undone");
+    assert_eq!(turned.left, ["locks.txt"]);
+    assert_eq!(fs::read(&edited).expect("there"), mine, "it stays as it is");
+    assert_eq!(
+        fs::read(folder.path().join("mod/reaches.txt")).expect("there"),
+        b"Reach\tLayout\nweir\tweir\n"
+    );
+    // The change before is within reach, too.
+    assert_eq!(journal().undo(ChangedSince::Leave).expect("undone").left, ["locks.txt"]);
+    let mut expected = first;
+    expected.insert("mod/locks.txt".to_owned(), mine);
+    assert_eq!(support::tree(folder.path()), expected);
+    assert_eq!(leftovers(folder.path()), Vec::<String>::new());
+}
+
+/// A key that is there twice in a file is switched off, and on, in one change of that file.
+#[rstest]
+#[case::as_notes(r#"{ kind = "ini" }"#, "{section}", "[coal]\na = 1\n[peat]\na = 2\n[coal]\na = 3\n")]
+#[case::in_a_table(
+    r##"{ kind = "delimited", comment = "#" }"##,
+    "Good",
+    "Good\tA\ncoal\t1\npeat\t2\ncoal\t3\n"
+)]
+#[case::in_a_table_without_notes(r#"{ kind = "delimited" }"#, "Good", "Good\tA\ncoal\t1\npeat\t2\ncoal\t3\n")]
+#[case::neighbours(
+    r#"{ kind = "json", records = "$[*]" }"#,
+    "id",
+    "[{\"id\": \"peat\"}, {\"id\": \"coal\"}, {\"id\": \"coal\"}]\n"
+)]
+#[case::all_around(
+    r#"{ kind = "json", records = "$[*]" }"#,
+    "id",
+    "[{\"id\": \"coal\"}, {\"id\": \"peat\"}, {\"id\": \"coal\"}]\n"
+)]
+fn a_key_that_is_there_twice(#[case] format: &str, #[case] key: &str, #[case] text: &str) {
+    let bundle = format!(
+        "=== schema.toml\n[table.goods]\nfiles = \"goods\"\nformat = {format}\nkey = \"{key}\"\n=== mod/goods\n{text}"
+    );
+    let folder = support::write(&bundle);
+    let path = folder.path().join("mod/goods");
+    let project = support::open(&folder);
+    let change = switch_off(&project, "goods:coal").expect("a change");
+    assert_eq!(change.files.len(), 1);
+    commit(&project, &change).expect("written");
+    let off = fs::read_to_string(&path).expect("there");
+    let keys = |text: &str| {
+        let table = &support::open(&folder).schema.tables[0].clone();
+        let path = stitching_core::layers::RelPath::parse("goods").expect("a path");
+        let records =
+            stitching_core::tables::read_all(table, &path, &stitching_core::text::Text::of_str(text));
+        records.into_iter().filter_map(|record| record.key).collect::<Vec<_>>()
+    };
+    assert_eq!(keys(&off), ["peat"], "{off}");
+    support::journal(folder.path()).undo(ChangedSince::Refuse).expect("undone");
+    assert_eq!(fs::read_to_string(&path).expect("there"), text);
+    support::journal(folder.path()).redo(ChangedSince::Refuse).expect("done again");
+    assert_eq!(fs::read_to_string(&path).expect("there"), off);
+    Act::On("goods:coal").run(folder.path(), NO_HOOK, &Mutex::default()).expect("on again");
+    assert_eq!(fs::read_to_string(&path).expect("there"), text);
 }

@@ -9,15 +9,14 @@ use std::fs;
 use std::path::Path;
 use stitching_core::changes::{Change, switch_off, switch_on};
 use stitching_core::checks::check;
-use stitching_core::journal::{Journal, NO_HOOK};
+use stitching_core::journal::ChangedSince;
 use stitching_core::links::{Address, switched};
 use stitching_core::tables::read_all;
 use stitching_core::{Error, Project};
 use tempfile::TempDir;
 
 fn commit(project: &Project, change: &Change) {
-    let root = project.stack.mod_root().expect("a mod");
-    Journal::new(&project.folder, root, NO_HOOK).commit(&project.stack, change).expect("it is written");
+    support::journal(&project.folder).commit(&project.stack, change).expect("it is written");
 }
 
 fn do_it(folder: &TempDir, build: impl Fn(&Project) -> Result<Change, Error>) {
@@ -180,9 +179,8 @@ fn off_and_on_again(#[case] address: &str, #[case] path: &str) {
         String::from_utf8_lossy(&fs::read(&file).expect("the file")),
         String::from_utf8_lossy(&original)
     );
-    let root = support::open(&folder).stack.mod_root().expect("a mod");
-    let journal = Journal::new(folder.path(), root, NO_HOOK);
-    journal.undo().expect("undone");
+    let journal = support::journal(folder.path());
+    journal.undo(ChangedSince::Refuse).expect("undone");
     assert_eq!(fs::read(&file).expect("the file"), off, "undone to the byte");
     let added = b"\n \n";
     fs::write(&file, [&off[..], added].concat()).expect("written");

@@ -154,11 +154,11 @@ pub enum Command {
     #[command(after_help = "Example:\n  stitching history")]
     History,
     /// Take back the last change
-    #[command(after_help = "Example:\n  stitching undo")]
-    Undo,
+    #[command(after_help = "Examples:\n  stitching undo\n  stitching undo --leave-changed")]
+    Undo(Turning),
     /// Make the change that was undone again
     #[command(after_help = "Example:\n  stitching redo")]
-    Redo,
+    Redo(Turning),
 }
 
 #[derive(Debug, Args)]
@@ -428,6 +428,14 @@ pub struct Off {
     pub address: Option<String>,
     #[command(flatten)]
     pub editing: Editing,
+}
+
+/// How a change is undone or made again.
+#[derive(Debug, Default, Args)]
+pub struct Turning {
+    /// Leave files as they are that were changed since; the rest is done
+    #[arg(long)]
+    pub leave_changed: bool,
 }
 
 #[derive(Debug, Args)]

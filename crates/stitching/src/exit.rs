@@ -9,6 +9,8 @@ use stitching_core::{Error, ErrorKind};
 
 /// Problems were found, or a change was refused.
 pub const PROBLEMS: u8 = 1;
+/// Something could not be read or written, standard output among it.
+pub const CANNOT_WRITE: u8 = 3;
 
 /// Tells the user what went wrong and what to do; gives the exit status.
 pub fn report(error: &Error, global: &Global, ui: &Ui) -> ExitCode {
@@ -39,9 +41,15 @@ pub fn report(error: &Error, global: &Global, ui: &Ui) -> ExitCode {
     if let Some(help) = error.help() {
         ui.err(&format!("{} {help}", styled(CYAN, "help:")));
     }
+    if let Error::ChangedSince { files, .. } = error {
+        let stay = if files.len() == 1 { "that file stays as it is" } else { "these files stay as they are" };
+        ui.err(&format!(
+            "      with `--leave-changed` {stay}, the rest is done, and earlier changes are within reach"
+        ));
+    }
     ExitCode::from(match error.kind() {
         ErrorKind::Refused => 1,
         ErrorKind::Usage => 2,
-        ErrorKind::Io => 3,
+        ErrorKind::Io => CANNOT_WRITE,
     })
 }

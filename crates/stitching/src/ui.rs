@@ -4,7 +4,10 @@ use crate::args::{Color, Format, Global};
 use anstyle::{AnsiColor, Style};
 use clap::ValueEnum;
 use std::io::{IsTerminal, Write};
+use std::process::ExitCode;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
+use stitching_core::journal::Lock;
 
 pub const BOLD: Style = Style::new().bold();
 pub const DIM: Style = Style::new().dimmed();
@@ -14,9 +17,31 @@ pub const GREEN: Style = AnsiColor::Green.on_default();
 pub const CYAN: Style = AnsiColor::Cyan.on_default();
 
 /// How to speak to the user.
+///
+/// Results are collected, and written when the command is done or [`Ui::show`] is called, so that what is read can be locked until then and no
+/// longer: a reader of the output that stands still keeps nobody from writing. Messages that come behind a result wait
+/// with it.
 pub struct Ui {
     quiet: bool,
     pub verbose: bool,
+    waiting: Mutex<Waiting>,
+}
+
+/// What is written when the command is done.
+#[derive(Default)]
+struct Waiting {
+    texts: Vec<(Stream, String)>,
+    lock: Option<Lock>,
+    /// Whether the command has changed something.
+    changed: bool,
+    /// Why a result could not be written.
+    failed: Option<std::io::Error>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Stream {
+    Out,
+    Err,
 }
 
 impl Ui {
@@ -26,14 +51,67 @@ impl Ui {
             Color::Always => anstream::ColorChoice::Always.write_global(),
             Color::Never => anstream::ColorChoice::Never.write_global(),
         }
-        Ui { quiet: global.quiet, verbose: global.verbose }
+        Ui { quiet: global.quiet, verbose: global.verbose, waiting: Mutex::default() }
     }
 
-    /// Prints a result. A reader that has gone away (`| head`) ends the program quietly.
+    fn waiting(&self) -> MutexGuard<'_, Waiting> {
+        self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Prints a result, when the command is done.
     pub fn out(&self, text: &str) {
-        let mut out = anstream::stdout().lock();
-        if out.write_all(text.as_bytes()).and_then(|()| out.flush()).is_err() {
-            std::process::exit(0);
+        let texts = &mut self.waiting().texts;
+        match texts.last_mut() {
+            Some((Stream::Out, last)) => last.push_str(text),
+            _ => texts.push((Stream::Out, text.to_owned())),
+        }
+    }
+
+    /// Keeps `lock` until the command is done and its result is about to be written.
+    pub fn keep_locked(&self, lock: Option<Lock>) {
+        self.waiting().lock = lock;
+    }
+
+    /// Takes note that the command has changed something.
+    pub fn changed(&self) {
+        self.waiting().changed = true;
+    }
+
+    /// Writes the results so far, and gives the lock back. What cannot be written is told by [`Ui::finish`].
+    pub fn show(&self) {
+        let (texts, lock) = {
+            let mut waiting = self.waiting();
+            (std::mem::take(&mut waiting.texts), waiting.lock.take())
+        };
+        drop(lock);
+        for (stream, text) in texts {
+            match stream {
+                Stream::Err => self.err(&text),
+                Stream::Out if self.waiting().failed.is_none() => {
+                    let failed = write_out(&text).err();
+                    self.waiting().failed = failed;
+                }
+                Stream::Out => {}
+            }
+        }
+    }
+
+    /// Writes the result; `code` is how the command ended otherwise. A reader that has gone away (`| head`) is no
+    /// fault.
+    pub fn finish(&self, code: ExitCode) -> ExitCode {
+        self.show();
+        let Waiting { failed, changed, .. } = std::mem::take(&mut *self.waiting());
+        match failed {
+            Some(error) if error.kind() != std::io::ErrorKind::BrokenPipe => {
+                let error_word = styled(RED, "error");
+                self.err(&format!("{error_word}{} cannot write the result: {error}", styled(BOLD, ":")));
+                if changed {
+                    let note = "what the command does is done: only its output is missing";
+                    self.err(&format!("{} {note}", styled(CYAN, "note:")));
+                }
+                ExitCode::from(crate::exit::CANNOT_WRITE)
+            }
+            _ => code,
         }
     }
 
@@ -44,8 +122,13 @@ impl Ui {
         }
     }
 
-    /// Prints a message.
+    /// Prints a message, behind the results that it follows.
     pub fn err(&self, text: &str) {
+        let texts = &mut self.waiting().texts;
+        if !texts.is_empty() {
+            texts.push((Stream::Err, text.to_owned()));
+            return;
+        }
         let mut err = anstream::stderr().lock();
         // There is nobody to tell if even this fails.
         let _ = writeln!(err, "{text}");
@@ -84,6 +167,13 @@ impl Ui {
         bar.finish_and_clear();
         result
     }
+}
+
+/// Writes a text to standard output, to the last byte.
+pub fn write_out(text: &str) -> std::io::Result<()> {
+    let mut out = anstream::stdout().lock();
+    out.write_all(text.as_bytes())?;
+    out.flush()
 }
 
 /// Whether the result is to be JSON; other machine formats are refused by name.

@@ -135,7 +135,7 @@ fn a_reader_that_goes_away_is_no_fault() {
     let folder = small("");
     let rows: String = (0..20_000).map(|n| format!("r{n}\tnone{n}\n")).collect();
     fs::write(folder.path().join("mod/reaches2.txt"), format!("Reach\tAbove\n{rows}")).expect("written");
-    let mut child = std::process::Command::new(assert_cmd::cargo::cargo_bin("stitching"))
+    let mut child = support::program(folder.path(), &[])
         .arg("check")
         .current_dir(folder.path())
         .stdout(std::process::Stdio::piped())

@@ -4,14 +4,13 @@
 use super::change::{Change, FileChange, Note, OwnChange};
 use crate::Error;
 use crate::formats::{OffStyle, decode};
-use crate::journal::own_folder;
-use crate::layers::{FileId, Kept, RelPath};
+use crate::layers::{FileId, Kept, OWN_FOLDER, RelPath};
 use crate::links::{Address, Found, Switched, SwitchedBy, resolve, switched, with_text};
 use crate::project::Project;
 use crate::schema::Table;
 use crate::tables::{Reader, RecordView, all_fields, read_records_at};
 use crate::text::{Edit, EditSet, Span, Text};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 /// Of what stands around a piece that is kept aside, so many bytes are remembered on each side.
 const AROUND: usize = 200;
@@ -40,6 +39,8 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
     let table = &project.schema.tables[found.table];
     let mut kept = Vec::new();
     let top = found.places.iter().map(|place| project.stack.files()[place.file].layer).max();
+    // A key may be there several times in one file, which changes once.
+    let mut files: BTreeMap<FileId, Vec<Span>> = BTreeMap::new();
     for place in &found.places {
         let entry = &project.stack.files()[place.file];
         // Of a record that several layers have a part of, that of the topmost is meant.
@@ -51,30 +52,30 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
                 format!("{address} lies in a base layer, over which the mod can only put other values");
             return Err(Error::refused(reason, "nothing was changed"));
         }
-        edit_file(project, place.file, &mut change, |text| {
+        files.entry(place.file).or_default().push(place.span);
+    }
+    for (file, records) in files {
+        let path = &project.stack.files()[file].path;
+        edit_file(project, file, &mut change, |text| {
             let spans = match found.field {
-                None => vec![place.span],
-                Some(field) => entries(table, &entry.path, text, place.span, field, value.as_deref())?,
+                None => records,
+                Some(field) => entries(table, path, text, &records, field, value.as_deref())?,
             };
             let mut edits = Vec::new();
+            let mut taken = Vec::new();
             for span in spans {
-                let content = text.as_str();
-                let wrapped = table.format.wrapped_span(content, span);
-                if let Some(own) = table.format.off_style().switch_off(content, wrapped) {
-                    edits.extend(own);
-                    continue;
+                let wrapped = table.format.wrapped_span(text.as_str(), span);
+                match table.format.off_style().switch_off(text.as_str(), wrapped) {
+                    Some(own) => edits.extend(own),
+                    None => taken.push(table.format.with_separator(text.as_str(), span)),
                 }
-                let taken = table.format.with_separator(content, span);
-                let rest = [&content[text.body()..taken.start as usize], &content[taken.end as usize..]];
-                if rest.iter().all(|part| part.trim().is_empty()) {
-                    let reason = format!("{address} is all that `{}` holds", entry.path);
-                    return Err(Error::refused(
-                        reason,
-                        "move the file out of the mod instead; nothing was changed",
-                    ));
-                }
-                kept.push(keep(project, &found, &entry.path, content, taken));
-                edits.push(Edit { span: taken, text: String::new() });
+            }
+            for piece in take_out(text, taken).ok_or_else(|| {
+                let reason = format!("{address} is all that `{path}` holds");
+                Error::refused(reason, "move the file out of the mod instead; nothing was changed")
+            })? {
+                edits.push(Edit { span: piece.span, text: String::new() });
+                kept.push(keep(project, &found, path, piece));
             }
             Ok(edits)
         })?;
@@ -125,7 +126,7 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
                 let lost = || {
                     let reason =
                         format!("the place of {address} in `{}` is not to be found any more", kept.path);
-                    let place = own_folder(&project.folder).join(Kept::FILE);
+                    let place = project.folder.join(OWN_FOLDER).join(Kept::FILE);
                     Error::refused(reason, format!("its text is in `{}`; put it in by hand", place.display()))
                 };
                 let file = file.ok_or_else(lost)?;
@@ -197,23 +198,64 @@ fn styles(project: &Project, file: FileId) -> Vec<OffStyle> {
     tables.map(|table| table.format.off_style()).collect()
 }
 
-/// The entries in which the values of `field` stand, of the record at `record`; with `value` only the one
-/// that has it.
+/// A piece of a text that is taken out.
+struct Piece {
+    span: Span,
+    text: String,
+    /// What stands before it when all pieces are out, up to [`AROUND`] bytes.
+    before: String,
+    /// What stands behind it then.
+    after: String,
+}
+
+/// The pieces of `text` at `spans`, those that touch as one; `None` if nothing else is in it.
+fn take_out(text: &Text<'_>, mut spans: Vec<Span>) -> Option<Vec<Piece>> {
+    let content = text.as_str();
+    spans.sort_by_key(|span| (span.start, span.end));
+    let mut joined: Vec<Span> = Vec::new();
+    for span in spans {
+        match joined.last_mut() {
+            Some(last) if span.start <= last.end => last.end = last.end.max(span.end),
+            _ => joined.push(span),
+        }
+    }
+    // The text without them, and where in it each was.
+    let (mut rest, mut places, mut from) = (String::new(), Vec::new(), 0);
+    for span in &joined {
+        rest.push_str(&content[from..span.start as usize]);
+        places.push(rest.len());
+        from = span.end as usize;
+    }
+    rest.push_str(&content[from..]);
+    if !joined.is_empty() && rest[text.body()..].trim().is_empty() {
+        return None;
+    }
+    let piece = |(span, at): (Span, usize)| Piece {
+        span,
+        text: span.of(content).to_owned(),
+        before: rest[rest.ceil_char_boundary(at.saturating_sub(AROUND))..at].to_owned(),
+        after: rest[at..rest.floor_char_boundary((at + AROUND).min(rest.len()))].to_owned(),
+    };
+    Some(joined.into_iter().zip(places).map(piece).collect())
+}
+
+/// The entries in which the values of `field` stand, of the records at `records`; with `value` only those that
+/// have it.
 fn entries(
     table: &Table,
     path: &RelPath,
     text: &Text<'_>,
-    record: Span,
+    records: &[Span],
     field: usize,
     value: Option<&str>,
 ) -> Result<Vec<Span>, Error> {
     struct Cells {
-        record: Span,
+        records: HashSet<Span>,
         cells: Vec<(usize, Span, String)>,
     }
     impl Reader for Cells {
         fn record(&mut self, record: &RecordView<'_>) {
-            if record.span == self.record {
+            if self.records.contains(&record.span) {
                 let cell = |own: &crate::formats::ColumnCell| {
                     (usize::from(own.column), own.cell.span, decode(record.text, &own.cell).text.into_owned())
                 };
@@ -221,13 +263,15 @@ fn entries(
             }
         }
     }
-    let mut cells = Cells { record, cells: Vec::new() };
-    read_records_at(table, path, text, &all_fields(table), &[record.start as usize], &mut cells);
+    let mut cells = Cells { records: records.iter().copied().collect(), cells: Vec::new() };
+    let mut starts: Vec<usize> = records.iter().map(|record| record.start as usize).collect();
+    starts.sort_unstable();
+    read_records_at(table, path, text, &all_fields(table), &starts, &mut cells);
     let own = cells
         .cells
         .into_iter()
         .filter(|(column, _, text)| *column == field && value.is_none_or(|value| value == text));
-    let mut spans = Vec::new();
+    let (mut spans, mut known) = (Vec::new(), HashSet::new());
     let mut any = false;
     for (_, cell, _) in own {
         any = true;
@@ -235,7 +279,7 @@ fn entries(
             let reason = format!("`{}` cannot be switched off without its record", table.fields[field].name);
             Error::refused(reason, "switch the whole record off; nothing was changed")
         })?;
-        if !spans.contains(&entry) {
+        if known.insert(entry) {
             spans.push(entry);
         }
     }
@@ -278,9 +322,8 @@ fn edit_file(
     Ok(())
 }
 
-fn keep(project: &Project, found: &Found, path: &RelPath, text: &str, span: Span) -> Kept {
+fn keep(project: &Project, found: &Found, path: &RelPath, piece: Piece) -> Kept {
     let table = &project.schema.tables[found.table];
-    let (start, end) = (span.start as usize, span.end as usize);
     let field = found.field.map(|field| table.fields[field].name.clone());
     let record = Address::show(&table.name, &found.key);
     Kept {
@@ -289,21 +332,16 @@ fn keep(project: &Project, found: &Found, path: &RelPath, text: &str, span: Span
         table: table.name.clone(),
         key: found.key.clone(),
         field,
-        text: span.of(text).to_owned(),
-        before: text[text.ceil_char_boundary(start.saturating_sub(AROUND))..start].to_owned(),
-        after: text[end..text.floor_char_boundary((end + AROUND).min(text.len()))].to_owned(),
+        text: piece.text,
+        before: piece.before,
+        after: piece.after,
     }
 }
 
 fn own_change(project: &Project, kept: Vec<Kept>) -> Result<OwnChange, Error> {
     let bytes = serde_json::to_vec_pretty(&kept)
         .map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
-    let path = own_folder(&project.folder).join(Kept::FILE);
-    let before = match std::fs::read(&path) {
-        Ok(bytes) => Some(bytes),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => None,
-        Err(source) => return Err(Error::io("read", &path, source)),
-    };
+    let before = Kept::bytes(&project.folder)?;
     Ok(OwnChange { name: Kept::FILE.to_owned(), before, after: bytes })
 }
 

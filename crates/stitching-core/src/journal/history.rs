@@ -1,10 +1,10 @@
 //! The changes that can be undone and redone.
 
-use super::target::Target;
+use super::roots::{Roots, Target};
 use super::transaction::{Content, Expected, Operation};
 use crate::Error;
 use crate::changes::{Change, DiskChange};
-use crate::layers::Fingerprint;
+use crate::layers::{DirHandle, Fingerprint, MAX_FILE};
 use crate::text::Patch;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
@@ -12,8 +12,8 @@ use std::time::{SystemTime, UNIX_EPOCH};
 
 /// The folder of the history, within the tool's own.
 const FOLDER: &str = "history";
-/// The file that tells how many changes are in force.
-const POSITION: &str = "history/position.json";
+/// The file in it that tells how many changes are in force.
+const POSITION: &str = "position.json";
 
 /// A change in the history.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -75,16 +75,16 @@ impl FileEntry {
     }
 }
 
-/// An operation that keeps the bytes of the file at `place`, which will be removed.
-pub(super) fn keep(place: &Path, fingerprint: &Fingerprint) -> Operation {
-    let name = format!("{FOLDER}/kept/{}", fingerprint.hex());
-    let content = Content::Patched(place.to_owned(), Patch::default());
-    Operation::new(Target::own(name), content, Some(fingerprint.clone()), Expected::Anything)
+/// An operation that keeps the bytes of the file at `target`, which will be removed.
+pub(super) fn keep(target: Target, fingerprint: &Fingerprint) -> Operation {
+    let content = Content::OfTarget(target.clone(), Patch::default());
+    Operation::new(kept(fingerprint), content, Some(fingerprint.clone()), Expected::Anything)
+        .like(target, true)
 }
 
 /// Where the bytes of a file that was removed are kept.
-pub(super) fn kept(own: &Path, fingerprint: &Fingerprint) -> PathBuf {
-    own.join(FOLDER).join("kept").join(fingerprint.hex())
+pub(super) fn kept(fingerprint: &Fingerprint) -> Target {
+    Target::own(format!("{FOLDER}/kept/{}", fingerprint.hex()))
 }
 
 #[derive(Debug, Default, Serialize, Deserialize)]
@@ -95,19 +95,39 @@ struct Position {
 
 /// The history on disk.
 pub(super) struct History {
-    own: PathBuf,
+    /// The folder of the history; `None` if there is none yet.
+    folder: Option<DirHandle>,
+    /// Where it lies, for messages.
+    path: PathBuf,
     position: Position,
 }
 
 impl History {
-    pub fn open(own: &Path) -> Result<History, Error> {
-        let path = own.join(POSITION);
-        let position = match std::fs::read(&path) {
-            Ok(bytes) => serde_json::from_slice(&bytes).map_err(|_| damaged(&path))?,
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Position::default(),
-            Err(source) => return Err(Error::io("read", &path, source)),
+    pub fn open(roots: &Roots) -> Result<History, Error> {
+        let path = roots.own_path().join(FOLDER);
+        let io = |source| Error::io("read", &path, source);
+        let own = roots.own()?;
+        let folder = match own.map(|own| own.child(FOLDER)) {
+            Some(Err(error)) if error.kind() == std::io::ErrorKind::NotFound => None,
+            other => other.transpose().map_err(io)?,
         };
-        Ok(History { own: own.to_owned(), position })
+        let mut history = History { folder, path, position: Position::default() };
+        if let Some(folder) = &history.folder {
+            let place = history.path.join(POSITION);
+            let bytes =
+                folder.read(POSITION, MAX_FILE).map_err(|source| Error::io("read", &place, source))?;
+            if let Some(bytes) = bytes {
+                history.position = serde_json::from_slice(&bytes).map_err(|_| damaged(&place))?;
+            }
+            // A number that is made up costs nothing: no more changes can be in it than there are files.
+            let Position { in_force, made } = history.position;
+            let io = |source| Error::io("list", &history.path, source);
+            let files = if made > 0 { folder.dir().entries().map_err(io)?.count() } else { 0 };
+            if in_force > made || made > files {
+                return Err(damaged(&place));
+            }
+        }
+        Ok(history)
     }
 
     /// The entry for a change that is about to be made.
@@ -126,11 +146,11 @@ impl History {
     pub fn add(&self, entry: Entry) -> Result<Vec<Operation>, Error> {
         let mut operations = Vec::new();
         for number in entry.number + 1..=self.position.made {
-            operations.push(Operation::delete(Target::own(name(number)), Expected::Anything));
+            operations.push(Operation::delete(target(&name(number)), Expected::Anything));
         }
         let bytes = serde_json::to_vec(&entry)
             .map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
-        operations.push(Operation::write(Target::own(name(entry.number)), bytes, Expected::Anything));
+        operations.push(Operation::write(target(&name(entry.number)), bytes, Expected::Anything));
         operations.push(self.position(entry.number, entry.number));
         Ok(operations)
     }
@@ -142,7 +162,7 @@ impl History {
 
     fn position(&self, in_force: usize, made: usize) -> Operation {
         let bytes = serde_json::to_vec(&Position { in_force, made }).unwrap_or_default();
-        Operation::write(Target::own(POSITION), bytes, Expected::Anything)
+        Operation::write(target(POSITION), bytes, Expected::Anything)
     }
 
     /// The last change in force.
@@ -163,14 +183,25 @@ impl History {
     }
 
     fn read(&self, number: usize) -> Result<Entry, Error> {
-        let path = self.own.join(name(number));
-        let bytes = std::fs::read(&path).map_err(|source| Error::io("read", &path, source))?;
-        serde_json::from_slice(&bytes).map_err(|_| damaged(&path))
+        let path = self.path.join(name(number));
+        let bytes = match &self.folder {
+            Some(folder) => folder.read(&name(number), MAX_FILE),
+            None => Ok(None),
+        };
+        let bytes =
+            bytes.map_err(|source| Error::io("read", &path, source))?.ok_or_else(|| damaged(&path))?;
+        let entry: Entry = serde_json::from_slice(&bytes).map_err(|_| damaged(&path))?;
+        if entry.number == number { Ok(entry) } else { Err(damaged(&path)) }
     }
 }
 
+/// A file of the history.
+fn target(name: &str) -> Target {
+    Target::own(format!("{FOLDER}/{name}"))
+}
+
 fn name(number: usize) -> String {
-    format!("{FOLDER}/{number:06}.json")
+    format!("{number:06}.json")
 }
 
 fn damaged(path: &Path) -> Error {

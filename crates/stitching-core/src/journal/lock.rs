@@ -1,31 +1,119 @@
-//! One writer at a time.
+//! Who may write, and who may read, when.
+//!
+//! * The *project lock*, on `.stitching/lock`, is held by a command that changes something from before it reads until
+//!   it is done: one at a time builds a change.
+//! * The *mod lock* is held exclusively while files of the mod are replaced, and shared by all that read them, so
+//!   that none of them sees a part of a change. It lies on the mod's folder itself, where the system can lock folders,
+//!   since several projects may have one mod; elsewhere on a file in it.
+//!
+//! Both are given back by the system when a process dies.
 
 use crate::Error;
-use std::fs::{File, OpenOptions, TryLockError};
+use crate::layers::DirHandle;
+use cap_std::fs::OpenOptions;
+use std::fs::{File, TryLockError};
+use std::io;
 use std::path::Path;
+use std::time::{Duration, Instant};
 
-/// Held while a change is written; given back when dropped, also by a process that dies.
+/// The file in the tool's own folder that is locked.
+const PROJECT_LOCK: &str = "lock";
+/// The file in the mod's folder that is locked, where folders cannot be.
+const MOD_LOCK: &str = ".stitching-lock";
+/// How often a lock that is taken is tried again.
+const PAUSE: Duration = Duration::from_millis(15);
+
+/// How long to wait for a lock.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Patience {
+    /// How long in all.
+    pub most: Duration,
+    /// After how long it is told that there is somebody to wait for.
+    pub told_after: Duration,
+}
+
+/// A lock that is held until it is dropped.
 #[derive(Debug)]
 #[must_use]
 pub struct Lock {
-    _file: File,
+    _file: Option<File>,
 }
 
-impl Lock {
-    /// Takes the lock in the folder `own`, which is made if need be; `None` if another process
-    /// has it.
-    ///
-    /// # Errors
-    /// When the lock file cannot be made.
-    pub fn try_take(own: &Path) -> Result<Option<Lock>, Error> {
-        std::fs::create_dir_all(own).map_err(|source| Error::io("write", own, source))?;
-        let path = own.join("lock");
-        let file = OpenOptions::new().create(true).truncate(false).write(true).open(&path);
-        let file = file.map_err(|source| Error::io("write", &path, source))?;
-        match file.try_lock() {
-            Ok(()) => Ok(Some(Lock { _file: file })),
-            Err(TryLockError::WouldBlock) => Ok(None),
-            Err(TryLockError::Error(source)) => Err(Error::io("lock", &path, source)),
+/// Whether others may hold a lock too.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Sharing {
+    Shared,
+    Exclusive,
+}
+
+/// Takes the project lock in the tool's own folder; `None` if another process has it for longer than `patience`.
+/// `waiting` is called once if there is somebody to wait for.
+pub(super) fn project_lock(
+    own: &DirHandle,
+    patience: Patience,
+    waiting: &dyn Fn(),
+) -> Result<Option<Lock>, Error> {
+    let path = own.path().join(PROJECT_LOCK);
+    let file = own
+        .open_with(PROJECT_LOCK, OpenOptions::new().read(true).write(true).create(true))
+        .map_err(|source| Error::io("write", &path, source))?;
+    take(&file, Sharing::Exclusive, patience, waiting)
+        .map(|taken| taken.then_some(Lock { _file: Some(file) }))
+        .map_err(|source| Error::io("lock", &path, source))
+}
+
+/// Takes the lock of the mod in `folder`; `None` if others have it for longer than `patience`. To read where nothing
+/// can be locked, none is needed: who cannot write there changes nothing either.
+pub(super) fn mod_lock(
+    folder: &Path,
+    sharing: Sharing,
+    patience: Patience,
+    waiting: &dyn Fn(),
+) -> Result<Option<Lock>, Error> {
+    let of_folder = File::open(folder)
+        .ok()
+        .filter(|_| cfg!(unix))
+        .and_then(|file| take(&file, sharing, patience, waiting).ok().map(|taken| (file, taken)));
+    if let Some((file, taken)) = of_folder {
+        return Ok(taken.then_some(Lock { _file: Some(file) }));
+    }
+    let path = folder.join(MOD_LOCK);
+    let io = |source| Error::io("lock", &path, source);
+    let root = DirHandle::open(folder).map_err(io)?;
+    let options = match sharing {
+        Sharing::Shared => OpenOptions::new().read(true).clone(),
+        Sharing::Exclusive => OpenOptions::new().read(true).write(true).create(true).clone(),
+    };
+    let file = match root.open_with(MOD_LOCK, &options) {
+        // Nothing was ever written here, or by nobody who locked a file.
+        Err(error) if sharing == Sharing::Shared && error.kind() == io::ErrorKind::NotFound => {
+            return Ok(Some(Lock { _file: None }));
         }
+        other => other.map_err(io)?,
+    };
+    let taken = take(&file, sharing, patience, waiting).map_err(io)?;
+    Ok(taken.then_some(Lock { _file: Some(file) }))
+}
+
+/// Whether the lock could be had in time.
+fn take(file: &File, sharing: Sharing, patience: Patience, waiting: &dyn Fn()) -> io::Result<bool> {
+    let start = Instant::now();
+    let mut told = false;
+    loop {
+        let tried = match sharing {
+            Sharing::Shared => file.try_lock_shared(),
+            Sharing::Exclusive => file.try_lock(),
+        };
+        match tried {
+            Ok(()) => return Ok(true),
+            Err(TryLockError::Error(error)) => return Err(error),
+            Err(TryLockError::WouldBlock) if start.elapsed() >= patience.most => return Ok(false),
+            Err(TryLockError::WouldBlock) => {}
+        }
+        if !told && start.elapsed() >= patience.told_after {
+            told = true;
+            waiting();
+        }
+        std::thread::sleep(PAUSE);
     }
 }

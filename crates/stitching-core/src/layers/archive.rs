@@ -100,9 +100,21 @@ impl Archive {
         path: Option<RelPath>,
         fault: &mut dyn FnMut(String, LayerFaultKind),
     ) -> io::Result<Archive> {
-        let mut source = File::open(file)?;
+        Archive::of_file(&mut File::open(file)?, file, path, fault)
+    }
+
+    /// As [`Archive::open`], for a file at `file` that is open already.
+    ///
+    /// # Errors
+    /// As [`Archive::open`].
+    pub fn of_file(
+        source: &mut File,
+        file: &Path,
+        path: Option<RelPath>,
+        fault: &mut dyn FnMut(String, LayerFaultKind),
+    ) -> io::Result<Archive> {
         let size = source.metadata()?.len();
-        let end = find_end(&mut source, size)?;
+        let end = find_end(source, size)?;
         let mut archive = Archive {
             file: file.to_owned(),
             path,
@@ -112,7 +124,7 @@ impl Archive {
             end_record: end.record,
             fixed: end.zip64.then_some("it has Zip64 records"),
         };
-        let bytes = read_range(&mut source, end.directory, end.directory_len)?;
+        let bytes = read_range(source, end.directory, end.directory_len)?;
         let mut at = 0;
         let mut names = HashSet::new();
         for _ in 0..end.count {

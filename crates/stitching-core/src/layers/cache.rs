@@ -8,8 +8,9 @@
 
 use super::postings::Postings;
 use super::signatures::Signatures;
-use super::{FileId, Stack};
+use super::{DirHandle, FileId, OWN_FOLDER, Stack};
 use crate::Error;
+use cap_std::fs::OpenOptions;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -24,7 +25,8 @@ use xxhash_rust::xxh3::xxh3_64;
 /// Where the caches of a project lie, and what they depend on beside the files.
 #[derive(Debug)]
 pub struct Cache {
-    folder: PathBuf,
+    /// The folder of the project.
+    project: PathBuf,
     described: u64,
     /// In which files what can be found, once it is known.
     pub(crate) postings: OnceLock<Postings>,
@@ -39,11 +41,11 @@ impl Cache {
     /// The folder of the caches within the tool's own.
     pub const FOLDER: &'static str = "cache";
 
-    /// Caches in `folder`, for data that is described by `description`: what is found out about a file may
-    /// depend on all of it.
-    pub fn new(folder: PathBuf, description: &str) -> Cache {
+    /// Caches of the project in the folder `project`, for data that is described by `description`: what is found
+    /// out about a file may depend on all of it.
+    pub fn new(project: PathBuf, description: &str) -> Cache {
         Cache {
-            folder,
+            project,
             described: xxh3_64(description.as_bytes()),
             postings: OnceLock::new(),
             signatures: OnceLock::new(),
@@ -110,19 +112,19 @@ impl Cache {
 
     /// Reads the cache called `name`.
     pub fn open(&self, name: &'static str) -> Store {
-        let path = self.folder.join(name);
         let mut store = Store {
-            path,
+            project: self.project.clone(),
+            name,
             described: self.described,
             file: None,
             entries: HashMap::new(),
             made: 0,
             new: HashMap::new(),
         };
-        let fault = match File::open(&store.path) {
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => None,
+        let fault = match open_cache(&self.project, name) {
             Err(error) => Some(error.to_string()),
-            Ok(file) => match store.read(file) {
+            Ok(None) => None,
+            Ok(Some(file)) => match store.read(file) {
                 Some(()) => None,
                 None => {
                     store.entries = HashMap::new();
@@ -131,7 +133,7 @@ impl Cache {
             },
         };
         if let Some(fault) = fault {
-            self.note(format!("the cache `{}` is made anew: {fault}", store.path.display()));
+            self.note(format!("the cache `{}` is made anew: {fault}", store.path().display()));
         }
         store
     }
@@ -140,7 +142,8 @@ impl Cache {
 /// One cache: for each file some bytes.
 #[derive(Debug)]
 pub struct Store {
-    path: PathBuf,
+    project: PathBuf,
+    name: &'static str,
     described: u64,
     /// The file, of which only what is needed is read.
     file: Option<Mutex<File>>,
@@ -214,6 +217,71 @@ impl Stamp {
 
 /// What is kept of a file is read, and known to be right, in parts of so many bytes.
 const PART: usize = 4096;
+
+/// What the name of a cache that is being written ends with.
+const UNFINISHED: &str = ".new";
+
+/// Opens the cache `name` of a project; `None` if there is none.
+fn open_cache(project: &Path, name: &str) -> std::io::Result<Option<File>> {
+    let missing = |error: &std::io::Error| error.kind() == std::io::ErrorKind::NotFound;
+    let opened = match DirHandle::open_own(project)? {
+        None => return Ok(None),
+        Some(own) => own.child(Cache::FOLDER).and_then(|folder| folder.open_file(name)),
+    };
+    match opened {
+        Err(error) if missing(&error) => Ok(None),
+        other => other.map(Some),
+    }
+}
+
+/// Puts what `write` writes in the place of the cache `name`, whole or not at all. While another run does the same,
+/// nothing is done.
+fn replace_cache(
+    project: &Path,
+    name: &str,
+    write: impl FnOnce(&mut File) -> std::io::Result<()>,
+) -> std::io::Result<()> {
+    let mut folder = DirHandle::open(project)?;
+    for part in [OWN_FOLDER, Cache::FOLDER] {
+        match folder.dir().create_dir(part) {
+            Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(error),
+            _ => folder = folder.child(part)?,
+        }
+    }
+    let unfinished = format!("{name}{UNFINISHED}");
+    let mut file = folder.open_with(&unfinished, OpenOptions::new().write(true).create(true))?;
+    if file.try_lock().is_err() {
+        return Ok(());
+    }
+    let written = file.set_len(0).and_then(|()| write(&mut file));
+    match written.and_then(|()| folder.dir().rename(&unfinished, folder.dir(), name)) {
+        Err(error) => {
+            // A full disk keeps no half of it.
+            let _ = folder.dir().remove_file(&unfinished);
+            Err(error)
+        }
+        done => done,
+    }
+}
+
+/// Removes what runs that were stopped while they wrote a cache of the project in the folder `project` left.
+pub fn sweep_caches(project: &Path) {
+    let folder = match DirHandle::open_own(project) {
+        Ok(Some(own)) => own.child(Cache::FOLDER),
+        _ => return,
+    };
+    // What cannot be removed now harms nobody, and is written over by the next run that keeps something.
+    let Ok(folder) = folder else { return };
+    let Ok(entries) = folder.dir().entries() else { return };
+    for entry in entries.flatten() {
+        let name = entry.file_name();
+        let Some(name) = name.to_str().filter(|name| name.ends_with(UNFINISHED)) else { continue };
+        let unused = folder.open_file(name).is_ok_and(|file| file.try_lock().is_ok());
+        if unused {
+            let _ = folder.dir().remove_file(name);
+        }
+    }
+}
 
 fn firsts(bytes: &[u8]) -> Vec<u64> {
     let first = |part: &[u8]| part.first_chunk().map_or(0, |first| u64::from_le_bytes(*first));
@@ -364,23 +432,21 @@ impl Store {
         }
         let made = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_nanos());
         let head = Head { version: VERSION.to_owned(), described: self.described, made, entries };
-        let io = |source: std::io::Error| Error::io("write", &self.path, source);
+        let io = |source: std::io::Error| Error::io("write", self.path(), source);
         let head = postcard::to_stdvec(&head).map_err(|error| io(std::io::Error::other(error)))?;
-        let folder = self.path.parent().unwrap_or(Path::new("."));
-        std::fs::create_dir_all(folder).map_err(io)?;
-        // Written whole or not at all: two runs at once do not mix.
-        let mut file = tempfile::NamedTempFile::new_in(folder).map_err(io)?;
-        let mut write = || -> std::io::Result<()> {
-            let out = file.as_file_mut();
+        let write = |out: &mut File| -> std::io::Result<()> {
             out.write_all(MAGIC)?;
             out.write_all(&(head.len() as u64).to_le_bytes())?;
             out.write_all(&xxh3_64(&head).to_le_bytes())?;
             out.write_all(&head)?;
             parts.iter().try_for_each(|(_, _, bytes)| out.write_all(bytes))
         };
-        write().map_err(io)?;
-        file.persist(&self.path).map_err(|error| io(error.error))?;
-        Ok(())
+        replace_cache(&self.project, self.name, write).map_err(io)
+    }
+
+    /// Where it lies, for messages.
+    fn path(&self) -> PathBuf {
+        self.project.join(OWN_FOLDER).join(Cache::FOLDER).join(self.name)
     }
 }
 

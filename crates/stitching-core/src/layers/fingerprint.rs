@@ -3,11 +3,12 @@
 use super::Archive;
 use crate::text::Patch;
 use serde::{Deserialize, Serialize};
+use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::Path;
 
 /// What the bytes of a file are known by.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Fingerprint {
     /// The hash of all bytes.
@@ -36,20 +37,19 @@ impl Fingerprint {
         Fingerprint::of_archive(patch.size_after(size), directory)
     }
 
-    /// The fingerprint, of the same kind, of the file at `path`; `None` if there is none, or none that is
-    /// still of that kind.
+    /// The fingerprint, of the same kind, of an open file; `None` if it is none of that kind any more.
     ///
     /// # Errors
     /// When the file cannot be read.
-    pub fn now(&self, path: &Path) -> io::Result<Option<Fingerprint>> {
+    pub fn of_open(&self, file: &mut File) -> io::Result<Option<Fingerprint>> {
         let read = match self {
             Fingerprint::Bytes(_) => {
-                std::fs::read(path).map(|bytes| Some(Fingerprint::of_bytes(blake3::hash(&bytes))))
+                let mut hasher = blake3::Hasher::new();
+                hasher.update_reader(file).map(|hasher| Some(Fingerprint::of_bytes(hasher.finalize())))
             }
-            Fingerprint::Archive(_) => of_archive_at(path),
+            Fingerprint::Archive(_) => of_open_archive(file).map(Some),
         };
         match read {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
             Err(error) if error.kind() == io::ErrorKind::InvalidData => Ok(None),
             other => other,
         }
@@ -68,11 +68,10 @@ impl Fingerprint {
     }
 }
 
-fn of_archive_at(path: &Path) -> io::Result<Option<Fingerprint>> {
-    let archive = Archive::open(path, None, &mut |_, _| {})?;
-    let mut file = std::fs::File::open(path)?;
+fn of_open_archive(file: &mut File) -> io::Result<Fingerprint> {
+    let archive = Archive::of_file(file, Path::new(""), None, &mut |_, _| {})?;
     file.seek(SeekFrom::Start(archive.directory()))?;
     let mut directory = Vec::new();
     file.read_to_end(&mut directory)?;
-    Ok(Some(Fingerprint::of_archive(archive.size, &directory)))
+    Ok(Fingerprint::of_archive(archive.size, &directory))
 }

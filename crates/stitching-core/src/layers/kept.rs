@@ -1,5 +1,6 @@
 //! Pieces that were taken out of files to be switched off, and are kept beside the project.
 
+use super::{DirHandle, MAX_FILE, OWN_FOLDER};
 use crate::Error;
 use serde::{Deserialize, Serialize};
 use std::path::Path;
@@ -29,21 +30,32 @@ impl Kept {
     /// The name of the file in the tool's own folder that holds them all.
     pub const FILE: &'static str = "off.json";
 
-    /// Reads the file that holds them all, in the tool's own folder `own`; none if it is not there.
+    /// Reads the file that holds them all, in the tool's own folder of the project in `project`; none if it is
+    /// not there.
     ///
     /// # Errors
     /// When it cannot be read or understood.
-    pub fn read(own: &Path) -> Result<Vec<Kept>, Error> {
-        let path = own.join(Kept::FILE);
-        match std::fs::read(&path) {
-            Ok(bytes) => serde_json::from_slice(&bytes).map_err(|_| {
+    pub fn read(project: &Path) -> Result<Vec<Kept>, Error> {
+        let path = project.join(OWN_FOLDER).join(Kept::FILE);
+        match Kept::bytes(project)? {
+            Some(bytes) => serde_json::from_slice(&bytes).map_err(|_| {
                 let reason =
                     format!("`{}`, which holds what is switched off, cannot be understood", path.display());
                 Error::refused(reason, "it was damaged; move it away if what it holds is not needed")
             }),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Vec::new()),
-            Err(source) => Err(Error::io("read", &path, source)),
+            None => Ok(Vec::new()),
         }
+    }
+
+    /// The bytes of the file that holds them all; `None` if it is not there.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn bytes(project: &Path) -> Result<Option<Vec<u8>>, Error> {
+        let path = project.join(OWN_FOLDER).join(Kept::FILE);
+        let own = DirHandle::open_own(project).map_err(|source| Error::io("read", &path, source))?;
+        own.map_or(Ok(None), |own| own.read(Kept::FILE, MAX_FILE))
+            .map_err(|source| Error::io("read", &path, source))
     }
 
     /// Where in `text` it stood: where most of what stood around it still does. `None` if that is nowhere,

@@ -7,6 +7,7 @@
 
 mod archive;
 mod cache;
+mod dir_handle;
 mod fingerprint;
 mod folder;
 mod kept;
@@ -16,13 +17,14 @@ mod signatures;
 mod writable;
 
 pub use archive::{Archive, EntryChange};
-pub use cache::{Cache, Look, Store};
+pub use cache::{Cache, Look, Store, sweep_caches};
+pub use dir_handle::{DirHandle, EntryKind, OWN_FOLDER};
 pub use fingerprint::Fingerprint;
 pub use kept::Kept;
 pub(crate) use postings::Postings;
 pub use rel_path::{RelPath, RelPathError};
 pub(crate) use signatures::Signatures;
-pub use writable::{ModRoot, WritePath};
+pub use writable::ModRoot;
 
 use crate::Error;
 use crate::text::{Encoding, Text};
@@ -358,7 +360,7 @@ impl Stack {
 
     /// The mod layer as a place to write to; `None` when the stack has no layer.
     pub fn mod_root(&self) -> Option<ModRoot> {
-        self.layers.last().filter(|layer| layer.is_mod).map(|layer| ModRoot::new(&layer.root))
+        ModRoot::of(&self.layers)
     }
 }
 

@@ -207,7 +207,7 @@ mod tests {
                 is_mod: true,
                 archives: Vec::new(),
             };
-            let cache = Cache::new(folder.path().join("cache"), "");
+            let cache = Cache::new(folder.path().to_owned(), "");
             let stack = Stack::open(vec![layer], Vec::new()).expect("a stack").with_cache(cache);
             Signatures::prepare(&stack, |_| b"\\".to_vec());
             let needles: Vec<String> = needles.iter().map(|needle| (*needle).to_owned()).collect();

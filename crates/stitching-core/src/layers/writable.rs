@@ -1,10 +1,10 @@
-//! The only way to a path that may be written.
+//! Where the mod is, the only place of a layer that may be written.
 
-use super::RelPath;
+use super::{Layer, RelPath};
 use crate::Error;
 use std::path::{Path, PathBuf};
 
-/// The root of the mod layer. It can be had only from a [`Stack`](super::Stack), for its last layer.
+/// The root of the mod layer. It can be had only for the last of the layers.
 #[derive(Debug, Clone)]
 pub struct ModRoot {
     root: PathBuf,
@@ -12,14 +12,13 @@ pub struct ModRoot {
     archive: Option<RelPath>,
 }
 
-/// A place inside the mod layer, which the journal may write. Base layers have none.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct WritePath {
-    path: PathBuf,
-}
-
 impl ModRoot {
-    pub(super) fn new(root: &Path) -> ModRoot {
+    /// That of `layers`, lowest first; `None` if there are none.
+    pub(crate) fn of(layers: &[Layer]) -> Option<ModRoot> {
+        layers.last().filter(|layer| layer.is_mod).map(|layer| ModRoot::new(&layer.root))
+    }
+
+    fn new(root: &Path) -> ModRoot {
         let name = root.file_name().filter(|_| root.is_file()).and_then(|name| name.to_str());
         match (name.and_then(|name| RelPath::parse(name).ok()), root.parent()) {
             (Some(name), Some(folder)) => ModRoot { root: folder.to_owned(), archive: Some(name) },
@@ -37,39 +36,17 @@ impl ModRoot {
         self.archive.as_ref()
     }
 
-    /// The place of `path` in the mod layer.
+    /// Refuses paths that are not of the mod: where the mod is an archive, nothing else in its folder is.
     ///
     /// # Errors
-    /// When a folder on the way, or the file itself, is a symbolic link that ends outside the
-    /// layer, or the root cannot be resolved.
-    pub fn place(&self, path: &RelPath) -> Result<WritePath, Error> {
+    /// When `path` lies outside.
+    pub fn check(&self, path: &RelPath) -> Result<(), Error> {
         if self.archive.as_ref().is_some_and(|archive| archive != path) {
             return Err(Error::refused(
                 format!("`{path}` does not lie in the archive that is the mod"),
                 "nothing was changed",
             ));
         }
-        let root = self.root.canonicalize().map_err(|source| Error::io("list", &self.root, source))?;
-        let full = path.under(&root);
-        let existing = full.ancestors().find(|part| part.symlink_metadata().is_ok());
-        let resolved = match existing.map(|part| (part, part.canonicalize())) {
-            Some((part, Ok(real))) => real.join(full.strip_prefix(part).unwrap_or(Path::new(""))),
-            _ => full.clone(),
-        };
-        let resolved: PathBuf = resolved.components().collect();
-        if !resolved.starts_with(&root) || existing.is_some_and(|part| part.canonicalize().is_err()) {
-            return Err(Error::refused(
-                format!("`{path}` leads out of the mod layer through a symbolic link"),
-                "replace the link by a real folder or file",
-            ));
-        }
-        Ok(WritePath { path: resolved })
-    }
-}
-
-impl WritePath {
-    /// The place on disk.
-    pub fn as_path(&self) -> &Path {
-        &self.path
+        Ok(())
     }
 }

@@ -9,7 +9,9 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use stitching_core::journal::{Journal, KeyFile};
 use stitching_core::{Error, Problem, Project};
 use tempfile::TempDir;
 
@@ -63,9 +65,16 @@ pub fn sections(bundle: &str) -> BTreeMap<String, Vec<u8>> {
     out
 }
 
+/// Where temporary folders are made: in memory where the system has that, since nothing here needs to outlive a power
+/// loss, and bringing thousands of files to a disk takes minutes.
+fn scratch() -> PathBuf {
+    let memory = Path::new("/dev/shm");
+    if memory.is_dir() { memory.to_owned() } else { std::env::temp_dir() }
+}
+
 /// Writes a bundle into a new folder.
 pub fn write(bundle: &str) -> TempDir {
-    let folder = tempfile::tempdir().expect("a temporary folder");
+    let folder = tempfile::tempdir_in(scratch()).expect("a temporary folder");
     for layer in ["game", "mod"] {
         fs::create_dir(folder.path().join(layer)).expect("a layer");
     }
@@ -128,6 +137,19 @@ pub fn open(folder: &TempDir) -> Project {
         Err(Error::Description(problems)) => panic!("{:#?}", lines(&problems)),
         Err(error) => panic!("{error}"),
     }
+}
+
+/// The key of the tests' own.
+pub fn key() -> KeyFile {
+    KeyFile::in_folder(Path::new(env!("CARGO_TARGET_TMPDIR")))
+}
+
+/// The journal of the project in `folder`, with a key of the tests' own. It waits for nobody.
+pub fn journal(folder: &Path) -> Journal<'static> {
+    let project = Project::open(folder).expect("the project opens");
+    Journal::new(folder, project.stack.mod_root().expect("a mod"), &|_| {})
+        .with_key(key())
+        .with_patience(Duration::ZERO)
 }
 
 /// A bundle as a project, with the folder that it lies in.

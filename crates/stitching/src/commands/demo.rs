@@ -1,6 +1,6 @@
 //! `stitching demo`
 
-use crate::args::{Check, Demo, Editing, Find, Global, Off, On, Rename, Through, Uses};
+use crate::args::{Check, Demo, Editing, Find, Global, Off, On, Rename, Through, Turning, Uses};
 use crate::ui::{BOLD, DIM, Ui, styled};
 use include_dir::{Dir, include_dir};
 use std::path::Path;
@@ -61,11 +61,11 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
         "rename reaches:frost_cut ice_cut",
         "A new key for the new canal: its row, what refers to it, its layout file and its texts:",
     );
-    super::rename::run(&right, &rename("reaches:frost_cut", "ice_cut"), global, ui)?;
+    super::rename::run(&folder, &rename("reaches:frost_cut", "ice_cut"), global, ui)?;
     step(ui, &folder, "check", "The mod is as consistent as before:");
     super::check::run(&Project::open(&folder)?, &check, global, ui)?;
     step(ui, &folder, "undo", "And back again, to the byte:");
-    super::history::undo(&right, global, ui)?;
+    super::history::undo(&folder, &Turning::default(), global, ui)?;
 
     step(
         ui,
@@ -73,19 +73,19 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
         "rename goods:coal sea_coal",
         "A good of the base game, in every shape its data comes in, an entry of an archive among them:",
     );
-    super::rename::run(&Project::open(&folder)?, &rename("goods:coal", "sea_coal"), global, ui)?;
+    super::rename::run(&folder, &rename("goods:coal", "sea_coal"), global, ui)?;
     step(ui, &folder, "undo", "And back:");
-    super::history::undo(&right, global, ui)?;
+    super::history::undo(&folder, &Turning::default(), global, ui)?;
 
     step(ui, &folder, "off offers:frost/coal", "One offer less, to see how that plays:");
     let off =
         |address: Option<&str>| Off { address: address.map(str::to_owned), editing: Editing::default() };
-    super::switch::off(&Project::open(&folder)?, &off(Some("offers:frost/coal")), global, ui)?;
+    super::switch::off(&folder, &off(Some("offers:frost/coal")), global, ui)?;
     step(ui, &folder, "off", "What is off:");
-    super::switch::off(&Project::open(&folder)?, &off(None), global, ui)?;
+    super::switch::off(&folder, &off(None), global, ui)?;
     step(ui, &folder, "on offers:frost/coal", "And on again:");
     let on = On { address: "offers:frost/coal".to_owned(), editing: Editing::default() };
-    super::switch::on(&Project::open(&folder)?, &on, global, ui)?;
+    super::switch::on(&folder, &on, global, ui)?;
 
     ui.out(&format!("\nNow try your own: cd {shown}/first-try && stitching check\n"));
     Ok(ExitCode::SUCCESS)
@@ -100,7 +100,9 @@ fn rename(address: &str, new: &str) -> Rename {
     }
 }
 
+/// Shows what came of the step before, and says what the next one is.
 fn step(ui: &Ui, folder: &Path, command: &str, about: &str) {
+    ui.show();
     let prompt = styled(DIM, format!("{}$", folder.display()));
     ui.out(&format!("\n{about}\n\n{prompt} {}\n\n", styled(BOLD, format!("stitching {command}"))));
 }

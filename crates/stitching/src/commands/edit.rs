@@ -1,32 +1,39 @@
 //! What all commands that change files do with their change: try it out, show it or write it, and tell
 //! what was done.
 
-use super::journal;
+use super::{CALL_HOOK, no_mod, open_in, tell};
 use crate::args::{Editing, Global};
 use crate::ui::{BOLD, CYAN, DIM, GREEN, RED, Ui, count, styled, wants_json};
 use serde_json::json;
+use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::changes::{Change, Note, unified_diff, verify};
+use stitching_core::journal::{Journal, Notice};
 use stitching_core::{Error, Project};
 
 /// Files listed one by one; more are counted.
 const LISTED: usize = 12;
 
-/// Builds a change with `build` and writes it, or shows it if that is asked for.
+/// Builds a change of the project in `folder` with `build` and writes it, or shows it if that is asked for.
 pub fn run(
-    project: &Project,
+    folder: &Path,
     args: &Editing,
     global: &Global,
     ui: &Ui,
     build: impl FnOnce(&Project) -> Result<Change, Error>,
 ) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
-    let journal = journal(project).ok_or_else(|| {
-        Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml")
-    })?;
-    // What is read must not change under our hands; a preview may be wrong in that case.
-    let held = if args.preview { None } else { Some(journal.hold()?) };
-    let project = &Project::open(&project.folder)?;
+    // What is read must not change under our hands, neither while a change is built nor while it is shown.
+    let observer = |notice: &Notice| tell(notice, ui);
+    let (project, held) = if args.preview {
+        (open_in(folder, ui)?, None)
+    } else {
+        let (project, held) = Project::open_with(folder, |mod_root| {
+            Journal::new(folder, mod_root, &observer).with_hook(CALL_HOOK).hold()
+        })?;
+        (project, Some(held.ok_or_else(no_mod)?))
+    };
+    let project = &project;
     let change = ui.progress("looking for uses", || build(project))?;
     let tried = match args.allow_errors {
         true => Ok(()),
@@ -52,6 +59,7 @@ pub fn run(
     };
     tried?;
     let number = ui.progress("writing", || held.commit(&project.stack, &change))?;
+    ui.changed();
     if as_json {
         ui.json(&shape(&change, &json!({ "written": true, "number": number })));
         return Ok(ExitCode::SUCCESS);

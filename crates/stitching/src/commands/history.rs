@@ -1,17 +1,21 @@
 //! `stitching history`, `undo` and `redo`
 
-use super::journal;
-use crate::args::Global;
+use super::{open_in, with_journal};
+use crate::args::{Global, Turning};
+use crate::render::human::clean;
 use crate::render::table;
 use crate::ui::{Ui, count, wants_json};
 use serde_json::json;
+use std::path::Path;
 use std::process::ExitCode;
-use stitching_core::journal::{Entry, HistoryItem, Journal};
-use stitching_core::{Error, Project};
+use stitching_core::Error;
+use stitching_core::journal::{ChangedSince, HistoryItem, Turned};
 
-pub fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+pub fn list(folder: &Path, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
-    let items = the_journal(project)?.history()?;
+    // What was interrupted counts as it is put right.
+    open_in(folder, ui)?;
+    let items = with_journal(folder, ui, |journal| journal.history())?;
     if as_json {
         let shape = |item: &HistoryItem| {
             let entry = &item.entry;
@@ -36,7 +40,7 @@ pub fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Err
                 files,
                 entry.values.to_string(),
                 undone.to_owned(),
-                entry.title.clone(),
+                clean(&entry.title),
             ]
         };
         let rows: Vec<Vec<String>> = items.iter().map(row).collect();
@@ -46,33 +50,37 @@ pub fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Err
     Ok(ExitCode::SUCCESS)
 }
 
-pub fn undo(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+pub fn undo(folder: &Path, args: &Turning, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
-    let entry = the_journal(project)?.undo()?;
-    tell(&entry, "undone", "`stitching redo` makes it again", as_json, ui);
+    let turned = with_journal(folder, ui, |journal| journal.undo(changed_since(args)))?;
+    tell(&turned, "undone", "`stitching redo` makes it again", as_json, ui);
     Ok(ExitCode::SUCCESS)
 }
 
-pub fn redo(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+pub fn redo(folder: &Path, args: &Turning, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
-    let entry = the_journal(project)?.redo()?;
-    tell(&entry, "done again", "`stitching undo` takes it back", as_json, ui);
+    let turned = with_journal(folder, ui, |journal| journal.redo(changed_since(args)))?;
+    tell(&turned, "done again", "`stitching undo` takes it back", as_json, ui);
     Ok(ExitCode::SUCCESS)
 }
 
-fn tell(entry: &Entry, what: &str, next: &str, as_json: bool, ui: &Ui) {
+fn changed_since(args: &Turning) -> ChangedSince {
+    if args.leave_changed { ChangedSince::Leave } else { ChangedSince::Refuse }
+}
+
+fn tell(turned: &Turned, what: &str, next: &str, as_json: bool, ui: &Ui) {
+    ui.changed();
+    let Turned { entry, left } = turned;
+    let files = entry.files.len() - left.len();
     if as_json {
-        ui.json(&json!({ "number": entry.number, "title": entry.title, "files": entry.files.len(), "state": what }));
+        ui.json(&json!({ "number": entry.number, "title": entry.title, "files": files, "left": left, "state": what }));
         return;
     }
-    ui.out(&format!("{what}: {} ({})\n", entry.title, count(entry.files.len(), "file")));
+    ui.out(&format!("{what}: {} ({})\n", clean(&entry.title), count(files, "file")));
+    for path in left {
+        ui.note(&format!("note: `{path}` was changed since, and stays as it is"));
+    }
     ui.note(next);
-}
-
-fn the_journal(project: &Project) -> Result<Journal<'static>, Error> {
-    journal(project).ok_or_else(|| {
-        Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml")
-    })
 }
 
 /// Seconds since 1970-01-01 as `2026-11-23 08:15`, in UTC.

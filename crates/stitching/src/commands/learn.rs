@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::checks::check;
-use stitching_core::journal::{create_description, replace_description};
+use stitching_core::journal::{create_descriptions, replace_description};
 use stitching_core::layers::LayerId;
 use stitching_core::learn::{
     Band, Learned, Proposal, Topic, confirmed_too, learn, start, with_needs, written,
@@ -174,6 +174,7 @@ pub fn write(project: &Project, taken: &[&Proposal], as_json: bool, ui: &Ui) -> 
     Project::described(&project.folder, &described, &schemas)?;
     for (_, path, before, text) in &after {
         replace_description(&project.stack, path, before, text)?;
+        ui.changed();
     }
     let files: Vec<&String> = after.iter().map(|(name, ..)| *name).collect();
     if as_json {
@@ -197,8 +198,11 @@ pub fn init(args: &Init, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
         return run(&project, &Learn::default(), global, ui);
     }
     let found = ui.progress("studying the data", || start(&folder, &args.base))?;
-    create_description(&folder.join(&found.schema_name), &found.schema)?;
-    create_description(&folder.join(PROJECT_FILE), &found.project)?;
+    create_descriptions(&[
+        (&folder.join(PROJECT_FILE), &found.project),
+        (&folder.join(&found.schema_name), &found.schema),
+    ])?;
+    ui.changed();
     if as_json {
         let proposals: Vec<Value> =
             found.learned.proposals.iter().enumerate().map(|(at, own)| shape(at + 1, own)).collect();

@@ -21,8 +21,10 @@ mod uses;
 
 use crate::args::{Cli, Command, Global};
 use crate::ui::Ui;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use stitching_core::journal::{Journal, NO_HOOK, Recovered, StepHook};
+use stitching_core::journal::{CallHook, Journal, Notice, Recovered};
+use stitching_core::layers::sweep_caches;
 use stitching_core::{Error, Project};
 
 /// Runs the command that was asked for.
@@ -43,22 +45,49 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Needs(args) => needs::run(&open(global, ui)?, args, global, ui),
         Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),
         Command::Explain(args) => explain::run(args, global, ui),
-        Command::Rename(args) => rename::run(&open(global, ui)?, args, global, ui),
-        Command::Off(args) => switch::off(&open(global, ui)?, args, global, ui),
-        Command::On(args) => switch::on(&open(global, ui)?, args, global, ui),
-        Command::History => history::list(&open(global, ui)?, global, ui),
-        Command::Undo => history::undo(&open(global, ui)?, global, ui),
-        Command::Redo => history::redo(&open(global, ui)?, global, ui),
+        Command::Rename(args) => rename::run(&folder(global)?, args, global, ui),
+        Command::Off(args) => switch::off(&folder(global)?, args, global, ui),
+        Command::On(args) => switch::on(&folder(global)?, args, global, ui),
+        Command::History => history::list(&folder(global)?, global, ui),
+        Command::Undo(args) => history::undo(&folder(global)?, args, global, ui),
+        Command::Redo(args) => history::redo(&folder(global)?, args, global, ui),
     }
 }
 
-/// Opens the project that is meant, after putting right what an interrupted run left.
+/// The folder of the project that is meant.
+pub fn folder(global: &Global) -> Result<PathBuf, Error> {
+    match &global.project {
+        Some(folder) => Ok(folder.clone()),
+        None => Project::find(Path::new(".")),
+    }
+}
+
+/// Opens the project that is meant for reading: after putting right what an interrupted run left, and locked until the
+/// command is done, so that nothing of the mod is replaced meanwhile.
 pub fn open(global: &Global, ui: &Ui) -> Result<Project, Error> {
-    let folder = match &global.project {
-        Some(folder) => folder.clone(),
-        None => Project::find(std::path::Path::new("."))?,
-    };
-    let project = Project::open(&folder)?;
+    open_in(&folder(global)?, ui)
+}
+
+/// As [`open`], the project in `folder`.
+pub fn open_in(folder: &Path, ui: &Ui) -> Result<Project, Error> {
+    let observer = |notice: &Notice| tell(notice, ui);
+    sweep_caches(folder);
+    let (project, locked) = Project::open_with(folder, |mod_root| {
+        Journal::new(folder, mod_root, &observer).with_hook(CALL_HOOK).read_lock()
+    })?;
+    if let Some((recovered, lock)) = locked {
+        if let Recovered::Foreign(path) = recovered {
+            ui.err(&format!(
+                "warning: `{}` tells of an interrupted change, and was not written by you on this computer: nothing in \
+                 it is believed. If the project came from somebody else, delete that file",
+                path.display()
+            ));
+        }
+        if lock.is_none() {
+            ui.err("warning: another stitching has been writing for long; what is read may be half of its change");
+        }
+        ui.keep_locked(lock);
+    }
     for layer in project.stack.layers().iter().filter(|_| ui.verbose) {
         let id = project.layer(&layer.name)?;
         let files = project.stack.files().iter().filter(|file| file.layer == id).count();
@@ -69,13 +98,23 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Error> {
             crate::ui::count(files, "file")
         ));
     }
-    let Some(journal) = journal(&project) else { return Ok(project) };
-    match journal.recover()? {
-        Recovered::Nothing => return Ok(project),
-        Recovered::Finished(title) => ui.note(&format!("an interrupted change was finished: {title}")),
-        Recovered::TakenBack(title) => ui.note(&format!("an interrupted change was taken back: {title}")),
+    Ok(project)
+}
+
+/// Says what happens while the journal works.
+pub fn tell(notice: &Notice, ui: &Ui) {
+    match notice {
+        Notice::WaitingForWriter => ui.note("waiting for another stitching, which is writing"),
+        Notice::WaitingForReaders => ui.note("waiting for other commands, which are reading the mod"),
+        Notice::Finishing(title) => ui.err(&format!("finishing a change that was interrupted: {title}")),
+        Notice::TakingBack(title) => ui.err(&format!("taking back a change that was interrupted: {title}")),
+        Notice::SetAside { path, aside } => ui.err(&format!(
+            "warning: another program saved `{path}` at the same time; the other version is kept beside it as `{aside}`"
+        )),
+        Notice::LeftOver(reason) => ui.err(&format!(
+            "warning: temporary files (`.stitching-*`) are left: {reason}; the next command tries again to remove them"
+        )),
     }
-    Project::open(&folder)
 }
 
 /// Opens the project for a command that looks records up, with what an earlier run found out about the files. Of small
@@ -99,18 +138,31 @@ fn reading(
     result
 }
 
-/// The journal of a project; `None` if it has no layer to write to.
-pub fn journal(project: &Project) -> Option<Journal<'static>> {
-    Some(Journal::new(&project.folder, project.stack.mod_root()?, STEP_HOOK))
+/// Does something with the journal of the project in `folder`.
+pub fn with_journal<T>(
+    folder: &Path,
+    ui: &Ui,
+    work: impl FnOnce(Journal<'_>) -> Result<T, Error>,
+) -> Result<T, Error> {
+    let observer = |notice: &Notice| tell(notice, ui);
+    let (_, done) = Project::open_with(folder, |mod_root| {
+        work(Journal::new(folder, mod_root, &observer).with_hook(CALL_HOOK))
+    })?;
+    done.ok_or_else(no_mod)
 }
 
-/// In release builds every step passes.
-#[cfg(not(debug_assertions))]
-const STEP_HOOK: &StepHook<'static> = NO_HOOK;
+/// Why nothing can be written.
+pub fn no_mod() -> Error {
+    Error::refused("the project has no mod layer to write to", "add a [[layer]] to stitching.toml")
+}
 
-/// In debug builds the tests let the program die, or fail, at a step of their choice.
+/// In release builds every call passes.
+#[cfg(not(debug_assertions))]
+pub const CALL_HOOK: &CallHook<'static> = stitching_core::journal::NO_HOOK;
+
+/// In debug builds the tests let the program die, or calls fail, where they choose.
 #[cfg(debug_assertions)]
-const STEP_HOOK: &StepHook<'static> = &|step: stitching_core::journal::Step| {
+pub const CALL_HOOK: &CallHook<'static> = &|_| {
     use std::sync::atomic::{AtomicUsize, Ordering};
     static COUNT: AtomicUsize = AtomicUsize::new(0);
     let at = |name| std::env::var(name).ok().and_then(|at| at.parse::<usize>().ok());
@@ -118,8 +170,9 @@ const STEP_HOOK: &StepHook<'static> = &|step: stitching_core::journal::Step| {
     if at("STITCHING_TEST_DIE_AT") == Some(now) {
         std::process::abort();
     }
-    if at("STITCHING_TEST_FAIL_AT") == Some(now) && step != stitching_core::journal::Step::Clean {
+    let fails_from = at("STITCHING_TEST_FAIL_FROM").is_some_and(|from| now >= from);
+    if fails_from || at("STITCHING_TEST_FAIL_AT") == Some(now) {
         return Err(std::io::Error::from(std::io::ErrorKind::StorageFull));
     }
-    NO_HOOK(step)
+    Ok(())
 };

@@ -1,26 +1,25 @@
 //! `stitching off` and `stitching on`
 
-use super::edit;
+use super::{edit, open_in};
 use crate::args::{Global, Off, On};
 use crate::render::{human, json};
 use crate::ui::{BOLD, CYAN, Ui, count, styled, wants_json};
 use serde_json::json;
+use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::changes::{switch_off, switch_on};
 use stitching_core::links::{Switched, SwitchedBy, switched};
 use stitching_core::{Error, Project};
 
-pub fn off(project: &Project, args: &Off, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+pub fn off(folder: &Path, args: &Off, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     match &args.address {
-        Some(address) => {
-            edit::run(project, &args.editing, global, ui, |project| switch_off(project, address))
-        }
-        None => list(project, global, ui),
+        Some(address) => edit::run(folder, &args.editing, global, ui, |project| switch_off(project, address)),
+        None => list(&open_in(folder, ui)?, global, ui),
     }
 }
 
-pub fn on(project: &Project, args: &On, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
-    edit::run(project, &args.editing, global, ui, |project| switch_on(project, &args.address))
+pub fn on(folder: &Path, args: &On, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    edit::run(folder, &args.editing, global, ui, |project| switch_on(project, &args.address))
 }
 
 /// Lists what is off.

@@ -7,6 +7,16 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use tempfile::TempDir;
 
+/// Where the program keeps what belongs to the user, in tests.
+pub const STATE: &str = env!("CARGO_TARGET_TMPDIR");
+
+/// The program, in `folder`, to be started by hand.
+pub fn program(folder: &Path, args: &[&str]) -> std::process::Command {
+    let mut command = std::process::Command::new(assert_cmd::cargo::cargo_bin("stitching"));
+    command.args(args).current_dir(folder).env("XDG_STATE_HOME", STATE).env("COLUMNS", "100");
+    command
+}
+
 /// What a run of the program gave.
 #[derive(Debug)]
 pub struct Run {
@@ -20,7 +30,8 @@ pub fn stitching(folder: &Path, args: &[&str]) -> Run {
 }
 
 pub fn run(command: &mut Command) -> Run {
-    let output = command.env("COLUMNS", "100").env_remove("NO_COLOR").output().expect("it runs");
+    let command = command.env("COLUMNS", "100").env_remove("NO_COLOR").env("XDG_STATE_HOME", STATE);
+    let output = command.output().expect("it runs");
     let run = Run {
         status: output.status.code().unwrap_or(-1),
         out: String::from_utf8(output.stdout).expect("UTF-8"),
