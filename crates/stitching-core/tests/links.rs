@@ -296,7 +296,8 @@ fn the_index_counts_and_finds() {
     assert!(index.tables[table("texts")].duplicates.is_empty());
     let keys: Vec<&str> = index.keys(table("goods")).map(|(_, key)| key).collect();
     assert_eq!(keys, ["coal", "peat"]);
-    assert_eq!(index.nearest(table("goods")).nearest("coul"), ["coal"]);
+    let keys: Vec<&str> = index.keys(table("goods")).map(|(_, key)| key).collect();
+    assert_eq!(stitching_core::text::nearest_of_each(&["coul"], &keys)[0].names, ["coal"]);
 }
 
 /// A cache of facts is used for files that did not change, and the result is the same.

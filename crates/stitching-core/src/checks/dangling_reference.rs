@@ -1,16 +1,18 @@
 //! A value that names a record which is not there.
 
-use super::{Check, Context, Run, Subject, Words};
+use super::suggestions::WithPart;
+use super::{Among, Asked, Check, Context, Run, Subject, Words};
 use crate::problem::Severity;
 use crate::schema::{Schema, Target};
 use crate::tables::{KEY_SEPARATOR, LinkKind, shown_key};
+use crate::text::nearest_of;
 
 pub(super) static CHECK: Check = Check {
     code: "dangling-reference",
     severity: Severity::Error,
     about: "a value that names a record which is not there",
     docs: DOCS,
-    run: Run::Link { kind: LinkKind::Reference, describe },
+    run: Run::Link { kind: LinkKind::Reference, asks, describe },
 };
 
 const DOCS: &str = "\
@@ -67,25 +69,24 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
         ));
         return words;
     }
-    let keyed = || {
-        targets
-            .iter()
-            .filter(|target| target.rule.is_none())
-            .map(|target| context.index.nearest(target.table))
-    };
-    if let Some(other) = keyed().find_map(|names| names.differs_in_case(value)) {
-        words.help = Some(format!("`{other}` differs only in case"));
+    let near = || keys().filter_map(|target| context.near(Among::Keys(target.table), value));
+    if let Some(other) = near().find_map(|near| near.in_case.as_deref()) {
+        words.help = Some(format!("`{}` differs only in case", shown_key(other)));
         words.better = Some(other.to_owned()).filter(|_| subject.named == subject.value);
         return words;
     }
-    let mut near: Vec<String> = keyed().flat_map(|names| names.nearest(value)).collect();
-    near.dedup();
-    if let Some(help) = under_other_parents(context, subject).filter(|_| near.is_empty()) {
+    // Of several tables the nearest of all count.
+    let slips = near().filter(|near| !near.names.is_empty()).map(|near| near.slips).min();
+    let names: Vec<&str> = near().flat_map(|near| near.names.iter().map(String::as_str)).collect();
+    let near = nearest_of(value, names);
+    // The very name under another parent says more than one that is only a little like it.
+    if let Some(help) = under_other_parents(context, subject).filter(|_| slips != Some(1)) {
         words.help = Some(help);
         return words;
     }
     let elsewhere = context.tables_with_key(value);
-    words.help = match (&near[..], &elsewhere[..]) {
+    let shown: Vec<String> = near.iter().map(|key| shown_key(key)).collect();
+    words.help = match (&shown[..], &elsewhere[..]) {
         ([], []) => None,
         ([], tables) => Some(format!("it is a key of `{}`", tables.join("`, `"))),
         ([one], _) => Some(format!("did you mean `{one}`?")),
@@ -97,28 +98,38 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     words
 }
 
+fn asks(_: &Context<'_>, subject: &Subject<'_>) -> Vec<Asked> {
+    let targets = subject.rule.map_or(&[][..], |rule| &rule.refs);
+    let keys = targets.iter().filter(|target| target.rule.is_none());
+    let part = own_part(subject);
+    keys.flat_map(|target| {
+        let near = Asked { among: Among::Keys(target.table), name: subject.named.to_owned() };
+        let other =
+            part.map(|(part, own)| Asked { among: Among::Part(target.table, part), name: own.to_owned() });
+        [Some(near), other].into_iter().flatten()
+    })
+    .collect()
+}
+
+/// Of a name that is valid only within a parent, its part of the key, counted from 0, and the name.
+fn own_part<'s>(subject: &Subject<'s>) -> Option<(usize, &'s str)> {
+    let part = subject.rule?.with.iter().position(Option::is_none)?;
+    Some((part, subject.named.split(KEY_SEPARATOR).nth(part)?))
+}
+
 /// Where a name that is valid only within a parent stands, if that is under other ones.
 fn under_other_parents(context: &Context<'_>, subject: &Subject<'_>) -> Option<String> {
-    /// More are not listed.
-    const MOST: usize = 3;
-    let rule = subject.rule?;
-    let part = rule.with.iter().position(Option::is_none)?;
-    let of = |key: &str| key.split(KEY_SEPARATOR).nth(part).map(str::to_owned);
-    let own = of(subject.named)?;
-    let keys = rule.refs.iter().filter(|target| target.rule.is_none());
-    let mut found: Vec<String> = keys
-        .flat_map(|target| context.index.keys(target.table))
-        .filter(|(_, key)| of(key).as_deref() == Some(&own))
-        .map(|(_, key)| format!("`{}`", shown_key(key)))
-        .collect();
-    found.sort();
-    found.dedup();
-    let more = match found.len().saturating_sub(MOST) {
+    let (part, own) = own_part(subject)?;
+    let keys = subject.rule?.refs.iter().filter(|target| target.rule.is_none());
+    let found: Vec<&WithPart> =
+        keys.filter_map(|target| context.with_part(Among::Part(target.table, part), own)).collect();
+    let keys: Vec<String> =
+        found.iter().flat_map(|found| &found.keys).map(|key| format!("`{key}`")).collect();
+    let more = match found.iter().map(|found| found.more).sum::<usize>() {
         0 => String::new(),
         more => format!(" and {more} more"),
     };
-    found.truncate(MOST);
-    (!found.is_empty()).then(|| format!("`{own}` is there as {}{more}", found.join(", ")))
+    (!keys.is_empty()).then(|| format!("`{own}` is there as {}{more}", keys.join(", ")))
 }
 
 fn target_name(schema: &Schema, target: &Target) -> String {

@@ -1,6 +1,6 @@
 //! A value that names a file which is not there.
 
-use super::{Check, Context, Run, Subject, Words};
+use super::{Among, Asked, Check, Context, Run, Subject, Words};
 use crate::layers::{RelPath, RelPathError};
 use crate::problem::Severity;
 use crate::tables::LinkKind;
@@ -10,7 +10,7 @@ pub(super) static CHECK: Check = Check {
     severity: Severity::Error,
     about: "a value that names a file which is not there",
     docs: DOCS,
-    run: Run::Link { kind: LinkKind::File, describe },
+    run: Run::Link { kind: LinkKind::File, asks, describe },
 };
 
 const DOCS: &str = "\
@@ -32,10 +32,19 @@ Example, right
     Layout = frost_cut, and the file is layouts/frost_cut.json
 ";
 
-fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
+fn path_of(subject: &Subject<'_>) -> Result<RelPath, RelPathError> {
     let template = subject.rule.and_then(|rule| rule.file.as_ref());
     let path = template.map_or_else(|| subject.value.to_owned(), |template| template.fill_one(subject.value));
-    let found = match RelPath::parse(&path) {
+    RelPath::parse(&path)
+}
+
+fn asks(_: &Context<'_>, subject: &Subject<'_>) -> Vec<Asked> {
+    path_of(subject).map(|path| Asked { among: Among::Paths, name: path.to_string() }).into_iter().collect()
+}
+
+fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
+    let template = subject.rule.and_then(|rule| rule.file.as_ref());
+    let found = match path_of(subject) {
         Ok(found) => found,
         Err(RelPathError::Leaves(path)) => {
             return Words {
@@ -50,14 +59,14 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     if !subject.suggest {
         return words;
     }
-    let paths = context.index.nearest_paths();
+    let near = context.near(Among::Paths, found.as_str());
     let mut better = None;
-    if let Some(other) = paths.differs_in_case(found.as_str()) {
+    if let Some(other) = near.and_then(|near| near.in_case.as_ref()) {
         words.help = Some(format!("`{other}` differs only in case"));
-        better = Some(other.to_owned());
-    } else if let Some(near) = paths.nearest(found.as_str()).into_iter().next() {
+        better = Some(other.clone());
+    } else if let Some(near) = near.and_then(|near| near.names.first()) {
         words.help = Some(format!("the nearest is `{near}`"));
-        better = Some(near);
+        better = Some(near.clone());
     }
     let inner = |path: &str| template?.extract(path, "").map(str::to_owned);
     words.better = better.and_then(|path| inner(&path));

@@ -1,6 +1,6 @@
 //! A text key without a text in some language.
 
-use super::{Check, Context, Run, Subject, Words};
+use super::{Among, Asked, Check, Context, Run, Subject, Words};
 use crate::problem::Severity;
 use crate::tables::{LinkKind, key_hash};
 use crate::text::nearest_of;
@@ -10,7 +10,7 @@ pub(super) static CHECK: Check = Check {
     severity: Severity::Error,
     about: "a text key that has no text in some language",
     docs: DOCS,
-    run: Run::Link { kind: LinkKind::Text, describe },
+    run: Run::Link { kind: LinkKind::Text, asks, describe },
 };
 
 const DOCS: &str = "\
@@ -32,10 +32,23 @@ Example, right
     frost_cut_name = \"Frosttor-Durchstich\"
 ";
 
+fn text_key(subject: &Subject<'_>) -> String {
+    let template = subject.rule.and_then(|rule| rule.text.as_ref());
+    template.map_or_else(|| subject.value.to_owned(), |template| template.fill_one(subject.value))
+}
+
+fn asks(context: &Context<'_>, subject: &Subject<'_>) -> Vec<Asked> {
+    let name = text_key(subject);
+    if context.index.text_languages(key_hash(&name, false)) & context.index.all_languages() != 0 {
+        return Vec::new();
+    }
+    let tables = context.index.schema.text_tables();
+    tables.map(|table| Asked { among: Among::Keys(table), name: name.clone() }).collect()
+}
+
 fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     let index = context.index;
-    let template = subject.rule.and_then(|rule| rule.text.as_ref());
-    let key = template.map_or_else(|| subject.value.to_owned(), |template| template.fill_one(subject.value));
+    let key = text_key(subject);
     let there = index.text_languages(key_hash(&key, false));
     let languages = index.schema.languages.iter().enumerate();
     let missing: Vec<&str> =
@@ -55,10 +68,10 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     let mut words =
         Words { message: format!("there is no text `{key}` in any language"), ..Words::default() };
     if subject.suggest {
-        let tables: Vec<_> = index.schema.text_tables().collect();
-        let near: Vec<String> = tables.iter().flat_map(|table| index.nearest(*table).nearest(&key)).collect();
-        let same = tables.iter().find_map(|table| index.nearest(*table).differs_in_case(&key));
-        words.help = match (same, nearest_of(&key, near.iter().map(String::as_str)).first()) {
+        let near = || index.schema.text_tables().filter_map(|table| context.near(Among::Keys(table), &key));
+        let same = near().find_map(|near| near.in_case.as_deref());
+        let near: Vec<&str> = near().flat_map(|near| near.names.iter().map(String::as_str)).collect();
+        words.help = match (same, nearest_of(&key, near).first()) {
             (Some(same), _) => Some(format!("`{same}` differs only in case")),
             (None, Some(near)) => Some(format!("the nearest text key is `{near}`")),
             (None, None) => Some(format!("add it to the texts of {}", missing.join(", "))),

@@ -31,6 +31,7 @@ mod pattern_mismatch;
 mod report;
 mod required_empty;
 mod run;
+mod suggestions;
 mod syntax_error;
 mod unknown_column;
 mod unreadable_entry;
@@ -43,7 +44,7 @@ pub use run::{Report, Summary, TableSummary, check, new_errors, problems};
 
 use crate::links::{Index, RecordId};
 use crate::problem::{Problem, Severity};
-use crate::schema::{Rule, Schema, Table};
+use crate::schema::{Rule, Schema, Table, TableId};
 use crate::tables::{LinkKind, Seed, ValueCheck, ValueChecks};
 use crate::text::nearest_of;
 
@@ -78,6 +79,8 @@ pub enum Run {
     Link {
         /// The kind of link.
         kind: LinkKind,
+        /// Tells which names its words ask for near ones of.
+        asks: fn(&Context<'_>, &Subject<'_>) -> Vec<Asked>,
         /// Says what is wrong.
         describe: fn(&Context<'_>, &Subject<'_>) -> Words,
     },
@@ -119,8 +122,28 @@ pub struct Subject<'s> {
     pub named: &'s str,
     /// The record's key as kept in memory.
     pub key: Option<&'s str>,
-    /// Whether near names should be looked for.
+    /// Whether near names were looked for.
     pub suggest: bool,
+}
+
+/// A name of which near ones are wanted. All that are asked for are looked for together, before the words are made.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Asked {
+    /// Among what.
+    pub among: Among,
+    /// The name.
+    pub name: String,
+}
+
+/// Where near names are looked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Among {
+    /// The keys of a table.
+    Keys(TableId),
+    /// The paths of all files.
+    Paths,
+    /// Equal names in this part, counted from 0, of the keys of a table.
+    Part(TableId, usize),
 }
 
 /// The words of a problem.

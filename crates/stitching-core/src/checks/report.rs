@@ -2,7 +2,8 @@
 //!
 //! Only files with problems are read again, each once, and only the records in question.
 
-use super::{CHECKS, Check, Run, Subject, Words};
+use super::suggestions::{Suggestions, WithPart};
+use super::{Among, Asked, CHECKS, Check, Run, Subject, Words};
 use crate::formats::Fault;
 use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, Switched, load, switched_in, with_text};
 use crate::problem::{Fix, Place, Problem, Related};
@@ -10,14 +11,14 @@ use crate::schema::{Rule, Table};
 use crate::tables::{
     Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, key_named, read_all, read_records, shown_key,
 };
-use crate::text::{Edit, EditSet, Span};
+use crate::text::{Edit, EditSet, Near, Span};
 use rayon::prelude::*;
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 /// Near names are looked for in so many problems at the most.
-const MOST_SUGGESTIONS: usize = 500;
+const MOST_SUGGESTIONS: usize = 10_000;
 
 /// What the words of problems are made from.
 #[derive(Debug)]
@@ -28,6 +29,9 @@ pub struct Context<'i> {
     overridden: Vec<OnceLock<HashMap<String, (String, String)>>>,
     loaded: Mutex<HashMap<u32, Option<Arc<LoadedFile>>>>,
     switched: Vec<Switched>,
+    /// The positions in `switched` of whole records, by table and key in lower case.
+    switched_records: HashMap<(usize, String), Vec<usize>>,
+    suggestions: Suggestions,
 }
 
 /// A problem in the making and its file, as a position in the index.
@@ -53,7 +57,21 @@ impl<'i> Context<'i> {
             false => Vec::new(),
         };
         let overridden = index.schema.tables.iter().map(|_| OnceLock::new()).collect();
-        Context { index, labels, overridden, loaded: Mutex::new(HashMap::new()), switched }
+        let mut switched_records: HashMap<(usize, String), Vec<usize>> = HashMap::new();
+        for (at, own) in switched.iter().enumerate() {
+            if let Some((table, key, None)) = &own.what {
+                switched_records.entry((*table, key.to_lowercase())).or_default().push(at);
+            }
+        }
+        Context {
+            index,
+            labels,
+            overridden,
+            loaded: Mutex::new(HashMap::new()),
+            switched,
+            switched_records,
+            suggestions: Suggestions::default(),
+        }
     }
 
     /// The tables that have a record with this key, by name. A table whose key is itself a
@@ -97,10 +115,19 @@ impl<'i> Context<'i> {
     /// The entry of the mod that is switched off and is the record of `table` with `key`, if there is one.
     pub fn switched_off(&self, table: usize, key: &str) -> Option<&Switched> {
         let folded = self.index.schema.tables[table].ignore_case;
-        let same = |own: &str| own == key || (folded && own.to_lowercase() == key.to_lowercase());
-        self.switched
-            .iter()
-            .find(|own| matches!(&own.what, Some((id, own, None)) if *id == table && same(own)))
+        let same = |own: &&Switched| matches!(&own.what, Some((_, own, _)) if folded || own == key);
+        let records = self.switched_records.get(&(table, key.to_lowercase()))?;
+        records.iter().map(|at| &self.switched[*at]).find(same)
+    }
+
+    /// What is near to `name`, if that was asked for.
+    pub fn near(&self, among: Among, name: &str) -> Option<&Near> {
+        self.suggestions.near(among, name)
+    }
+
+    /// The keys of which `name` is a part, if that was asked for.
+    pub(super) fn with_part(&self, among: Among, name: &str) -> Option<&WithPart> {
+        self.suggestions.with_part(among, name)
     }
 
     fn file(&self, file: u32) -> Option<Arc<LoadedFile>> {
@@ -117,8 +144,8 @@ impl<'i> Context<'i> {
         Some(self.file(record.file)?.place(Span { start, end: start }))
     }
 
-    /// Makes problems of `seeds`. The result is sorted.
-    fn problems(&self, mut seeds: Vec<Placed>) -> Vec<Problem> {
+    /// Makes problems of `seeds`, with near names where `suggest` says so. The result is sorted.
+    fn problems(&mut self, mut seeds: Vec<Placed>, suggest: bool) -> Vec<Problem> {
         seeds.sort_by(|a, b| (a.0, a.1.span, a.1.code, a.1.table).cmp(&(b.0, b.1.span, b.1.code, b.1.table)));
         // A file that several tables read has a fault in its layout only once.
         let layout = |seed: &Seed| seed.record.is_none() && matches!(seed.detail, SeedDetail::Known(_));
@@ -127,49 +154,76 @@ impl<'i> Context<'i> {
         });
         let mut by_file: Vec<(u32, Vec<(Seed, bool)>)> = Vec::new();
         for (position, (file, seed)) in seeds.into_iter().enumerate() {
-            let entry = (seed, position < MOST_SUGGESTIONS);
+            let entry = (seed, suggest && position < MOST_SUGGESTIONS);
             match by_file.last_mut() {
                 Some((last, own)) if *last == file => own.push(entry),
                 _ => by_file.push((file, vec![entry])),
             }
         }
+        let found: Vec<Found<'i>> =
+            by_file.into_par_iter().flat_map_iter(|(file, seeds)| self.of_file(file, seeds)).collect();
+        let asked: Vec<Asked> = found.par_iter().flat_map_iter(|found| self.asked(found)).collect();
+        self.suggestions = Suggestions::find(self.index, asked);
+        let this = &*self;
         let mut problems: Vec<Problem> =
-            by_file.into_par_iter().flat_map_iter(|(file, seeds)| self.of_file(file, &seeds)).collect();
+            found.into_par_iter().filter_map(|found| this.problem(found)).collect();
         problems.sort_by(|a, b| a.order().cmp(&b.order()));
         problems
     }
 
-    fn of_file(&self, file: u32, seeds: &[(Seed, bool)]) -> Vec<Problem> {
+    /// The names of which the words of a problem want near ones.
+    fn asked(&self, found: &Found<'_>) -> Vec<Asked> {
+        let asks = super::find(found.seed.code).and_then(|check| match check.run {
+            Run::Link { asks, .. } => Some(asks),
+            _ => None,
+        });
+        match (asks, &found.about) {
+            (Some(asks), Some(about)) if about.suggest => asks(self, &about.subject(&found.seed)),
+            _ => Vec::new(),
+        }
+    }
+
+    /// What the problems of one file are about. The file is read once.
+    fn of_file(&self, file: u32, seeds: Vec<(Seed, bool)>) -> Vec<Found<'i>> {
         let Ok(loaded) = load(self.index.stack, self.index.files[file as usize].id) else {
             return Vec::new();
         };
         let mut out = Vec::new();
-        let mut by_record: HashMap<(usize, u32), Vec<usize>> = HashMap::new();
+        let mut by_record: HashMap<(usize, u32), Vec<(Seed, bool)>> = HashMap::new();
         let mut tables = Vec::new();
-        for (position, (seed, _)) in seeds.iter().enumerate() {
+        for (seed, suggest) in seeds {
             if let (Some(table), Some(record)) = (seed.table, seed.record) {
-                by_record.entry((table, record)).or_default().push(position);
+                by_record.entry((table, record)).or_default().push((seed, suggest));
                 if !tables.contains(&table) {
                     tables.push(table);
                 }
             } else {
-                out.extend(self.problem(&loaded, &seed.clone(), None));
+                let place = loaded.place(seed.span);
+                out.push(Found { seed, about: None, place });
             }
         }
         let text = loaded.as_text();
         for id in tables {
             let table = &self.index.schema.tables[id];
-            let mut finder =
-                Finder { context: self, loaded: &loaded, id, seeds, by_record: &by_record, out: &mut out };
+            let mut finder = Finder {
+                context: self,
+                loaded: &loaded,
+                id,
+                table,
+                by_record: &mut by_record,
+                out: &mut out,
+            };
             let fields = crate::tables::all_fields(table);
             read_records(table, &loaded.path, &text, &fields, &mut finder);
         }
         out
     }
 
-    fn problem(&self, loaded: &LoadedFile, seed: &Seed, about: Option<&About<'_>>) -> Option<Problem> {
+    /// A problem with its words; near names must have been looked for.
+    fn problem(&self, found: Found<'_>) -> Option<Problem> {
+        let Found { seed, about, place } = &found;
+        let about = about.as_ref();
         let check = super::find(seed.code)?;
-        let span = about.map_or(seed.span, |about| about.span);
         let fault = match &seed.detail {
             SeedDetail::Known(fault) => Some(fault),
             _ => None,
@@ -182,7 +236,7 @@ impl<'i> Context<'i> {
             (None, None) => return None,
         };
         let severity = words.severity.unwrap_or(check.severity);
-        let mut problem = Problem::new(check.code, severity, words.message, loaded.place(span));
+        let mut problem = Problem::new(check.code, severity, words.message, place.clone());
         problem.help = words.help;
         if let Some((message, record)) = words.related {
             problem.related.extend(self.place_of(record).map(|place| Related { message, place }));
@@ -219,6 +273,13 @@ fn fix_of(fault: &Fault) -> Option<Fix> {
 fn field_name(table: &Table, rule: &Rule) -> String {
     let field = &table.fields[rule.field].name;
     rule.part.as_ref().map_or_else(|| field.clone(), |part| format!("{field}{{{part}}}"))
+}
+
+/// A problem of which all is known but its words.
+struct Found<'i> {
+    seed: Seed,
+    about: Option<About<'i>>,
+    place: Place,
 }
 
 /// The record and the value a problem is about.
@@ -261,19 +322,18 @@ struct Finder<'f, 'i> {
     context: &'f Context<'i>,
     loaded: &'f LoadedFile,
     id: usize,
-    seeds: &'f [(Seed, bool)],
-    by_record: &'f HashMap<(usize, u32), Vec<usize>>,
-    out: &'f mut Vec<Problem>,
+    table: &'i Table,
+    by_record: &'f mut HashMap<(usize, u32), Vec<(Seed, bool)>>,
+    out: &'f mut Vec<Found<'i>>,
 }
 
 impl Reader for Finder<'_, '_> {
     fn record(&mut self, record: &RecordView<'_>) {
-        let Some(positions) = self.by_record.get(&(self.id, record.index)) else { return };
-        for &position in positions {
-            let (seed, suggest) = &self.seeds[position];
-            let rule = seed.rule.map(|rule| &record.table.rules[rule]);
+        let Some(seeds) = self.by_record.remove(&(self.id, record.index)) else { return };
+        for (seed, suggest) in seeds {
+            let rule = seed.rule.map(|rule| &self.table.rules[rule]);
             let mut about = About {
-                table: record.table,
+                table: self.table,
                 rule,
                 key: record.key(),
                 label: self.label(record),
@@ -281,7 +341,7 @@ impl Reader for Finder<'_, '_> {
                 named: String::new(),
                 span: seed.span,
                 cell: None,
-                suggest: *suggest,
+                suggest,
             };
             if let Some(rule) = rule {
                 for_each_piece(record, rule.field, |piece: &Piece<'_>| {
@@ -294,7 +354,8 @@ impl Reader for Finder<'_, '_> {
                     }
                 });
             }
-            self.out.extend(self.context.problem(self.loaded, seed, Some(&about)));
+            let place = self.loaded.place(about.span);
+            self.out.push(Found { seed, about: Some(about), place });
         }
     }
 }
@@ -351,7 +412,7 @@ pub(super) fn dangling_links(index: &Index<'_>, check: &Check, kind: crate::tabl
                         record: Some(link.record),
                         rule: Some(links.rule),
                         span: Span { start: link.start, end: link.start },
-                        detail: SeedDetail::Link,
+                        detail: SeedDetail::Link(link.hash),
                     };
                     seeds.push((file as u32, seed));
                 }
@@ -362,19 +423,71 @@ pub(super) fn dangling_links(index: &Index<'_>, check: &Check, kind: crate::tabl
     index.files.par_iter().enumerate().with_max_len(1).flat_map_iter(of_file).collect()
 }
 
-/// All problems of an index, sorted.
-pub(super) fn all_problems(index: &Index<'_>) -> Vec<Problem> {
-    let mut seeds = seeds_of_files(index);
-    let mut problems = Vec::new();
-    for check in CHECKS {
-        match check.run {
-            Run::Reading | Run::Value { .. } => {}
-            Run::Link { kind, .. } => seeds.extend(dangling_links(index, check, kind)),
-            Run::Index { find, .. } => seeds.extend(find(index)),
-            Run::Stack(find) => problems.extend(find(index)),
+/// All problems of an index in the making, and those that need no files to be read again.
+pub(super) struct Seeds {
+    placed: Vec<Placed>,
+    whole: Vec<Problem>,
+}
+
+/// What tells problems of one identity from most others, by hash, without their words.
+pub(super) type Marks = HashSet<u64>;
+
+impl Seeds {
+    /// Finds them.
+    pub fn find(index: &Index<'_>) -> Seeds {
+        let mut seeds = Seeds { placed: seeds_of_files(index), whole: Vec::new() };
+        for check in CHECKS {
+            match check.run {
+                Run::Reading | Run::Value { .. } => {}
+                Run::Link { kind, .. } => seeds.placed.extend(dangling_links(index, check, kind)),
+                Run::Index { find, .. } => seeds.placed.extend(find(index)),
+                Run::Stack(find) => seeds.whole.extend(find(index)),
+            }
         }
+        seeds
     }
-    problems.extend(Context::new(index, &seeds).problems(seeds));
-    problems.sort_by(|a, b| a.order().cmp(&b.order()));
-    problems
+
+    /// The marks of all of them.
+    pub fn marks(&self, index: &Index<'_>) -> Marks {
+        self.placed.iter().flat_map(|placed| marks(index, placed)).collect()
+    }
+
+    /// Those that could be the same as one of those with `marks`: a base may have millions of problems of its own, of
+    /// which few are told.
+    pub fn like(mut self, index: &Index<'_>, wanted: &Marks) -> Seeds {
+        self.placed = self
+            .placed
+            .into_par_iter()
+            .filter(|placed| marks(index, placed).iter().any(|mark| wanted.contains(mark)))
+            .collect();
+        self
+    }
+
+    /// Makes problems of them, sorted. With `suggest` their words say what is near to a name that leads nowhere.
+    pub fn problems(self, index: &Index<'_>, suggest: bool) -> Vec<Problem> {
+        let mut problems = self.whole;
+        problems.extend(Context::new(index, &self.placed).problems(self.placed, suggest));
+        problems.sort_by(|a, b| a.order().cmp(&b.order()));
+        problems
+    }
+}
+
+/// Two problems that are the same have a mark in common: that of the check, the file, the field and the record's key, or
+/// that of the check, the file, the field and the value or the message.
+fn marks(index: &Index<'_>, (file, seed): &Placed) -> [u64; 2] {
+    use std::hash::{DefaultHasher, Hash, Hasher};
+    let indexed = &index.files[*file as usize];
+    let mut hasher = DefaultHasher::new();
+    let path = index.stack.files()[indexed.id].path.as_str();
+    (seed.code, path, seed.table, seed.rule).hash(&mut hasher);
+    let (mut by_key, mut by_value) = (hasher.clone(), hasher);
+    let facts = indexed.facts.tables.iter().find(|facts| Some(facts.table) == seed.table);
+    let key = facts.and_then(|facts| facts.hashes.get(seed.record? as usize));
+    (0, key).hash(&mut by_key);
+    match &seed.detail {
+        SeedDetail::Known(fault) => (1, &fault.message).hash(&mut by_value),
+        SeedDetail::Link(hash) => (2, hash).hash(&mut by_value),
+        SeedDetail::Same(..) => 3.hash(&mut by_value),
+    }
+    [by_key.finish(), by_value.finish()]
 }

@@ -1,6 +1,6 @@
 //! Running all checks, and telling what the mod has or causes from what the base has by itself.
 
-use super::report::all_problems;
+use super::report::Seeds;
 use super::value_checks;
 use crate::layers::{LayerId, Stack};
 use crate::links::{FactsCache, Index, TableFile, TableIndex, switched_in};
@@ -57,16 +57,19 @@ pub struct Summary {
 pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
     let (checks, cache) = (value_checks(schema), FactsCache::default());
     let index = Index::build(stack, schema, through, &checks, &cache);
-    let mut problems = all_problems(&index);
+    let seeds = Seeds::find(&index);
+    let has_base = through == stack.top() && through > 0;
+    let marks = if has_base { seeds.marks(&index) } else { Default::default() };
+    let mut problems = seeds.problems(&index, true);
     let (records, references) = index.counts();
     let files = index.files.len();
     let marked = index.marked();
     let tables = index.tables.iter().map(|table| table_summary(&index, table)).collect();
     drop(index);
-    let has_base = through == stack.top() && through > 0;
     if has_base && !problems.is_empty() {
         let base = Index::build(stack, schema, through - 1, &checks, &cache);
-        mark_inherited(&mut problems, &all_problems(&base));
+        let own = Seeds::find(&base).like(&base, &marks);
+        mark_inherited(&mut problems, &own.problems(&base, false));
     }
     let own = |severity| {
         problems.iter().filter(|problem| !problem.inherited && problem.severity == severity).count()
@@ -98,7 +101,8 @@ fn table_summary(index: &Index<'_>, table: &TableIndex) -> TableSummary {
 /// All problems of the whole stack.
 pub fn problems(stack: &Stack, schema: &Schema) -> Vec<Problem> {
     let checks = value_checks(schema);
-    all_problems(&Index::build(stack, schema, stack.top(), &checks, &FactsCache::default()))
+    let index = Index::build(stack, schema, stack.top(), &checks, &FactsCache::default());
+    Seeds::find(&index).problems(&index, true)
 }
 
 /// The errors among `after` that have no counterpart among `before`.

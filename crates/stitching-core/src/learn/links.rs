@@ -10,7 +10,7 @@ use super::ways::{Way, splits};
 use super::write::quoted;
 use crate::layers::{FileId, Stack};
 use crate::links::{LoadedFile, load};
-use crate::text::NearestIndex;
+use crate::text::nearest_of;
 use hashbrown::HashMap;
 use hashbrown::hash_map::Entry;
 use std::cell::RefCell;
@@ -356,7 +356,7 @@ impl Study<'_> {
 struct Near<'s> {
     study: &'s Study<'s>,
     targets: &'s Targets,
-    indexes: RefCell<HashMap<usize, Option<NearestIndex>>>,
+    indexes: RefCell<HashMap<usize, Option<Vec<String>>>>,
 }
 
 /// Keys of larger tables are not looked through for what is close.
@@ -383,9 +383,9 @@ impl Near<'_> {
                     studied.files.iter().map(stem).collect()
                 }
             };
-            Some(NearestIndex::new(names))
+            Some(names)
         });
-        index.as_ref()?.nearest(text).into_iter().next()
+        nearest_of(text, index.as_ref()?.iter().map(String::as_str)).into_iter().next()
     }
 }
 

@@ -7,7 +7,7 @@ use crate::Error;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Schema, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
-use crate::text::{NearestIndex, Span};
+use crate::text::{Span, nearest_of};
 
 /// An address taken apart.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -235,10 +235,11 @@ fn unknown_record(
     });
     let keys: Vec<(TableId, String)> =
         keys.unwrap_or_default().into_iter().flat_map(|file| file.hits).collect();
-    let near = NearestIndex::new(keys.iter().map(|(_, key)| shown_key(key))).nearest(&address.key);
+    let shown: Vec<String> = keys.iter().map(|(_, key)| shown_key(key)).collect();
+    let near = nearest_of(&address.key, shown.iter().map(String::as_str));
     let mut addresses = Vec::new();
     for name in near {
-        for (id, key) in keys.iter().filter(|(_, key)| shown_key(key) == name) {
+        for (id, key) in keys.iter().zip(&shown).filter(|(_, own)| **own == name).map(|(key, _)| key) {
             let shown = format!("`{}`", Address::show(&schema.tables[*id].name, key));
             if !addresses.contains(&shown) && addresses.len() < 3 {
                 addresses.push(shown);

@@ -7,10 +7,10 @@ use crate::schema::{Rule, Schema, TableId, Texts};
 use crate::tables::{
     Extractor, FileFacts, Link, LinkKind, TableFacts, ValueChecks, extract, key_hash, path_hash,
 };
-use crate::text::{NearestIndex, Text, TextFault};
+use crate::text::{Text, TextFault};
 use hashbrown::{HashMap, HashSet, HashTable};
 use rayon::prelude::*;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// What is known of all effective files of a stack.
 #[derive(Debug)]
@@ -28,8 +28,6 @@ pub struct Index<'p> {
     texts: HashMap<u64, u64>,
     paths: HashSet<u64>,
     columns: HashMap<(TableId, usize), HashSet<u64>>,
-    nearest: Vec<OnceLock<NearestIndex>>,
-    nearest_paths: OnceLock<NearestIndex>,
     overrides: Overrides,
 }
 
@@ -146,8 +144,6 @@ impl<'p> Index<'p> {
             schema,
             through,
             paths: ids.iter().filter_map(|id| path_hash(stack.files()[*id].path.as_str())).collect(),
-            nearest: schema.tables.iter().map(|_| OnceLock::new()).collect(),
-            nearest_paths: OnceLock::new(),
             overrides: Overrides::read(stack, schema, through),
             files,
             tables,
@@ -269,16 +265,9 @@ impl<'p> Index<'p> {
         })
     }
 
-    /// The keys of `table`, arranged for finding near ones. Built at the first call.
-    pub fn nearest(&self, table: TableId) -> &NearestIndex {
-        self.nearest[table]
-            .get_or_init(|| NearestIndex::new(self.keys(table).map(|(_, key)| crate::tables::shown_key(key))))
-    }
-
-    /// The paths of all files, arranged for finding near ones. Built at the first call.
-    pub fn nearest_paths(&self) -> &NearestIndex {
-        let paths = || self.files.iter().map(|file| self.stack.files()[file.id].path.as_str().to_owned());
-        self.nearest_paths.get_or_init(|| NearestIndex::new(paths()))
+    /// The paths of all files.
+    pub fn paths(&self) -> impl Iterator<Item = &str> {
+        self.files.iter().map(|file| self.stack.files()[file.id].path.as_str())
     }
 
     /// How many records and references were read in all.

@@ -9,6 +9,7 @@ use crate::schema::{Schema, TableId};
 use crate::tables::{KEY_SEPARATOR, read_all};
 use crate::text::{EditSet, LineTable, Span, Text};
 use rayon::prelude::*;
+use std::collections::HashSet;
 
 /// Something that is switched off.
 #[derive(Debug, Clone)]
@@ -71,17 +72,14 @@ fn in_file(stack: &Stack, schema: &Schema, file: FileId) -> Vec<Switched> {
         if !may_have_off(text.as_str().as_bytes()) {
             return Vec::new();
         }
-        let mut out: Vec<Switched> = Vec::new();
+        let (mut out, mut known) = (Vec::new(), HashSet::new());
+        let lines = LineTable::new(text.as_str(), text.body());
         for &table in &tables {
             for piece in schema.tables[table].format.off_style().find_off(text.as_str()) {
                 // Several tables may draw on one file in one syntax.
-                if out
-                    .iter()
-                    .any(|own| matches!(&own.source, SwitchedBy::Marks(_, other) if other.span == piece.span))
-                {
+                if !known.insert(piece.span) {
                     continue;
                 }
-                let lines = LineTable::new(text.as_str(), text.body());
                 let layer = &stack.layers()[stack.files()[file].layer].name;
                 let place = Place::at(text.as_str(), &lines, piece.span, path.as_str(), layer);
                 let what = identify(stack, schema, file, &tables, text, &piece);

@@ -108,8 +108,8 @@ pub struct Seed {
 pub enum SeedDetail {
     /// All of it.
     Known(Box<Fault>),
-    /// A value for which a check has its words only when the text is there again.
-    Link,
+    /// A value for which a check has its words only when the text is there again; the hash of what it points to.
+    Link(u64),
     /// A record that has the same key, or the same value, as an earlier one: its file (a position
     /// among the index's files), the table's slot there, and the record.
     Same(usize, usize, u32),

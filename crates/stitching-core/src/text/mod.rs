@@ -14,7 +14,7 @@ mod template;
 pub use edits::{Edit, EditError, EditSet};
 pub use encoding::{Encoding, Origin, Unencodable, round_trips};
 pub use line_table::LineTable;
-pub use nearest::{NearestIndex, nearest_of};
+pub use nearest::{Near, nearest_of, nearest_of_each};
 pub use patch::{Patch, Splice};
 pub use source::{Text, TextFault};
 pub use span::Span;
