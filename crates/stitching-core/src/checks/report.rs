@@ -9,13 +9,15 @@ use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, Switched, loa
 use crate::problem::{Fix, Place, Problem, Related};
 use crate::schema::{Rule, Table};
 use crate::tables::{
-    Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, key_named, read_all, read_records, shown_key,
+    Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, key_named, read_all, read_records,
+    read_records_at, shown_key,
 };
 use crate::text::{Edit, EditSet, Near, Span};
 use rayon::prelude::*;
 use std::borrow::Cow;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use xxhash_rust::xxh3::xxh3_64;
 
 /// Near names are looked for in so many problems at the most.
 const MOST_SUGGESTIONS: usize = 10_000;
@@ -189,32 +191,34 @@ impl<'i> Context<'i> {
             return Vec::new();
         };
         let mut out = Vec::new();
-        let mut by_record: HashMap<(usize, u32), Vec<(Seed, bool)>> = HashMap::new();
-        let mut tables = Vec::new();
+        let mut by_table: BTreeMap<usize, BySeed> = BTreeMap::new();
         for (seed, suggest) in seeds {
             if let (Some(table), Some(record)) = (seed.table, seed.record) {
-                by_record.entry((table, record)).or_default().push((seed, suggest));
-                if !tables.contains(&table) {
-                    tables.push(table);
-                }
+                by_table.entry(table).or_default().entry(record).or_default().push((seed, suggest));
             } else {
                 let place = loaded.place(seed.span);
                 out.push(Found { seed, about: None, place });
             }
         }
         let text = loaded.as_text();
-        for id in tables {
+        for (id, by_record) in by_table {
             let table = &self.index.schema.tables[id];
-            let mut finder = Finder {
-                context: self,
-                loaded: &loaded,
-                id,
-                table,
-                by_record: &mut by_record,
-                out: &mut out,
-            };
             let fields = crate::tables::all_fields(table);
-            read_records(table, &loaded.path, &text, &fields, &mut finder);
+            let facts = self.index.files[file as usize].facts.tables.iter().find(|facts| facts.table == id);
+            let starts = facts.map(|facts| &facts.starts).filter(|_| table.format.reads_blocks());
+            let (context, loaded, out) = (self, &loaded, &mut out);
+            let Some(starts) = starts else {
+                let mut finder = Finder { context, loaded, table, by_record, by_start: false, out };
+                read_records(table, &loaded.path, &text, &fields, &mut finder);
+                continue;
+            };
+            // Where records are lines, only those in question are read.
+            let start = |record: u32| starts.get(record as usize).copied().unwrap_or_default();
+            let by_record: BySeed = by_record.into_iter().map(|(record, own)| (start(record), own)).collect();
+            let mut offsets: Vec<usize> = by_record.keys().map(|start| *start as usize).collect();
+            offsets.sort_unstable();
+            let mut finder = Finder { context, loaded, table, by_record, by_start: true, out };
+            read_records_at(table, &loaded.path, &text, &fields, &offsets, &mut finder);
         }
         out
     }
@@ -317,19 +321,24 @@ impl About<'_> {
     }
 }
 
+/// What is wrong in each record of a file, and whether near names are wanted.
+type BySeed = HashMap<u32, Vec<(Seed, bool)>>;
+
 /// Finds the records that problems are about while a file is read again.
 struct Finder<'f, 'i> {
     context: &'f Context<'i>,
     loaded: &'f LoadedFile,
-    id: usize,
     table: &'i Table,
-    by_record: &'f mut HashMap<(usize, u32), Vec<(Seed, bool)>>,
+    by_record: BySeed,
+    /// Whether `by_record` has the bytes at which the records begin, instead of their positions.
+    by_start: bool,
     out: &'f mut Vec<Found<'i>>,
 }
 
 impl Reader for Finder<'_, '_> {
     fn record(&mut self, record: &RecordView<'_>) {
-        let Some(seeds) = self.by_record.remove(&(self.id, record.index)) else { return };
+        let record_id = if self.by_start { record.span.start } else { record.index };
+        let Some(seeds) = self.by_record.remove(&record_id) else { return };
         for (seed, suggest) in seeds {
             let rule = seed.rule.map(|rule| &self.table.rules[rule]);
             let mut about = About {
@@ -394,8 +403,13 @@ pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
     seeds
 }
 
-/// The links of one kind that lead nowhere.
-pub(super) fn dangling_links(index: &Index<'_>, check: &Check, kind: crate::tables::LinkKind) -> Vec<Placed> {
+/// The links of one kind that lead nowhere, as far as they are to be kept.
+fn dangling_links(
+    index: &Index<'_>,
+    check: &Check,
+    kind: crate::tables::LinkKind,
+    keep: &(impl Fn(&Placed) -> bool + Sync),
+) -> Vec<Placed> {
     let of_file = |(file, indexed): (usize, &crate::links::IndexedFile)| {
         let mut seeds = Vec::new();
         for (slot, facts) in indexed.facts.tables.iter().enumerate() {
@@ -414,7 +428,10 @@ pub(super) fn dangling_links(index: &Index<'_>, check: &Check, kind: crate::tabl
                         span: Span { start: link.start, end: link.start },
                         detail: SeedDetail::Link(link.hash),
                     };
-                    seeds.push((file as u32, seed));
+                    let placed = (file as u32, seed);
+                    if keep(&placed) {
+                        seeds.push(placed);
+                    }
                 }
             }
         }
@@ -430,17 +447,28 @@ pub(super) struct Seeds {
 }
 
 /// What tells problems of one identity from most others, by hash, without their words.
-pub(super) type Marks = HashSet<u64>;
+pub(super) type Marks = hashbrown::HashSet<u64>;
 
 impl Seeds {
-    /// Finds them.
-    pub fn find(index: &Index<'_>) -> Seeds {
+    /// Finds them; only those that have one of the marks `like`, if these are given: a base may have millions of
+    /// problems of its own, of which few are told.
+    pub fn find(index: &Index<'_>, like: Option<&Marks>) -> Seeds {
+        let paths: Vec<u64> = index
+            .files
+            .iter()
+            .map(|file| xxh3_64(index.stack.files()[file.id].path.as_str().as_bytes()))
+            .collect();
+        let keep = |placed: &Placed| {
+            let path = paths[placed.0 as usize];
+            like.is_none_or(|like| marks(index, path, placed).iter().any(|mark| like.contains(mark)))
+        };
         let mut seeds = Seeds { placed: seeds_of_files(index), whole: Vec::new() };
+        seeds.placed.retain(|placed| keep(placed));
         for check in CHECKS {
             match check.run {
                 Run::Reading | Run::Value { .. } => {}
-                Run::Link { kind, .. } => seeds.placed.extend(dangling_links(index, check, kind)),
-                Run::Index { find, .. } => seeds.placed.extend(find(index)),
+                Run::Link { kind, .. } => seeds.placed.extend(dangling_links(index, check, kind, &keep)),
+                Run::Index { find, .. } => seeds.placed.extend(find(index).into_iter().filter(keep)),
                 Run::Stack(find) => seeds.whole.extend(find(index)),
             }
         }
@@ -449,18 +477,11 @@ impl Seeds {
 
     /// The marks of all of them.
     pub fn marks(&self, index: &Index<'_>) -> Marks {
-        self.placed.iter().flat_map(|placed| marks(index, placed)).collect()
-    }
-
-    /// Those that could be the same as one of those with `marks`: a base may have millions of problems of its own, of
-    /// which few are told.
-    pub fn like(mut self, index: &Index<'_>, wanted: &Marks) -> Seeds {
-        self.placed = self
-            .placed
-            .into_par_iter()
-            .filter(|placed| marks(index, placed).iter().any(|mark| wanted.contains(mark)))
-            .collect();
-        self
+        let path = |file: u32| {
+            let entry = &index.stack.files()[index.files[file as usize].id];
+            xxh3_64(entry.path.as_str().as_bytes())
+        };
+        self.placed.iter().flat_map(|placed| marks(index, path(placed.0), placed)).collect()
     }
 
     /// Makes problems of them, sorted. With `suggest` their words say what is near to a name that leads nowhere.
@@ -474,20 +495,18 @@ impl Seeds {
 
 /// Two problems that are the same have a mark in common: that of the check, the file, the field and the record's key, or
 /// that of the check, the file, the field and the value or the message.
-fn marks(index: &Index<'_>, (file, seed): &Placed) -> [u64; 2] {
-    use std::hash::{DefaultHasher, Hash, Hasher};
-    let indexed = &index.files[*file as usize];
-    let mut hasher = DefaultHasher::new();
-    let path = index.stack.files()[indexed.id].path.as_str();
-    (seed.code, path, seed.table, seed.rule).hash(&mut hasher);
-    let (mut by_key, mut by_value) = (hasher.clone(), hasher);
-    let facts = indexed.facts.tables.iter().find(|facts| Some(facts.table) == seed.table);
-    let key = facts.and_then(|facts| facts.hashes.get(seed.record? as usize));
-    (0, key).hash(&mut by_key);
-    match &seed.detail {
-        SeedDetail::Known(fault) => (1, &fault.message).hash(&mut by_value),
-        SeedDetail::Link(hash) => (2, hash).hash(&mut by_value),
-        SeedDetail::Same(..) => 3.hash(&mut by_value),
-    }
-    [by_key.finish(), by_value.finish()]
+fn marks(index: &Index<'_>, path: u64, (file, seed): &Placed) -> [u64; 2] {
+    // Only equality counts, and a few that are equal by chance cost only time.
+    let mix = |a: u64, b: u64| (a.rotate_left(29) ^ b).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+    let number = |of: Option<usize>| of.map_or(u64::MAX, |of| of as u64);
+    let group = mix(mix(path, xxh3_64(seed.code.as_bytes())), mix(number(seed.table), number(seed.rule)));
+    let facts = &index.files[*file as usize].facts.tables;
+    let facts = facts.iter().find(|facts| Some(facts.table) == seed.table);
+    let key = facts.and_then(|facts| facts.hashes.get(seed.record? as usize).copied());
+    let detail = match &seed.detail {
+        SeedDetail::Known(fault) => xxh3_64(fault.message.as_bytes()),
+        SeedDetail::Link(hash) => *hash,
+        SeedDetail::Same(..) => 0,
+    };
+    [mix(mix(group, 1), key.unwrap_or(0)), mix(mix(group, 2), detail)]
 }

@@ -57,7 +57,7 @@ pub struct Summary {
 pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
     let (checks, cache) = (value_checks(schema), FactsCache::default());
     let index = Index::build(stack, schema, through, &checks, &cache);
-    let seeds = Seeds::find(&index);
+    let seeds = Seeds::find(&index, None);
     let has_base = through == stack.top() && through > 0;
     let marks = if has_base { seeds.marks(&index) } else { Default::default() };
     let mut problems = seeds.problems(&index, true);
@@ -68,7 +68,7 @@ pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
     drop(index);
     if has_base && !problems.is_empty() {
         let base = Index::build(stack, schema, through - 1, &checks, &cache);
-        let own = Seeds::find(&base).like(&base, &marks);
+        let own = Seeds::find(&base, Some(&marks));
         mark_inherited(&mut problems, &own.problems(&base, false));
     }
     let own = |severity| {
@@ -102,7 +102,7 @@ fn table_summary(index: &Index<'_>, table: &TableIndex) -> TableSummary {
 pub fn problems(stack: &Stack, schema: &Schema) -> Vec<Problem> {
     let checks = value_checks(schema);
     let index = Index::build(stack, schema, stack.top(), &checks, &FactsCache::default());
-    Seeds::find(&index).problems(&index, true)
+    Seeds::find(&index, None).problems(&index, true)
 }
 
 /// The errors among `after` that have no counterpart among `before`.

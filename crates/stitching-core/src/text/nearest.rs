@@ -60,7 +60,10 @@ pub struct Near {
 /// of each name.
 pub fn nearest_of_each(wanted: &[&str], candidates: &[&str]) -> Vec<Near> {
     let mut out = vec![Near::default(); wanted.len()];
-    let folded: HashMap<String, Vec<usize>> = grouped(wanted.iter().map(|name| name.to_lowercase()));
+    let mut folded: HashMap<u64, Vec<usize>, _> = HashMap::with_hasher(Prehashed::default());
+    for (at, name) in wanted.iter().enumerate() {
+        folded.entry(folded_hash(name)).or_default().push(at);
+    }
     if folded.is_empty() {
         return out;
     }
@@ -71,8 +74,9 @@ pub fn nearest_of_each(wanted: &[&str], candidates: &[&str]) -> Vec<Near> {
         // Lower case can be longer by a few bytes.
         .filter(|name| name.len() + 4 >= lengths.0 && name.len() <= lengths.1 + 4)
         .flat_map_iter(|name| {
-            let found = folded.get(&name.to_lowercase()).into_iter().flatten();
-            found.filter(|at| wanted[**at] != *name).map(|at| (*at, *name)).collect::<Vec<_>>()
+            let found = folded.get(&folded_hash(name)).into_iter().flatten();
+            let same = |at: &usize| wanted[*at] != *name && wanted[*at].to_lowercase() == name.to_lowercase();
+            found.copied().filter(same).map(|at| (at, *name)).collect::<Vec<_>>()
         })
         .collect();
     for (at, name) in same {
@@ -146,7 +150,7 @@ fn within(distance: usize, wanted: &[&str], open: &[usize], candidates: &[&str])
 
 /// What names become when letters are taken out of them, by hash.
 struct Shortened {
-    names: HashMap<u64, Vec<u32>, std::hash::BuildHasherDefault<Hashed>>,
+    names: HashMap<u64, Vec<u32>, Prehashed>,
     /// A bit for the lowest bits of each hash: it says quickly that nothing is there.
     bits: Vec<u64>,
     /// The lengths of the names, in characters.
@@ -156,7 +160,7 @@ struct Shortened {
 
 impl Shortened {
     fn of(distance: usize, wanted: &[&str], open: &[usize]) -> Shortened {
-        const BITS: usize = 1 << 23;
+        const BITS: usize = 1 << 22;
         let mut out = Shortened {
             names: HashMap::default(),
             bits: vec![0; BITS / 64],
@@ -189,7 +193,9 @@ impl Shortened {
     }
 }
 
-/// A hash that is one already.
+/// For tables whose keys are hashes already.
+type Prehashed = std::hash::BuildHasherDefault<Hashed>;
+
 #[derive(Default)]
 struct Hashed(u64);
 
@@ -237,7 +243,7 @@ fn prefixes(text: &str, out: &mut Vec<u64>) {
 }
 
 /// Gives the hash of a text with up to `most` letters taken out, in all ways, from the hashes of its beginnings.
-fn shortened(prefix: &[u64], most: usize, give: &mut dyn FnMut(u64)) {
+fn shortened(prefix: &[u64], most: usize, give: &mut impl FnMut(u64)) {
     let length = prefix.len() - 1;
     let all = prefix[length];
     // What stands behind letters that are taken out moves towards the front: a factor for each of them.
@@ -297,12 +303,15 @@ impl Best {
     }
 }
 
-fn grouped(names: impl Iterator<Item = String>) -> HashMap<String, Vec<usize>> {
-    let mut out: HashMap<String, Vec<usize>> = HashMap::new();
-    for (at, name) in names.enumerate() {
-        out.entry(name).or_default().push(at);
+/// A hash that is equal for names that differ only in case.
+fn folded_hash(name: &str) -> u64 {
+    let mix = |hash: u64, letter: u64| (hash ^ letter).wrapping_mul(BASE).rotate_left(23);
+    match name.is_ascii() {
+        true => name.bytes().fold(0, |hash, byte| mix(hash, u64::from(byte.to_ascii_lowercase()))),
+        false => {
+            name.chars().flat_map(char::to_lowercase).fold(0, |hash, letter| mix(hash, u64::from(letter)))
+        }
     }
-    out
 }
 
 /// How many slips of the hand are forgiven in a name of this length.
