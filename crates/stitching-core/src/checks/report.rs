@@ -6,7 +6,7 @@ use super::suggestions::{Suggestions, WithPart};
 use super::{Among, Asked, CHECKS, Check, Run, Subject, Words};
 use crate::formats::Fault;
 use crate::links::{FileFault, Index, Labels, LoadedFile, RecordId, Switched, load, switched_in, with_text};
-use crate::problem::{Fix, Place, Problem, Related};
+use crate::problem::{Fix, Place, Problem, Related, Severity};
 use crate::schema::{Rule, Table};
 use crate::tables::{
     Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, key_named, read_all, read_records,
@@ -21,6 +21,9 @@ use xxhash_rust::xxh3::xxh3_64;
 
 /// Near names are looked for in so many problems at the most.
 const MOST_SUGGESTIONS: usize = 10_000;
+
+/// So many problems of one check are told at the most; more are only counted.
+const MOST_OF_A_CHECK: usize = 10_000;
 
 /// What the words of problems are made from.
 #[derive(Debug)]
@@ -453,11 +456,7 @@ impl Seeds {
     /// Finds them; only those that have one of the marks `like`, if these are given: a base may have millions of
     /// problems of its own, of which few are told.
     pub fn find(index: &Index<'_>, like: Option<&Marks>) -> Seeds {
-        let paths: Vec<u64> = index
-            .files
-            .iter()
-            .map(|file| xxh3_64(index.stack.files()[file.id].path.as_str().as_bytes()))
-            .collect();
+        let paths: Vec<u64> = (0..index.files.len()).map(|file| path_hash_of(index, file as u32)).collect();
         let keep = |placed: &Placed| {
             let path = paths[placed.0 as usize];
             like.is_none_or(|like| marks(index, path, placed).iter().any(|mark| like.contains(mark)))
@@ -475,13 +474,49 @@ impl Seeds {
         seeds
     }
 
+    /// Whether nothing is wrong.
+    pub fn is_empty(&self) -> bool {
+        self.placed.is_empty() && self.whole.is_empty()
+    }
+
+    /// Keeps of each check only so many as can be told in little memory and time, first those that have none of the
+    /// marks `of_base`; gives how many are left out.
+    pub fn cut(&mut self, index: &Index<'_>, of_base: &Marks) -> Vec<LeftOut> {
+        let mut numbers: HashMap<&'static str, usize> = HashMap::new();
+        for (_, seed) in &self.placed {
+            *numbers.entry(seed.code).or_default() += 1;
+        }
+        if numbers.values().all(|number| *number <= MOST_OF_A_CHECK) {
+            return Vec::new();
+        }
+        let path = |file: u32| path_hash_of(index, file);
+        let inherited =
+            |placed: &Placed| marks(index, path(placed.0), placed).iter().any(|mark| of_base.contains(mark));
+        let mut kept: HashMap<&'static str, usize> = HashMap::new();
+        let mut left_out: BTreeMap<(&'static str, bool), usize> = BTreeMap::new();
+        let (later, first): (Vec<Placed>, Vec<Placed>) =
+            std::mem::take(&mut self.placed).into_iter().partition(inherited);
+        for (placed, inherited) in
+            first.into_iter().map(|own| (own, false)).chain(later.into_iter().map(|own| (own, true)))
+        {
+            let number = kept.entry(placed.1.code).or_default();
+            if *number < MOST_OF_A_CHECK {
+                *number += 1;
+                self.placed.push(placed);
+            } else {
+                *left_out.entry((placed.1.code, inherited)).or_default() += 1;
+            }
+        }
+        let left_out = left_out.into_iter().filter_map(|((code, inherited), number)| {
+            Some(LeftOut { code, severity: super::find(code)?.severity, inherited, number })
+        });
+        left_out.collect()
+    }
+
     /// The marks of all of them.
     pub fn marks(&self, index: &Index<'_>) -> Marks {
-        let path = |file: u32| {
-            let entry = &index.stack.files()[index.files[file as usize].id];
-            xxh3_64(entry.path.as_str().as_bytes())
-        };
-        self.placed.iter().flat_map(|placed| marks(index, path(placed.0), placed)).collect()
+        let of = |placed: &Placed| marks(index, path_hash_of(index, placed.0), placed);
+        self.placed.iter().flat_map(of).collect()
     }
 
     /// Makes problems of them, sorted. With `suggest` their words say what is near to a name that leads nowhere.
@@ -491,6 +526,20 @@ impl Seeds {
         problems.sort_by(|a, b| a.order().cmp(&b.order()));
         problems
     }
+}
+
+/// Problems of one check that are only counted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct LeftOut {
+    pub code: &'static str,
+    pub severity: Severity,
+    /// Whether the base seems to have them by itself.
+    pub inherited: bool,
+    pub number: usize,
+}
+
+fn path_hash_of(index: &Index<'_>, file: u32) -> u64 {
+    xxh3_64(index.stack.files()[index.files[file as usize].id].path.as_str().as_bytes())
 }
 
 /// Two problems that are the same have a mark in common: that of the check, the file, the field and the record's key, or

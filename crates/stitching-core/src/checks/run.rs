@@ -6,13 +6,16 @@ use crate::layers::{LayerId, Stack};
 use crate::links::{FactsCache, Index, TableFile, TableIndex, switched_in};
 use crate::problem::{Problem, Severity};
 use crate::schema::Schema;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 /// The outcome of `stitching check`.
 #[derive(Debug)]
 pub struct Report {
-    /// All problems, sorted; those the base has by itself are marked as inherited.
+    /// The problems, sorted; those the base has by itself are marked as inherited. Of very many of one check only
+    /// the first are here.
     pub problems: Vec<Problem>,
+    /// How many problems there are besides, by the code of their check.
+    pub left_out: Vec<(&'static str, usize)>,
     /// The numbers.
     pub summary: Summary,
     /// For each table of the schema, what there is of it.
@@ -47,6 +50,8 @@ pub struct Summary {
     pub references: usize,
     /// Entries of the mod that are switched off.
     pub off: usize,
+    /// How many of the problems counted here are only counted: there are very many of one check.
+    pub left_out: usize,
 }
 
 /// Checks the stack as if it ended at layer `through`.
@@ -57,33 +62,47 @@ pub struct Summary {
 pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
     let (checks, cache) = (value_checks(schema), FactsCache::default());
     let index = Index::build(stack, schema, through, &checks, &cache);
-    let seeds = Seeds::find(&index, None);
+    let mut seeds = Seeds::find(&index, None);
     let has_base = through == stack.top() && through > 0;
-    let marks = if has_base { seeds.marks(&index) } else { Default::default() };
+    let base =
+        (has_base && !seeds.is_empty()).then(|| Index::build(stack, schema, through - 1, &checks, &cache));
+    let of_base = base.as_ref().map(|base| {
+        let marks = seeds.marks(&index);
+        (base, Seeds::find(base, Some(&marks)))
+    });
+    let base_marks = of_base.as_ref().map(|(base, seeds)| seeds.marks(base)).unwrap_or_default();
+    let left_out = seeds.cut(&index, &base_marks);
+    let of_base = of_base.map(|(base, seeds_of_base)| match left_out.is_empty() {
+        true => (base, seeds_of_base),
+        false => (base, Seeds::find(base, Some(&seeds.marks(&index)))),
+    });
     let mut problems = seeds.problems(&index, true);
-    let (records, references) = index.counts();
-    let files = index.files.len();
-    let marked = index.marked();
-    let tables = index.tables.iter().map(|table| table_summary(&index, table)).collect();
-    drop(index);
-    if has_base && !problems.is_empty() {
-        let base = Index::build(stack, schema, through - 1, &checks, &cache);
-        let own = Seeds::find(&base, Some(&marks));
-        mark_inherited(&mut problems, &own.problems(&base, false));
+    if let Some((base, seeds)) = of_base {
+        mark_inherited(&mut problems, &seeds.problems(base, false));
     }
     let own = |severity| {
-        problems.iter().filter(|problem| !problem.inherited && problem.severity == severity).count()
+        let told = problems.iter().filter(|problem| !problem.inherited && problem.severity == severity);
+        let only_counted = left_out.iter().filter(|own| !own.inherited && own.severity == severity);
+        told.count() + only_counted.map(|own| own.number).sum::<usize>()
     };
+    let inherited = left_out.iter().filter(|own| own.inherited).map(|own| own.number).sum::<usize>();
+    let (records, references) = index.counts();
     let summary = Summary {
         errors: own(Severity::Error),
         warnings: own(Severity::Warning),
-        inherited: problems.iter().filter(|problem| problem.inherited).count(),
-        files,
+        inherited: problems.iter().filter(|problem| problem.inherited).count() + inherited,
+        files: index.files.len(),
         records,
         references,
-        off: if through == stack.top() { switched_in(stack, schema, &marked).len() } else { 0 },
+        off: if through == stack.top() { switched_in(stack, schema, &index.marked()).len() } else { 0 },
+        left_out: left_out.iter().map(|own| own.number).sum(),
     };
-    Report { problems, summary, tables }
+    let tables = index.tables.iter().map(|table| table_summary(&index, table)).collect();
+    let mut by_code: BTreeMap<&'static str, usize> = BTreeMap::new();
+    for own in &left_out {
+        *by_code.entry(own.code).or_default() += own.number;
+    }
+    Report { problems, left_out: by_code.into_iter().collect(), summary, tables }
 }
 
 fn table_summary(index: &Index<'_>, table: &TableIndex) -> TableSummary {

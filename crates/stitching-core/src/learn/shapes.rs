@@ -39,6 +39,9 @@ const DEEPEST_COLUMN: usize = 3;
 /// How many columns a record has at most.
 const MOST_COLUMNS: usize = 400;
 
+/// What stands deeper than this is in no path that a person would write.
+const DEEPEST: usize = 64;
+
 /// The sets of like records that `outline` shows, for the format called `kind`.
 pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShape> {
     let syntax = Syntax { kind };
@@ -69,6 +72,9 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
         let mut deeper = Vec::new();
         for child in &node.children {
             let own = &outline.nodes[*child];
+            if steps.len() >= DEEPEST {
+                break;
+            }
             let mut path = steps.clone();
             path.push(own.name.clone());
             if own.children.is_empty() {

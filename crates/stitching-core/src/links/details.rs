@@ -24,8 +24,10 @@ pub struct Details {
     pub key: String,
     /// The name as the player sees it.
     pub label: Option<String>,
-    /// Where it is; several places for texts in several languages.
+    /// Where it is; several places for texts in several languages, and for a key that is there several times.
     pub places: Vec<Place>,
+    /// In how many more places it is, of which nothing is told here.
+    pub more_places: usize,
     /// The values, in the order of the file; those of all places one after another.
     pub fields: Vec<FieldDetail>,
 }
@@ -43,6 +45,8 @@ pub struct FieldDetail {
     pub value: Value,
     /// Where it stands.
     pub place: Place,
+    /// Which of [`Details::places`] it is from; for one that is inherited, which of those of that record.
+    pub at: usize,
     /// The key, as shown, of the record from which it is taken, if it is not the record's own.
     pub inherited_from: Option<String>,
     /// The records it names: table, key as shown, name as the player sees it.
@@ -65,8 +69,13 @@ pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
     Ok(details)
 }
 
+/// Of a key that is there more often, only so many places are told.
+const MOST_PLACES: usize = 20;
+
 /// A record at one of its places, as it was read.
 struct AtPlace {
+    /// Which of the places.
+    at: usize,
     loaded: LoadedFile,
     table: Table,
     record: Record,
@@ -85,6 +94,7 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
         key: shown_key(&found.key),
         label: None,
         places: Vec::new(),
+        more_places: 0,
         fields: Vec::new(),
     };
     let merged = schema.tables[found.table].merged;
@@ -93,8 +103,10 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
         // The topmost layer's values come first, and what it does not have from those below.
         places.sort_by_key(|place| std::cmp::Reverse(stack.files()[place.file].layer));
     }
+    details.more_places = places.len().saturating_sub(MOST_PLACES);
+    places.truncate(MOST_PLACES);
     let mut read: Vec<AtPlace> = Vec::new();
-    for place in &places {
+    for (at, place) in places.iter().enumerate() {
         let loaded = load(stack, place.file)?;
         details.places.push(loaded.place(place.span));
         let path = &stack.files()[place.file].path;
@@ -108,13 +120,13 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
         })?;
         let Some(record) = record else { continue };
         let named = named_records(stack, schema, through, &table, &links)?;
-        read.push(AtPlace { loaded, table, record, links, named });
+        read.push(AtPlace { at, loaded, table, record, links, named });
     }
     // All texts at once: those of its own fields, and the names of what it refers to.
     let texts = texts_with(stack, schema, through, &text_keys(schema, &read))?;
     let labels = texts.labels();
     let mut given: HashSet<String> = HashSet::new();
-    for AtPlace { loaded, table, record, mut links, named } in read {
+    for AtPlace { at, loaded, table, record, mut links, named } in read {
         if let Some(value) = table.label.and_then(|field| record.value(field)) {
             details.label = details.label.or_else(|| labels.name(&table, &value.text));
         }
@@ -146,6 +158,7 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
                 about: field.about.clone(),
                 unit: field.unit.clone(),
                 place: loaded.place(value.span),
+                at,
                 inherited_from: None,
                 points_to,
                 file: file_of(stack, &table, through, value.field, &value.text),

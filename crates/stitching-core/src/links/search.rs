@@ -367,17 +367,25 @@ fn needles_of(schema: &Schema, labels: &Labels) -> Vec<String> {
 /// The places, and the beginnings of the lines that follow: the record that a comment is about.
 fn with_lines_after(content: &str, places: &[usize]) -> Vec<usize> {
     let mut out = Vec::with_capacity(places.len() * 2);
+    // The places of one line have the same lines behind them.
+    let (mut from, mut following): (usize, Vec<usize>) = (usize::MAX, Vec::new());
     for place in places {
         out.push(*place);
-        let lines = memchr::memchr_iter(b'\n', &content.as_bytes()[*place..]).take(NEAR + 1);
-        out.extend(lines.map(|line| place + line + 1).filter(|line| *line < content.len()));
+        let same = from <= *place && following.first().is_none_or(|next| place < next);
+        if !same {
+            let lines = memchr::memchr_iter(b'\n', &content.as_bytes()[*place..]).take(NEAR + 1);
+            following = lines.map(|line| place + line + 1).collect();
+            from = *place;
+            out.extend(following.iter().copied().filter(|line| *line < content.len()));
+        }
     }
     out.sort_unstable();
     out.dedup();
     out
 }
 
-/// The lines from byte `body` on, each with where it begins; only those with one of `places`, if these are given.
+/// The lines from byte `body` on, each with where it begins; only those with one of `places` (sorted), if these are
+/// given.
 fn lines<'t>(
     content: &'t str,
     body: usize,
@@ -391,16 +399,20 @@ fn lines<'t>(
             Some((start, line))
         }));
     };
-    let start = |place: &usize| {
+    let (mut found, mut end) = (Vec::new(), body);
+    for place in places {
+        // Of a line with many places one is enough.
+        if *place < end && !found.is_empty() {
+            continue;
+        }
         let before = memchr::memrchr(b'\n', &content.as_bytes()[..*place]);
-        before.map_or(body, |at| at + 1)
-    };
-    let mut starts: Vec<usize> = places.iter().map(start).collect();
-    starts.dedup();
-    Box::new(starts.into_iter().map(move |start| {
-        let line = &content[start..];
-        (start, &line[..memchr::memchr(b'\n', line.as_bytes()).map_or(line.len(), |end| end + 1)])
-    }))
+        let start = before.map_or(body, |at| at + 1);
+        let rest = &content[start..];
+        let line = &rest[..memchr::memchr(b'\n', rest.as_bytes()).map_or(rest.len(), |end| end + 1)];
+        end = start + line.len();
+        found.push((start, line));
+    }
+    Box::new(found.into_iter())
 }
 
 struct Finder<'f> {

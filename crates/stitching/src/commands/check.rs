@@ -16,10 +16,7 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
     }
     let through = project.through(args.through.through.as_deref())?;
     let report = ui.progress("checking", || checks::check(&project.stack, &project.schema, through));
-    let wanted = |problem: &&Problem| {
-        (args.all || !problem.inherited)
-            && (args.codes.is_empty() || args.codes.iter().any(|code| code == problem.code))
-    };
+    let wanted = |problem: &&Problem| (args.all || !problem.inherited) && wants(args, problem.code);
     let shown: Vec<&Problem> = report.problems.iter().filter(wanted).collect();
     match global.format {
         Format::Json => ui.json(&json::report(&shown, &report.summary)),
@@ -27,8 +24,14 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
         Format::Github => ui.out(&github::report(&shown, |problem| prefix(project, &problem.place))),
         _ => human_report(&report, &shown, args, &human::Paths::of(project), ui),
     }
-    let errors = shown.iter().any(|problem| problem.severity == Severity::Error);
+    let errors = shown.iter().any(|problem| problem.severity == Severity::Error)
+        || (report.left_out.iter().any(|(code, _)| wants(args, code)) && report.summary.errors > 0);
     Ok(if errors { ExitCode::from(PROBLEMS) } else { ExitCode::SUCCESS })
+}
+
+/// Whether problems of this code are asked for.
+fn wants(args: &Check, code: &str) -> bool {
+    args.codes.is_empty() || args.codes.iter().any(|wanted| wanted == code)
 }
 
 /// The folder of a place's layer as seen from the project's folder, with a slash behind it.
@@ -63,6 +66,10 @@ fn human_report(report: &Report, shown: &[&Problem], args: &Check, paths: &human
     ));
     if shown.len() > 3 {
         out.push_str(&by_code(shown));
+    }
+    let left_out = report.left_out.iter().filter(|(code, _)| wants(args, code));
+    for (code, number) in left_out {
+        out.push_str(&format!("{} more of {} are only counted\n", grouped(*number), styled(BOLD, code)));
     }
     if summary.off > 0 {
         let entries =

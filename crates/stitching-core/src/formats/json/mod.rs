@@ -223,10 +223,48 @@ impl Json {
 
     /// Where the name of the member begins whose value is at `span`.
     fn member_start(&self, text: &str, span: Span) -> Option<usize> {
-        let tree = Tree::parse(&Text::of_str(text), self, &mut |_| ());
-        let node = tree.nodes.iter().find(|node| node.span == span)?;
-        node.name.map(|name| name.start as usize - 1)
+        match name_before(&text[..span.start as usize]) {
+            Before::Item => None,
+            Before::Name(start) => Some(start),
+            Before::Unclear => {
+                let tree = Tree::parse(&Text::of_str(text), self, &mut |_| ());
+                let node = tree.nodes.iter().find(|node| node.span == span)?;
+                node.name.map(|name| name.start as usize - 1)
+            }
+        }
     }
+}
+
+/// What stands before a value.
+enum Before {
+    /// It is an item of an array, or the whole text.
+    Item,
+    /// The name of a member, whose quote is at this byte.
+    Name(usize),
+    /// A note, or a name without quotes: only reading it all tells.
+    Unclear,
+}
+
+/// Looks at the end of what stands before a value.
+fn name_before(text: &str) -> Before {
+    let text = text.trim_end_matches(|next: char| next.is_ascii_whitespace());
+    let Some(before_colon) = text.strip_suffix(':') else {
+        return if text.is_empty() || text.ends_with(['[', ',']) { Before::Item } else { Before::Unclear };
+    };
+    // The last line must have no note, in which a quote would be no quote.
+    let name = before_colon.trim_end_matches(|next: char| next.is_ascii_whitespace());
+    let Some(inside) = name.strip_suffix('"') else { return Before::Unclear };
+    let mut end = inside.len();
+    while let Some(quote) = inside[..end].rfind('"') {
+        let escapes = inside[..quote].bytes().rev().take_while(|byte| *byte == b'\\').count();
+        if escapes % 2 == 0 {
+            let lead = inside[..quote].trim_end_matches(|next: char| next.is_ascii_whitespace());
+            let plain = !inside[quote..].contains('\n') && lead.ends_with(['{', ',']);
+            return if plain { Before::Name(quote) } else { Before::Unclear };
+        }
+        end = quote;
+    }
+    Before::Unclear
 }
 
 /// A field's name taken apart: how far up it begins, the path from there, and whether what is meant is

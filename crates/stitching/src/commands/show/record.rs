@@ -63,6 +63,7 @@ pub fn run(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<Exi
             "table": described.name, "key": record.key, "label": record.label,
             "fields": fields.iter().map(shape).collect::<Vec<_>>(), "uses": uses.len(),
             "companions": companions.iter().map(companion).collect::<Vec<_>>(),
+            "more_places": record.more_places,
             "below": versions.iter().map(version).collect::<Vec<_>>(),
         });
         ui.json(&json::with_place(head, &record.places[0]));
@@ -78,17 +79,19 @@ pub fn run(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<Exi
         out.push('\n');
         write_fields(&fields, true, &usual, &mut out);
     }
-    for place in record.places.iter().filter(|_| !described.merged || record.places.len() == 1) {
+    let apart = !described.merged || record.places.len() == 1;
+    for (at, place) in record.places.iter().enumerate().filter(|_| apart) {
         out.push_str(&format!("  {}\n\n", styled(CYAN, paths.place(place))));
-        let here: Vec<_> = fields
-            .iter()
-            .copied()
-            .filter(|field| field.place.path == place.path || field.inherited_from.is_some())
-            .collect();
+        let here: Vec<_> =
+            fields.iter().copied().filter(|field| field.at == at || field.inherited_from.is_some()).collect();
         write_fields(&here, false, &usual, &mut out);
         if !here.is_empty() && place != record.places.last().unwrap_or(place) {
             out.push('\n');
         }
+    }
+    if record.more_places > 0 {
+        let more = count(record.more_places, "more place");
+        out.push_str(&format!("\nthe key is there in {more}; `stitching check` lists what is there twice\n"));
     }
     if fields.iter().any(|field| unusual(field, &usual).is_some()) {
         out.push_str(&styled(DIM, "\n* not what is commonest\n"));
