@@ -3,7 +3,8 @@
 use super::{Check, Run};
 use crate::links::Index;
 use crate::problem::{Place, Problem, Related, Severity};
-use crate::schema::Table;
+use crate::schema::{Table, TableId};
+use std::collections::HashMap;
 
 pub(super) static CHECK: Check = Check {
     code: "contested-file",
@@ -36,12 +37,12 @@ Example, right
 
 fn find(index: &Index<'_>) -> Vec<Problem> {
     let mut problems = Vec::new();
+    let tables = &index.schema.tables;
+    let forms: Vec<String> = tables.iter().map(|table| format!("{:?}", table.format)).collect();
     for file in &index.files {
         let entry = &index.stack.files()[file.id];
         let claims = index.schema.tables_of(&entry.path);
-        let claims: Vec<&Table> = claims.into_iter().map(|id| &index.schema.tables[id]).collect();
-        for (at, later) in claims.iter().enumerate() {
-            let Some(first) = claims[..at].iter().find(|first| contest(first, later)) else { continue };
+        for (first, later) in contests(tables, &forms, &claims) {
             let place = Place::file(entry.path.as_str(), &index.stack.layers()[entry.layer].name);
             let message = format!("the tables `{}` and `{}` both take this file", first.name, later.name);
             let mut problem = Problem::new(CHECK.code, CHECK.severity, message, place);
@@ -57,12 +58,28 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
     problems
 }
 
-fn contest(a: &Table, b: &Table) -> bool {
-    // One file may hold several kinds of records in different places of it.
-    let apart = match (a.format_name, b.format_name) {
-        ("delimited", "delimited") => false,
-        ("lines", _) | (_, "lines") => true,
-        (one, other) => one == other && format!("{:?}", a.format) != format!("{:?}", b.format),
-    };
-    !a.is_of_files() && !b.is_of_files() && !apart
+/// Each table that contests the file with an earlier one, behind the first of these. One file may hold several kinds
+/// of records in different places of it; `forms` tells tables with the same places.
+fn contests<'t>(tables: &'t [Table], forms: &[String], claims: &[TableId]) -> Vec<(&'t Table, &'t Table)> {
+    let mut out = Vec::new();
+    // The first of each format, and of each form, by their positions in `claims`.
+    let mut by_name: Vec<(&str, usize)> = Vec::new();
+    let mut by_form: HashMap<&str, usize> = HashMap::new();
+    for (at, id) in claims.iter().enumerate() {
+        let later = &tables[*id];
+        if later.is_of_files() || later.format_name == "lines" {
+            continue;
+        }
+        let of_other =
+            by_name.iter().filter(|(name, _)| *name != later.format_name || later.format_name == "delimited");
+        let same = by_form.get(forms[*id].as_str()).copied();
+        if let Some(first) = of_other.map(|(_, at)| *at).chain(same).min() {
+            out.push((&tables[claims[first]], later));
+        }
+        if !by_name.iter().any(|(name, _)| *name == later.format_name) {
+            by_name.push((later.format_name, at));
+        }
+        by_form.entry(&forms[*id]).or_insert(at);
+    }
+    out
 }

@@ -486,8 +486,24 @@ impl Seeds {
         for (_, seed) in &self.placed {
             *numbers.entry(seed.code).or_default() += 1;
         }
+        let mut of_whole: BTreeMap<(&'static str, Severity), usize> = BTreeMap::new();
+        self.whole.retain(|problem| {
+            let number = of_whole.entry((problem.code, problem.severity)).or_default();
+            *number += 1;
+            *number <= MOST_OF_A_CHECK
+        });
+        let mut out: Vec<LeftOut> = of_whole
+            .into_iter()
+            .filter(|(_, number)| *number > MOST_OF_A_CHECK)
+            .map(|((code, severity), number)| LeftOut {
+                code,
+                severity,
+                inherited: false,
+                number: number - MOST_OF_A_CHECK,
+            })
+            .collect();
         if numbers.values().all(|number| *number <= MOST_OF_A_CHECK) {
-            return Vec::new();
+            return out;
         }
         let path = |file: u32| path_hash_of(index, file);
         let inherited =
@@ -510,7 +526,8 @@ impl Seeds {
         let left_out = left_out.into_iter().filter_map(|((code, inherited), number)| {
             Some(LeftOut { code, severity: super::find(code)?.severity, inherited, number })
         });
-        left_out.collect()
+        out.extend(left_out);
+        out
     }
 
     /// The marks of all of them.

@@ -3,6 +3,7 @@
 use regex::Regex;
 use regex_automata::Anchored;
 use regex_automata::dfa::{Automaton, StartKind, dense};
+use regex_automata::nfa::thompson;
 use regex_automata::util::primitives::StateID;
 use regex_automata::util::start;
 
@@ -19,6 +20,16 @@ pub struct Pattern {
 /// A larger table is not made; large classes of letters would fill many megabytes.
 const MOST_BYTES: usize = 1 << 20;
 
+/// Why a text cannot be used as a regular expression.
+pub fn why_not_regex(written: &str) -> String {
+    match Regex::new(written) {
+        Err(regex::Error::CompiledTooBig(most)) => {
+            format!("takes more than the {} MB that an expression may", most >> 20)
+        }
+        _ => "is not a regular expression".to_owned(),
+    }
+}
+
 impl Pattern {
     /// Reads an expression; `None` if it is not one.
     pub fn new(written: &str) -> Option<Pattern> {
@@ -28,7 +39,8 @@ impl Pattern {
             .start_kind(StartKind::Anchored)
             .dfa_size_limit(Some(MOST_BYTES))
             .determinize_size_limit(Some(MOST_BYTES));
-        let table = dense::Builder::new().configure(limits).build(&whole).ok();
+        let small = thompson::Config::new().nfa_size_limit(Some(MOST_BYTES));
+        let table = dense::Builder::new().configure(limits).thompson(small).build(&whole).ok();
         let anchored = start::Config::new().anchored(Anchored::Yes);
         let table = table.and_then(|table| table.start_state(&anchored).ok().map(|start| (table, start)));
         Some(Pattern { written: written.to_owned(), regex, table })

@@ -5,6 +5,7 @@
 
 use super::field::{Field, Layout, Rule, Switch, Target, ValueType};
 use super::format::{self, template};
+use super::pattern::why_not_regex;
 use super::table::{FilePattern, KeyPart, Table, Texts};
 use super::toml_reader::{TomlReader, Value, plain};
 use super::{Pattern, Schema, TableId, keys};
@@ -235,7 +236,7 @@ impl<'t> TableBuilder<'_, 't> {
         let given = self.reader.text(body, "replaces")?;
         let regex = regex::RegexBuilder::new(given.get_ref()).multi_line(true).build().ok();
         if regex.is_none() {
-            let message = format!("`{}` is not a regular expression", given.get_ref());
+            let message = format!("`{}` {}", shortened(given.get_ref()), why_not_regex(given.get_ref()));
             self.reader.problem(given.span(), message, "a line that is just a mark is \"^; replace$\"");
         }
         regex
@@ -481,7 +482,7 @@ impl<'t> TableBuilder<'_, 't> {
         let regex = match Regex::new(given.get_ref()) {
             Ok(regex) => regex,
             Err(error) => {
-                let message = format!("`{}` is not a regular expression", given.get_ref());
+                let message = format!("`{}` {}", shortened(given.get_ref()), why_not_regex(given.get_ref()));
                 let why = error.to_string();
                 let why = why.lines().last().unwrap_or_default().trim().to_owned();
                 self.reader.problem(given.span(), message, why);
@@ -657,7 +658,7 @@ impl<'t> TableBuilder<'_, 't> {
                 Some(pattern) => rule.pattern = Some(pattern),
                 None => reader.problem(
                     pattern.span(),
-                    format!("`{}` is not a regular expression", pattern.get_ref()),
+                    format!("`{}` {}", shortened(pattern.get_ref()), why_not_regex(pattern.get_ref())),
                     "a plain identifier is \"[a-z][a-z0-9_]*\"",
                 ),
             }
@@ -764,4 +765,13 @@ fn language_of(pattern: &str) -> Option<Regex> {
 fn list<'n>(names: impl Iterator<Item = &'n str>) -> String {
     let names: Vec<String> = names.map(|name| format!("`{name}`")).collect();
     if names.is_empty() { "not described yet".to_owned() } else { names.join(", ") }
+}
+
+/// The beginning of a text that may be very long.
+fn shortened(text: &str) -> String {
+    const SHOWN: usize = 80;
+    match text.char_indices().nth(SHOWN) {
+        Some((end, _)) => format!("{}...", &text[..end]),
+        None => text.to_owned(),
+    }
 }

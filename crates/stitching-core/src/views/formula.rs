@@ -12,6 +12,8 @@ use cel::common::value::CowVal;
 use cel::context::VariableResolver;
 use cel::parser::Parser;
 use cel::{Context, Env, ExecutionError, Value};
+use regex::Regex;
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::sync::{Arc, LazyLock};
 
@@ -29,6 +31,8 @@ pub struct Formula {
     computed: Vec<String>,
     /// Whether it speaks of the whole row.
     whole: bool,
+    /// How deep `all`, `map` and the like stand inside each other.
+    nesting: usize,
 }
 
 /// The name by which an expression speaks of the whole row: `row["a name with blanks"]`.
@@ -57,11 +61,18 @@ impl Formula {
         })?;
         let mut formula = Formula {
             source: source.to_owned(),
-            expression,
             columns: Vec::new(),
             computed: Vec::new(),
             whole: false,
+            nesting: nesting(&expression),
+            expression,
         };
+        if formula.nesting > DEEPEST {
+            return Err(bad(
+                source,
+                "`all`, `exists`, `map` and `filter` stand more than twice inside each other",
+            ));
+        }
         let mut names = Vec::new();
         prepare(&mut formula.expression, &mut Vec::new(), &mut names);
         for name in names {
@@ -89,7 +100,22 @@ impl Formula {
         let mut values: HashMap<String, Value> = HashMap::new();
         let mut whole: HashMap<String, Value> = HashMap::new();
         for column in &self.columns {
-            let value = value_of(&column.held(rows, row));
+            let held = column.held(rows, row);
+            if let Held::List(items) = &held
+                && self.nesting > 1
+                && items.len() > LONGEST_NESTED
+            {
+                let record = format!("{}:{}", rows.table.name, row.shown_key());
+                let items = items.len();
+                return Err(bad(
+                    &self.source,
+                    &format!(
+                        "for {record}: `{}` has {items} items; over more than {LONGEST_NESTED} nothing is worked out twice",
+                        column.name
+                    ),
+                ));
+            }
+            let value = value_of(&held);
             if self.whole {
                 whole.insert(column.name.clone(), value.clone());
             }
@@ -104,7 +130,8 @@ impl Formula {
         let values = Values(values);
         let mut context = Context::with_env(Arc::clone(&LIBRARY));
         let own = FUNCTIONS.iter().try_for_each(|(_, name, function)| context.add_function(name, *function));
-        own.and_then(|()| context.add_function(IS_THERE, |value: Value| !matches!(value, Value::Null)))
+        own.and_then(|()| context.add_function(MATCHES.1, matches as Operator))
+            .and_then(|()| context.add_function(IS_THERE, |value: Value| !matches!(value, Value::Null)))
             .map_err(|error| bad(&self.source, &error.to_string()))?;
         context.set_variable_resolver(&values);
         let value = Value::resolve(&self.expression, &context).map_err(|error| {
@@ -191,6 +218,10 @@ fn prepare(expression: &mut IdedExpr, bound: &mut Vec<String>, names: &mut Vec<S
     }
     match &mut expression.expr {
         Expr::Call(call) => {
+            if call.func_name == MATCHES.0 {
+                call.func_name = MATCHES.1.to_owned();
+                call.args.splice(0..0, call.target.take().map(|target| *target));
+            }
             if let Some((_, name, _)) = FUNCTIONS.iter().find(|(operator, ..)| *operator == call.func_name) {
                 call.func_name = (*name).to_owned();
             }
@@ -221,6 +252,31 @@ fn prepare(expression: &mut IdedExpr, bound: &mut Vec<String>, names: &mut Vec<S
         }
         Expr::Select(select) => prepare(&mut select.operand, bound, names),
         Expr::Ident(_) | Expr::Literal(_) | Expr::Struct(_) | Expr::Unspecified => {}
+    }
+}
+
+/// How deep macros over lists stand inside each other.
+fn nesting(expression: &IdedExpr) -> usize {
+    match &expression.expr {
+        Expr::Call(call) => {
+            let target = call.target.iter().map(|target| &**target);
+            target.chain(&call.args).map(nesting).max().unwrap_or(0)
+        }
+        Expr::Comprehension(inner) => {
+            let own = [&inner.accu_init, &inner.loop_cond, &inner.loop_step, &inner.result];
+            let own = 1 + own.into_iter().map(|part| nesting(part)).max().unwrap_or(0);
+            own.max(nesting(&inner.iter_range))
+        }
+        Expr::List(list) => list.elements.iter().map(nesting).max().unwrap_or(0),
+        Expr::Map(map) => {
+            let parts = map.entries.iter().map(|entry| match &entry.expr {
+                EntryExpr::MapEntry(entry) => nesting(&entry.key).max(nesting(&entry.value)),
+                EntryExpr::StructField(field) => nesting(&field.value),
+            });
+            parts.max().unwrap_or(0)
+        }
+        Expr::Select(select) => nesting(&select.operand),
+        Expr::Ident(_) | Expr::Literal(_) | Expr::Struct(_) | Expr::Unspecified => 0,
     }
 }
 
@@ -276,6 +332,40 @@ const FUNCTIONS: [(&str, &str, Operator); 9] = [
     (operators::GREATER, "@greater", |a, b| compared(a, b, |order| order.is_gt())),
     (operators::GREATER_EQUALS, "@at_least", |a, b| compared(a, b, |order| order.is_ge())),
 ];
+
+/// The function of CEL that looks for a regular expression, and the name of ours, which reads an expression once.
+const MATCHES: (&str, &str) = ("matches", "@matches");
+
+/// How deep macros over lists may stand inside each other: the time they take multiplies.
+const DEEPEST: usize = 2;
+
+/// Over longer lists nothing is worked out for each item with each other.
+const LONGEST_NESTED: usize = 1000;
+
+/// Whether a text matches a regular expression; nothing matches none.
+fn matches(text: Value, pattern: Value) -> Result<Value, ExecutionError> {
+    /// More expressions than these are not kept; a formula has a few.
+    const MOST: usize = 64;
+    thread_local! {
+        static KNOWN: RefCell<HashMap<Arc<String>, Option<Regex>>> = RefCell::default();
+    }
+    let fails = |message: String| ExecutionError::function_error("matches", message);
+    let (Value::String(text), Value::String(pattern)) = (&text, &pattern) else {
+        return match matches!(text, Value::Null) || matches!(pattern, Value::Null) {
+            true => Ok(Value::Bool(false)),
+            false => Err(fails("`matches` takes two texts".to_owned())),
+        };
+    };
+    KNOWN.with_borrow_mut(|known| {
+        if known.len() >= MOST && !known.contains_key(pattern) {
+            known.clear();
+        }
+        let regex = known.entry(Arc::clone(pattern)).or_insert_with(|| Regex::new(pattern).ok());
+        let regex =
+            regex.as_ref().ok_or_else(|| fails(format!("`{pattern}` is not a regular expression")))?;
+        Ok(Value::Bool(regex.is_match(text)))
+    })
+}
 
 fn as_number(value: &Value) -> Option<f64> {
     match value {

@@ -4,6 +4,7 @@ use crate::args::{Fields, Global};
 use crate::render::{human, table};
 use crate::ui::{BOLD, DIM, Ui, count, grouped, styled, wants_json};
 use serde_json::{Value, json};
+use std::io::Read;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::fields::{FieldReport, fields};
@@ -73,6 +74,9 @@ pub fn run(project: &Project, args: &Fields, global: &Global, ui: &Ui) -> Result
 }
 
 /// Looks in `file` for what the fields `names` of a table mean, and writes it into the schema if that is wanted.
+/// No document that people write is larger; in bytes.
+const LARGEST_DOCUMENT: u64 = 64 << 20;
+
 fn import(
     project: &Project,
     table: TableId,
@@ -82,7 +86,16 @@ fn import(
     as_json: bool,
     ui: &Ui,
 ) -> Result<ExitCode, Error> {
-    let mut bytes = std::fs::read(file).map_err(|source| Error::io("read", file, source))?;
+    let mut bytes = Vec::new();
+    std::fs::File::open(file)
+        .and_then(|source| source.take(LARGEST_DOCUMENT + 1).read_to_end(&mut bytes))
+        .map_err(|source| Error::io("read", file, source))?;
+    if bytes.len() as u64 > LARGEST_DOCUMENT {
+        return Err(Error::Usage {
+            message: format!("`{}` has more than {} MB", file.display(), LARGEST_DOCUMENT >> 20),
+            help: "name the document that describes the fields".to_owned(),
+        });
+    }
     let text = Text::decode(&mut bytes, None);
     let found = documented(&project.schema.tables[table], names, text.as_str());
     if write {
