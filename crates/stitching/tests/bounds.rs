@@ -162,3 +162,23 @@ fn what_is_never_closed(
     assert_eq!(stitching(bare.path(), &["init"]).status, 0);
     assert!(Path::new(&bare.path().join("stitching.toml")).is_file());
 }
+
+/// A file is read once for each table that takes it; there are bounds to that.
+#[rstest]
+fn thousands_of_tables_on_one_file() {
+    let folder = small("");
+    let table = |number: usize| {
+        format!(
+            "[table.t{number}]\nfiles = \"reaches.txt\"\nformat = {{ kind = \"delimited\" }}\nkey = \"Reach\"\n"
+        )
+    };
+    fs::write(folder.path().join("s.toml"), (0..3000).map(table).collect::<String>()).expect("written");
+    let run = stitching(folder.path(), &["check"]);
+    assert_eq!(run.status, 1, "{}", run.err);
+    assert!(
+        run.out.contains("3000 tables take this file, and only the first 500 of them read it"),
+        "{}",
+        run.out
+    );
+    assert!(run.out.len() < 5_000, "{} bytes", run.out.len());
+}

@@ -3,7 +3,7 @@
 use super::{Check, Run};
 use crate::links::Index;
 use crate::problem::{Place, Problem, Related, Severity};
-use crate::schema::{Table, TableId};
+use crate::schema::{MOST_TABLES_OF_A_FILE, Table, TableId};
 use std::collections::HashMap;
 
 pub(super) static CHECK: Check = Check {
@@ -41,7 +41,18 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
     let forms: Vec<String> = tables.iter().map(|table| format!("{:?}", table.format)).collect();
     for file in &index.files {
         let entry = &index.stack.files()[file.id];
-        let claims = index.schema.tables_of(&entry.path);
+        let claims = index.schema.all_tables_of(&entry.path);
+        if claims.len() > MOST_TABLES_OF_A_FILE {
+            let place = Place::file(entry.path.as_str(), &index.stack.layers()[entry.layer].name);
+            let message = format!(
+                "{} tables take this file, and only the first {MOST_TABLES_OF_A_FILE} of them read it",
+                claims.len()
+            );
+            let mut problem = Problem::new(CHECK.code, Severity::Error, message, place);
+            problem.help = Some("make the patterns in `files` narrower".to_owned());
+            problems.push(problem);
+            continue;
+        }
         for (first, later) in contests(tables, &forms, &claims) {
             let place = Place::file(entry.path.as_str(), &index.stack.layers()[entry.layer].name);
             let message = format!("the tables `{}` and `{}` both take this file", first.name, later.name);

@@ -38,15 +38,25 @@ pub struct Schema {
     patterns: OnceLock<HashMap<String, Vec<(TableId, usize)>>>,
 }
 
+/// A file is read once for each table that takes it; by more tables than these it is not read.
+pub const MOST_TABLES_OF_A_FILE: usize = 500;
+
 impl Schema {
     /// With no tables yet, for texts in `languages`.
     fn new(languages: &[String]) -> Schema {
         Schema { tables: Vec::new(), languages: languages.to_vec(), patterns: OnceLock::new() }
     }
 
-    /// The tables that take the file at `path`, in order. Only patterns that begin with one of its folders are
-    /// tried: there may be thousands of them, and a million files.
+    /// The tables that take the file at `path`, in order, at most [`MOST_TABLES_OF_A_FILE`].
     pub fn tables_of(&self, path: &RelPath) -> Vec<TableId> {
+        let mut tables = self.all_tables_of(path);
+        tables.truncate(MOST_TABLES_OF_A_FILE);
+        tables
+    }
+
+    /// The tables that take the file at `path`, in order, however many. Only patterns that begin with one of its folders are
+    /// tried: there may be thousands of them, and a million files.
+    pub(crate) fn all_tables_of(&self, path: &RelPath) -> Vec<TableId> {
         let by_folder = self.patterns.get_or_init(|| {
             let mut by_folder: HashMap<String, Vec<(TableId, usize)>> = HashMap::new();
             for (id, table) in self.tables.iter().enumerate() {

@@ -264,7 +264,7 @@ fn nesting(expression: &IdedExpr) -> usize {
         }
         Expr::Comprehension(inner) => {
             let own = [&inner.accu_init, &inner.loop_cond, &inner.loop_step, &inner.result];
-            let own = 1 + own.into_iter().map(|part| nesting(part)).max().unwrap_or(0);
+            let own = 1 + own.into_iter().map(nesting).max().unwrap_or(0);
             own.max(nesting(&inner.iter_range))
         }
         Expr::List(list) => list.elements.iter().map(nesting).max().unwrap_or(0),
