@@ -2,6 +2,8 @@
 //! inside the text and on whole characters, and a value written back where it stood is read again as
 //! the same value.
 
+pub mod journal_world;
+
 use std::sync::{Arc, OnceLock};
 use stitching_core::formats::{Column, ColumnCell, Fault, Form, Format, RawRecord, RecordSink, decode};
 use stitching_core::text::{Edit, EditSet, Text, round_trips};

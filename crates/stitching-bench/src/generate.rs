@@ -29,6 +29,9 @@ struct Args {
     /// How many rows, spread over all tables, refer to the record `t00:hub`
     #[arg(long, default_value_t = 1_000)]
     uses: usize,
+    /// How many references, spread over all tables, lead nowhere: most by a slip, every fourth by a name like no other
+    #[arg(long, default_value_t = 0)]
+    slips: usize,
 }
 
 /// Columns before the plain ones.
@@ -69,6 +72,7 @@ fn write_table(args: &Args, table: usize, layer: &Path) -> Result<()> {
     writeln!(out, "{}", names.collect::<Vec<_>>().join("\t"))?;
     // Every so many rows one refers to the hub, in its first reference.
     let every = args.rows * args.tables / args.uses.max(1);
+    let between = (args.rows * args.tables).checked_div(args.slips);
     let mut row = String::new();
     for number in 0..args.rows {
         row.clear();
@@ -84,7 +88,15 @@ fn write_table(args: &Args, table: usize, layer: &Path) -> Result<()> {
             match (points_to, record) {
                 (0, _) if hub => row.push_str("\thub"),
                 (0, 0) => row.push_str("\t-"),
-                (points_to, record) => write!(row, "\tt{points_to:02}_k{record:05}")?,
+                (points_to, record) => {
+                    let name = format!("t{points_to:02}_k{record:05}");
+                    let all = table * args.rows + number;
+                    let slip = between.filter(|between| reference == 1 && all % between == between / 2);
+                    match slip {
+                        Some(between) => write!(row, "\t{}", misspelt(&name, all / between))?,
+                        None => write!(row, "\t{name}")?,
+                    }
+                }
             }
         }
         let depth = numbers.below(400);
@@ -106,6 +118,17 @@ fn write_table(args: &Args, table: usize, layer: &Path) -> Result<()> {
         writeln!(out, "{row}")?;
     }
     Ok(out.flush()?)
+}
+
+/// A name as a tired hand writes it, in one of four ways.
+fn misspelt(name: &str, number: usize) -> String {
+    let at = 1 + number % (name.len() - 3);
+    match number % 4 {
+        0 => format!("{}{}", &name[..at], &name[at + 1..]),
+        1 => format!("{}{}{}{}", &name[..at], &name[at + 1..=at + 1], &name[at..=at], &name[at + 2..]),
+        2 => format!("{}q{}", &name[..at], &name[at..]),
+        _ => name.bytes().rev().map(|byte| char::from(b'a' + byte.wrapping_mul(7) % 26)).collect(),
+    }
 }
 
 fn describe(args: &Args, table: usize, schema: &mut String) -> Result<()> {

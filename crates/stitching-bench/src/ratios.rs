@@ -17,6 +17,9 @@ struct Args {
     /// The program to measure
     #[arg(long, default_value = "target/release/stitching")]
     stitching: PathBuf,
+    /// A folder made by `generate --slips NUMBER`, for the check of many problems
+    #[arg(long)]
+    slips: Option<PathBuf>,
     /// Rounds
     #[arg(long, default_value_t = 7)]
     rounds: usize,
@@ -56,6 +59,10 @@ fn main() -> Result<()> {
         own("rename t00:hub", "rename t00:hub nave", None, Some("undo")),
         own("rename, preview only", "rename t00:hub nave --preview", None, None),
     ];
+    if let Some(slips) = &args.slips {
+        let command = format!("check --format json --project {}", slips.canonicalize()?.display());
+        benches.insert(4, own("check, thousands of references that lead nowhere", &command, None, None));
+    }
     take_turns(&mut benches, &args.dir, args.rounds)?;
     print(&benches, bytes);
     Ok(())

@@ -35,7 +35,10 @@ impl KeyFile {
     }
 
     /// The mark of `content`. The first time a key is made.
-    pub(super) fn sign(&self, content: &[u8]) -> Result<String, Error> {
+    ///
+    /// # Errors
+    /// When the key cannot be read or written.
+    pub fn sign(&self, content: &[u8]) -> Result<String, Error> {
         let key = match self.read()? {
             Some(key) => key,
             None => self.create()?,
