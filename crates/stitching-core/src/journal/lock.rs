@@ -70,12 +70,12 @@ pub(super) fn mod_lock(
     patience: Patience,
     waiting: &dyn Fn(),
 ) -> Result<Option<Lock>, Error> {
-    let of_folder = File::open(folder)
-        .ok()
-        .filter(|_| cfg!(unix))
-        .and_then(|file| take(&file, sharing, patience, waiting).ok().map(|taken| (file, taken)));
-    if let Some((file, taken)) = of_folder {
-        return Ok(taken.then_some(Lock { _file: Some(file) }));
+    if cfg!(unix) {
+        let file = File::open(folder).map_err(|source| Error::io("open", folder, source))?;
+        // Some network file systems lock files only.
+        if let Ok(taken) = take(&file, sharing, patience, waiting) {
+            return Ok(taken.then_some(Lock { _file: Some(file) }));
+        }
     }
     let path = folder.join(MOD_LOCK);
     let io = |source| Error::io("lock", &path, source);

@@ -77,7 +77,7 @@ price = 2
 ]
 "#;
 
-/// A move of a file without an edit, within an archive, and in a merged table.
+/// A move of a file without an edit, and an edit within an archive.
 const ARCHIVED: &str = r#"=== schema.toml
 [table.signs]
 files = "packs/*.zip/*.ini"
@@ -90,10 +90,10 @@ files = "goods.txt"
 format = { kind = "delimited" }
 key = "Good"
 [table.goods.fields]
-Good = { file = "plans/{}.txt" }
+Plan = { file = "plans/{}.txt", follows = "{key}" }
 === mod/goods.txt
-Good	Price
-coal	3
+Good	Plan
+coal	coal
 === mod/plans/coal.txt
 a plan of the hold
 === mod/packs/signs.zip/north.ini

@@ -147,10 +147,9 @@ pub fn with_journal<T>(
     work: impl FnOnce(Journal<'_>) -> Result<T, Error>,
 ) -> Result<T, Error> {
     let observer = |notice: &Notice| tell(notice, ui);
-    let (_, done) = Project::open_with(folder, |mod_root| {
-        work(Journal::new(folder, mod_root, &observer).with_hook(CALL_HOOK))
-    })?;
-    done.ok_or_else(no_mod)
+    // The project is opened before: nothing may fail behind a change that was made.
+    let mod_root = Project::open(folder)?.stack.mod_root().ok_or_else(no_mod)?;
+    work(Journal::new(folder, mod_root, &observer).with_hook(CALL_HOOK))
 }
 
 /// Why nothing can be written.
