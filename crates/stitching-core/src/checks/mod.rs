@@ -31,6 +31,7 @@ mod pattern_mismatch;
 mod report;
 mod required_empty;
 mod run;
+mod seeds;
 mod suggestions;
 mod syntax_error;
 mod unknown_column;

@@ -1,6 +1,6 @@
 //! Running all checks, and telling what the mod has or causes from what the base has by itself.
 
-use super::report::Seeds;
+use super::seeds::Seeds;
 use super::value_checks;
 use crate::layers::{LayerId, Stack};
 use crate::links::{FactsCache, Index, TableFile, TableIndex, switched_in};

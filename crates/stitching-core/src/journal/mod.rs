@@ -21,6 +21,7 @@ mod pending;
 mod recovery;
 mod roots;
 mod transaction;
+mod undo;
 
 pub use description::{create_descriptions, replace_description};
 pub use disk::{Action, Call, CallHook, NO_HOOK};
@@ -28,18 +29,17 @@ pub use history::{Entry, FileEntry, HistoryItem};
 pub use key::KeyFile;
 pub use lock::Lock;
 pub use roots::Root;
+pub use undo::{ChangedSince, Turned};
 
 use crate::Error;
 use crate::changes::{Change, DiskChange, DiskContent};
-use crate::layers::{Fingerprint, ModRoot, RelPath, Stack};
-use crate::text::Patch;
+use crate::layers::{ModRoot, Stack};
 use disk::Disk;
 use history::History;
 use lock::{Patience, Sharing, mod_lock, project_lock};
 use pending::Pending;
 use roots::{Roots, Target};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::time::Duration;
 use transaction::{Content, Expected, Operation};
 
@@ -112,24 +112,6 @@ pub enum Recovered {
     Cleaned(String),
     /// There is a record of one at this path that was not written by this user on this computer. It was left alone.
     Foreign(PathBuf),
-}
-
-/// A change that was undone, or made again.
-#[derive(Debug, Clone)]
-pub struct Turned {
-    /// What it was.
-    pub entry: Entry,
-    /// The files, by their paths in the mod, that were changed since and therefore left as they are.
-    pub left: Vec<String>,
-}
-
-/// What to do with files that were changed since the change that is to be undone or made again.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum ChangedSince {
-    /// Nothing is done at all.
-    Refuse,
-    /// They stay as they are, and the rest is done.
-    Leave,
 }
 
 impl<'h> Journal<'h> {
@@ -292,129 +274,6 @@ impl<'h> Journal<'h> {
         History::open(&self.roots)?.items()
     }
 
-    /// Brings each file of `entry` from one side to the other, as `sides` tells them.
-    fn turn(
-        &self,
-        history: &History,
-        entry: Entry,
-        in_force: usize,
-        changed: ChangedSince,
-        verb: &str,
-        sides: impl Fn(&FileEntry) -> (Side<'_>, Side<'_>, &Patch),
-    ) -> Result<Turned, Error> {
-        let (mut operations, mut left) = (Vec::new(), Vec::new());
-        for file in &entry.files {
-            let root = if file.is_own { Root::Own } else { Root::Mod };
-            let (is, to_be, patch) = sides(file);
-            match self.turn_one(root, is, to_be, patch)? {
-                Some(own) => operations.extend(own),
-                None => left.push(is.path.or(to_be.path).unwrap_or_default().to_owned()),
-            }
-        }
-        if !left.is_empty() && changed == ChangedSince::Refuse {
-            return Err(Error::ChangedSince { title: entry.title, files: left });
-        }
-        operations.push(history.set_position(in_force));
-        transaction::run(self, &format!("{verb} {}", entry.title), operations)?;
-        Ok(Turned { entry, left })
-    }
-
-    /// What turns a file that is at one path, with one content, into what it is to be; `None` if it was changed
-    /// since. A file that is to vanish is kept; one that is to appear was kept.
-    fn turn_one(
-        &self,
-        root: Root,
-        is: Side<'_>,
-        to_be: Side<'_>,
-        patch: &Patch,
-    ) -> Result<Option<Vec<Operation>>, Error> {
-        let target = |path: &str| Ok::<Target, Error>(Target::new(root, &rel(path)?));
-        let mut operations = Vec::new();
-        let now = match is.file() {
-            Some((path, fingerprint)) => {
-                let target = target(path)?;
-                if !self.is(&target, fingerprint)? {
-                    return Ok(None);
-                }
-                Some((target, fingerprint))
-            }
-            None => None,
-        };
-        match (to_be.file(), &now) {
-            (Some((path, after)), Some((from, before))) => {
-                let to = target(path)?;
-                let content = self.patched(from, patch, after)?;
-                let stays = to == *from;
-                let expected = if stays { Expected::Is((*before).clone()) } else { Expected::Absent };
-                if !stays && self.exists(&to)? {
-                    return Ok(None);
-                }
-                let write = Operation::new(to, content, Some(after.clone()), expected);
-                operations.push(write.like(from.clone(), !stays && patch.splices.is_empty()));
-            }
-            (Some((path, after)), None) => {
-                let to = target(path)?;
-                if self.exists(&to)? {
-                    return Ok(None);
-                }
-                let kept = history::kept(after);
-                if !self.is(&kept, after)? {
-                    return Err(self.damaged(path));
-                }
-                let content = Content::OfTarget(kept.clone(), Patch::default());
-                let write = Operation::new(to, content, Some(after.clone()), Expected::Absent);
-                operations.push(write.like(kept, true));
-            }
-            (None, Some((from, before))) => operations.push(history::keep(from.clone(), before)),
-            (None, None) => {}
-        }
-        if let Some((from, before)) = now
-            && to_be.path != is.path
-        {
-            operations.push(Operation::delete(from, Expected::Is(before.clone())));
-        }
-        Ok(Some(operations))
-    }
-
-    /// The bytes of the file at `from` with `patch`, which must come out as `after` tells.
-    fn patched(&self, from: &Target, patch: &Patch, after: &Fingerprint) -> Result<Content, Error> {
-        if after.is_archive() {
-            return Ok(Content::OfTarget(from.clone(), patch.clone()));
-        }
-        let slot = self.roots.existing_slot(from)?;
-        let bytes = slot.folder.read(&slot.name, crate::layers::MAX_FILE);
-        let bytes = bytes.map_err(|source| Error::io("read", slot.path(), source))?.unwrap_or_default();
-        let bytes = patch.apply(&bytes).ok_or_else(|| self.damaged(&from.path))?;
-        if Fingerprint::of_bytes(blake3::hash(&bytes)) != *after {
-            return Err(self.damaged(&from.path));
-        }
-        Ok(Content::Bytes(Arc::new(bytes)))
-    }
-
-    /// Whether a target is the file that `fingerprint` tells.
-    fn is(&self, target: &Target, fingerprint: &Fingerprint) -> Result<bool, Error> {
-        match self.roots.slot(target)? {
-            Some(slot) => {
-                slot.is(&slot.name, fingerprint).map_err(|source| Error::io("read", slot.path(), source))
-            }
-            None => Ok(false),
-        }
-    }
-
-    fn exists(&self, target: &Target) -> Result<bool, Error> {
-        match self.roots.slot(target)? {
-            Some(slot) => slot.exists().map_err(|source| Error::io("read", slot.path(), source)),
-            None => Ok(false),
-        }
-    }
-
-    fn damaged(&self, path: &str) -> Error {
-        Error::refused(
-            format!("the history does not fit `{path}`: it was damaged"),
-            format!("nothing was changed; the history is in `{}`", self.roots.own_path().display()),
-        )
-    }
-
     /// The project lock, with what was left unfinished put right.
     fn lock(&self) -> Result<Lock, Error> {
         let own = self.roots.make_own(&self.disk)?;
@@ -466,39 +325,6 @@ fn operations_of(file: DiskChange) -> Vec<Operation> {
         operations.push(Operation::delete(from, Expected::Is(before)));
     }
     operations
-}
-
-/// A file before, or after, a change of the history.
-#[derive(Debug, Clone, Copy)]
-struct Side<'e> {
-    path: Option<&'e str>,
-    fingerprint: Option<&'e Fingerprint>,
-}
-
-impl<'e> Side<'e> {
-    /// The path and the fingerprint, where the file is there.
-    fn file(&self) -> Option<(&'e str, &'e Fingerprint)> {
-        self.path.zip(self.fingerprint)
-    }
-}
-
-impl FileEntry {
-    fn before_side(&self) -> Side<'_> {
-        Side { path: self.from.as_deref(), fingerprint: self.before.as_ref() }
-    }
-
-    fn after_side(&self) -> Side<'_> {
-        Side { path: self.to.as_deref(), fingerprint: self.after.as_ref() }
-    }
-}
-
-fn rel(path: &str) -> Result<RelPath, Error> {
-    RelPath::parse(path).map_err(|error| {
-        Error::refused(
-            format!("the history names a path that cannot be: {error}"),
-            "it was damaged; nothing was changed",
-        )
-    })
 }
 
 /// Whether this process is between the first and the last rename of a change: stopping it now is
