@@ -46,7 +46,7 @@ pub enum Error {
     #[error("{}", .0.reason)]
     Refused(Box<Refusal>),
     /// A change of the history was not undone or made again, since files that it touched were changed since.
-    #[error("{} changed since `{title}`, so that cannot be taken back or made again as a whole", were(files))]
+    #[error("{} changed since; `{title}` cannot be undone or made again as a whole", were(files))]
     ChangedSince {
         /// What the change did.
         title: String,
@@ -161,4 +161,20 @@ fn were(files: &[String]) -> String {
 
 fn count(problems: usize) -> String {
     if problems == 1 { "one problem".to_owned() } else { format!("{problems} problems") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::were;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(&["a"], "`a` was")]
+    #[case(&["a", "b"], "`a` and `b` were")]
+    #[case(&["a", "b", "c"], "`a`, `b` and `c` were")]
+    #[case(&["a", "b", "c", "d", "e", "f"], "`a`, `b`, `c`, `d` and 2 more were")]
+    fn lists_of_files(#[case] files: &[&str], #[case] shown: &str) {
+        let files: Vec<String> = files.iter().map(|file| (*file).to_owned()).collect();
+        assert_eq!(were(&files), shown);
+    }
 }
