@@ -67,6 +67,11 @@ impl Ui {
         }
     }
 
+    /// As [`Ui::out`], for a text that may be long.
+    pub fn out_owned(&self, text: String) {
+        self.waiting().texts.push((Stream::Out, text));
+    }
+
     /// Keeps `lock` until the command is done and its result is about to be written.
     pub fn keep_locked(&self, lock: Option<Lock>) {
         self.waiting().lock = lock;
@@ -171,6 +176,12 @@ impl Ui {
 
 /// Writes a text to standard output, to the last byte.
 pub fn write_out(text: &str) -> std::io::Result<()> {
+    // Without a style in it there is nothing to strip.
+    if memchr::memchr(0x1b, text.as_bytes()).is_none() {
+        let mut out = std::io::stdout().lock();
+        out.write_all(text.as_bytes())?;
+        return out.flush();
+    }
     let mut out = anstream::stdout().lock();
     out.write_all(text.as_bytes())?;
     out.flush()

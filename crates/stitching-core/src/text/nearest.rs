@@ -18,8 +18,9 @@ const MOST: usize = 3;
 /// The most slips that are forgiven.
 const FARTHEST: usize = 3;
 
-/// Among more candidates than these, three slips tell nothing any more, and to look for them would take long.
-const MOST_FOR_FARTHEST: usize = 20_000;
+/// Among many candidates more than one slip tells little, since any name then has several like it; and to look for them
+/// would take long. For each number of slips, the most candidates among which it is forgiven.
+const MOST_CANDIDATES: [usize; FARTHEST] = [usize::MAX, 30_000, 10_000];
 
 /// Names longer than this, in characters, are not compared when many are looked for: the ways to take letters out grow
 /// with the square of the length.
@@ -53,8 +54,8 @@ pub struct Near {
     pub slips: usize,
 }
 
-/// As [`nearest_of`], for each name of `wanted`, in their order. Three slips are forgiven only where there are not too
-/// many candidates.
+/// As [`nearest_of`], for each name of `wanted`, in their order. Two and three slips are forgiven only where there are
+/// not too many candidates.
 ///
 /// Cost: proportional to the letters of the candidates, and of those wanted; for two slips to the square of the length
 /// of each name.
@@ -85,8 +86,8 @@ pub fn nearest_of_each(wanted: &[&str], candidates: &[&str]) -> Vec<Near> {
             *known = Some(name.to_owned());
         }
     }
-    let farthest = if candidates.len() > MOST_FOR_FARTHEST { FARTHEST - 1 } else { FARTHEST };
-    for distance in 1..=farthest {
+    let forgiven = MOST_CANDIDATES.iter().take_while(|most| candidates.len() <= **most).count();
+    for distance in 1..=forgiven {
         let open: Vec<usize> = (0..wanted.len())
             .filter(|at| {
                 let none = out[*at].in_case.is_none() && out[*at].names.is_empty();

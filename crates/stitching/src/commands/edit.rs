@@ -5,6 +5,7 @@ use super::{CALL_HOOK, no_mod, open_in, tell};
 use crate::args::{Editing, Global};
 use crate::ui::{BOLD, CYAN, DIM, GREEN, RED, Ui, count, styled, wants_json};
 use serde_json::json;
+use std::fmt::Write as _;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::changes::{Change, Note, unified_diff, verify};
@@ -46,7 +47,7 @@ pub fn run(
             ui.json(&shape(&change, &json!({ "written": false, "diff": diff })));
             return Ok(ExitCode::SUCCESS);
         }
-        ui.out(&coloured(&diff));
+        ui.out_owned(coloured(diff));
         ui.note(&format!(
             "nothing was written: {} in {}",
             count(change.values, "value"),
@@ -84,17 +85,26 @@ pub fn run(
     Ok(ExitCode::SUCCESS)
 }
 
-/// A diff with what goes in red and what comes in green; elsewhere than on a terminal the colours
-/// are left out again.
-fn coloured(diff: &str) -> String {
-    let line = |line: &str| match line.as_bytes().first() {
-        Some(b'-') => styled(RED, line),
-        Some(b'+') => styled(GREEN, line),
-        Some(b'@') => styled(CYAN, line),
-        Some(b'd') => styled(BOLD, line),
-        _ => line.to_owned(),
-    };
-    diff.split_inclusive('\n').map(line).collect()
+/// A diff with what goes in red and what comes in green, where colours are shown.
+fn coloured(diff: String) -> String {
+    if anstream::AutoStream::choice(&std::io::stdout()) == anstream::ColorChoice::Never {
+        return diff;
+    }
+    let mut out = String::with_capacity(diff.len());
+    for line in diff.split_inclusive('\n') {
+        let style = match line.as_bytes().first() {
+            Some(b'-') => RED,
+            Some(b'+') => GREEN,
+            Some(b'@') => CYAN,
+            Some(b'd') => BOLD,
+            _ => {
+                out.push_str(line);
+                continue;
+            }
+        };
+        let _ = write!(out, "{style}{line}{style:#}");
+    }
+    out
 }
 
 fn tell_notes(change: &Change, ui: &Ui) {
