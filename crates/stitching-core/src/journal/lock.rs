@@ -21,7 +21,7 @@ const PROJECT_LOCK: &str = "lock";
 /// The file in the mod's folder that is locked, where folders cannot be.
 const MOD_LOCK: &str = ".stitching-lock";
 /// How often a lock that is taken is tried again.
-const PAUSE: Duration = Duration::from_millis(15);
+pub(super) const PAUSE: Duration = Duration::from_millis(15);
 
 /// How long to wait for a lock.
 #[derive(Debug, Clone, Copy)]

@@ -36,11 +36,11 @@ use crate::changes::{Change, DiskChange, DiskContent};
 use crate::layers::{ModRoot, Stack};
 use disk::Disk;
 use history::History;
-use lock::{Patience, Sharing, mod_lock, project_lock};
+use lock::{PAUSE, Patience, Sharing, mod_lock, project_lock};
 use pending::Pending;
 use roots::{Roots, Target};
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use transaction::{Content, Expected, Operation};
 
 /// The journal of a project.
@@ -171,6 +171,7 @@ impl<'h> Journal<'h> {
     /// As [`Journal::recover`].
     pub fn read_lock(&self) -> Result<(Recovered, Option<Lock>), Error> {
         let recovered = self.recover()?;
+        self.let_writer_pass()?;
         let waiting = || self.notify(&Notice::WaitingForWriter);
         let lock = mod_lock(self.roots.mod_folder(), Sharing::Shared, self.patience, &waiting)?;
         // The writer that was waited for may have died.
@@ -184,6 +185,22 @@ impl<'h> Journal<'h> {
             other => other,
         };
         Ok((recovered, lock))
+    }
+
+    /// Waits a little while another process is about to replace files: readers that come one after another would
+    /// otherwise keep it waiting without end.
+    fn let_writer_pass(&self) -> Result<(), Error> {
+        const LONGEST: Duration = Duration::from_secs(2);
+        let start = Instant::now();
+        while start.elapsed() < LONGEST.min(self.patience.most) {
+            let Some(own) = self.roots.own()? else { return Ok(()) };
+            let at_once = Patience { most: Duration::ZERO, ..self.patience };
+            if !Pending::is_there(&own)? || project_lock(&own, at_once, &|| {})?.is_some() {
+                return Ok(());
+            }
+            std::thread::sleep(PAUSE);
+        }
+        Ok(())
     }
 
     /// Whether there is a record of a change that nobody is making.
