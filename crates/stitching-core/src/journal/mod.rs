@@ -18,6 +18,7 @@ mod history;
 mod key;
 mod lock;
 mod pending;
+mod placing;
 mod recovery;
 mod roots;
 mod transaction;

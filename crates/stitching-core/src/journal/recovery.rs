@@ -3,10 +3,10 @@
 
 use super::lock::{Lock, Sharing, mod_lock};
 use super::pending::{Found, Item, Pending, Phase};
-use super::roots::Slot;
-use super::transaction::{
+use super::placing::{
     BEFORE, THEIRS, clean, clean_or_tell, drop_old, drop_second_name, put_in_place, set_aside,
 };
+use super::roots::Slot;
 use super::{Journal, Notice, Recovered};
 use crate::Error;
 use crate::layers::DirHandle;
