@@ -22,8 +22,8 @@ fn added(format: &str, key: &str, field: &str, below: &str, above: Option<&str>)
     let project = support::open(&folder);
     let change = rename(&project, "crews:tow", "haul").map_err(|error| error.to_string())?;
     verify(&project, &change).map_err(|error| error.to_string())?;
-    let own = change.files.iter().find(|file| file.to.as_str() == "t.x").ok_or("the file is not touched")?;
-    Ok(String::from_utf8(own.after.to_vec()).expect("text"))
+    let own = change.files().iter().find(|file| file.path() == "t.x").ok_or("the file is not touched")?;
+    Ok(String::from_utf8(own.after().to_vec()).expect("text"))
 }
 
 const ROWS: &str = r#"{ kind = "delimited" }"#;
@@ -43,7 +43,7 @@ const LINES: &str = r#"{ kind = "lines", line = "{id} {crew}" }"#;
     "Crew",
     "Id\tCrew\na\ttow\n",
     Some("Id\tCrew\r\nc\tice"),
-    "Id\tCrew\r\nc\tice\r\na\thaul\r\n"
+    "Id\tCrew\r\nc\tice\r\na\thaul"
 )]
 #[case::lines(LINES, "id", "crew", "a tow\nb ice\n", Some("c ice\n"), "c ice\na haul\n")]
 #[case::ini_new(INI, "{section}", "crew", "[a]\nhold = 3\ncrew=tow\n", None, "[a]\ncrew=haul\n")]
@@ -117,7 +117,7 @@ const LINES: &str = r#"{ kind = "lines", line = "{id} {crew}" }"#;
     "crew",
     "{\"barges\": [{\"id\": \"a\", \"crew\": \"tow\"}]}",
     Some("{\"barges\": []}"),
-    "{\"barges\": [{\"id\": \"a\", \"crew\": \"haul\"} ]}"
+    "{\"barges\": [{\"id\": \"a\", \"crew\": \"haul\"}]}"
 )]
 #[case::json_member(
     MAP,
@@ -141,7 +141,7 @@ const LINES: &str = r#"{ kind = "lines", line = "{id} {crew}" }"#;
     "crew",
     "barges {\n a {\n  crew = tow\n }\n}\n",
     Some("barges = {\n\tc = { }\n}\n"),
-    "barges = {\n\tc = { }\n\ta {\n  crew = haul\n }\n}\n"
+    "barges = {\n\tc = { }\n\ta {\n\t\tcrew = haul\n\t}\n}\n"
 )]
 #[case::blocks_without_the_block(
     BLOCKS,
@@ -150,6 +150,22 @@ const LINES: &str = r#"{ kind = "lines", line = "{id} {crew}" }"#;
     "barges = {\n    a = { crew = tow }\n}\n",
     Some("other = { }\n"),
     "other = { }\nbarges = {\n    a = { crew = haul }\n}\n"
+)]
+#[case::rows_in_another_order(
+    ROWS,
+    "Id",
+    "Crew",
+    "Id\tHold\tCrew\na\t3\ttow\n",
+    Some("Crew\tId\tHold\nice\tc\t1\n"),
+    "Crew\tId\tHold\nice\tc\t1\nhaul\ta\t3\n"
+)]
+#[case::xml_without_the_parent(
+    XML,
+    "@id",
+    "@crew",
+    "<game><list><barge id='a' crew='tow'/></list></game>",
+    Some("<game/>"),
+    "<game><list><barge id='a' crew='haul'/></list></game>"
 )]
 fn as_its_neighbours_are_written(
     #[case] format: &str,
@@ -163,13 +179,20 @@ fn as_its_neighbours_are_written(
 }
 
 #[rstest]
-#[case::other_columns(ROWS, "Id", "Crew", "Id\tCrew\na\ttow\n", "Crew\tId\nice\tc\n", "no place in it")]
-#[case::no_container(
+#[case::column_is_missing(
+    ROWS,
+    "Id",
+    "Crew",
+    "Id\tCrew\tHold\na\ttow\t3\n",
+    "Crew\tId\nice\tc\n",
+    "no column `Hold`"
+)]
+#[case::another_root(
     XML,
     "@id",
     "@crew",
     "<game><list><barge id='a' crew='tow'/></list></game>",
-    "<game/>",
+    "<other/>",
     "no place in it"
 )]
 #[case::a_part_is_there(

@@ -18,8 +18,8 @@ fn journal(project: &Project) -> Journal<'static> {
 fn describe(project: &Project, result: Result<Change, Error>) -> String {
     match result {
         Ok(change) => {
-            let mut out = format!("{}, {} values\n", change.title, change.values);
-            for note in &change.notes {
+            let mut out = format!("{}, {} values\n", change.title(), change.values());
+            for note in change.notes() {
                 let _ = writeln!(out, "{note:?}");
             }
             out + &unified_diff(project, &change).expect("a diff").replace('\r', "␍")
@@ -43,10 +43,10 @@ fn rename_changes_what_it_must(#[files("tests/changes/*.txt")] fixture: PathBuf)
         let number = journal(&project).commit(&project.stack, change).expect("it is written");
         assert_eq!(number, 1);
         let after = support::tree(folder.path());
-        for file in &change.files {
+        for file in change.files() {
             let root = &project.stack.layers().last().expect("a mod").root;
-            let written = support::bytes_at(root, file.to.as_str());
-            assert_eq!(written, *file.after, "{} as previewed", file.to);
+            let written = support::bytes_at(root, file.path());
+            assert_eq!(written, **file.after(), "{} as previewed", file.path());
         }
         for (path, bytes) in before.iter().filter(|(path, _)| path.starts_with("game/")) {
             assert_eq!(after.get(path), Some(bytes), "the base is never written");

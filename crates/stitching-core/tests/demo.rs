@@ -6,7 +6,7 @@ mod support;
 use rstest::rstest;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
-use stitching_core::changes::{Note, rename, verify};
+use stitching_core::changes::{FileChange, Note, rename, verify};
 use stitching_core::checks::{check, problems};
 use stitching_core::formats::{Column, ColumnCell, Fault, RawRecord, RecordSink};
 use stitching_core::links::{Address, Thing, find_uses, resolve, with_text};
@@ -139,11 +139,12 @@ fn any_record_can_be_renamed() {
         verify(&project, &change).unwrap_or_else(|error| panic!("{address} -> {new}: {error}"));
         let after = change.applied_to(&project.stack);
         let summary = check(&after, schema, after.top()).summary;
-        let texts_of_the_base = change.files.iter().any(|file| !file.in_mod && file.from != file.to);
+        let path = |file: &FileChange| file.source().file().map(|file| &project.stack.files()[file].path);
+        let texts_of_the_base = change.files().iter().any(|file| file.is_copy() && path(file) != file.to());
         // A text or layout renamed by itself no longer follows the key of its record: a warning.
         assert_eq!(summary.errors, before.errors, "{address}");
         // A record of the base that the mod only adds to stays there as it is.
-        let adds = change.notes.iter().any(|note| matches!(note, Note::Added(..)));
+        let adds = change.notes().iter().any(|note| matches!(note, Note::Added(..)));
         if !texts_of_the_base && !adds {
             assert_eq!(
                 (summary.records, summary.references),
@@ -153,11 +154,13 @@ fn any_record_can_be_renamed() {
         }
         assert!(resolve(&after, schema, after.top(), &Address::show(&described.name, &new)).is_ok());
         // Nothing outside the edits moved: the lengths add up.
-        for file in &change.files {
+        for file in change.files() {
             let grown =
-                file.redo.splices.iter().map(|one| one.bytes.len() as i64 - (one.end - one.start) as i64);
+                file.patch().splices.iter().map(|one| one.bytes.len() as i64 - (one.end - one.start) as i64);
             let grown: i64 = grown.sum();
-            assert_eq!(file.after.len() as i64, project.stack.files()[file.source].size as i64 + grown);
+            let Some(source) = file.source().file() else { continue };
+            let before = project.stack.files()[source].size;
+            assert_eq!(file.after().len() as i64, before as i64 + grown);
         }
     }
     assert!(done.len() >= 30, "all tables took part: {done:?}");

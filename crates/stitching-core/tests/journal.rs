@@ -334,7 +334,7 @@ fn a_key_that_is_there_twice(#[case] format: &str, #[case] key: &str, #[case] te
     let path = folder.path().join("mod/goods");
     let project = support::open(&folder);
     let change = switch_off(&project, "goods:coal").expect("a change");
-    assert_eq!(change.files.len(), 1);
+    assert_eq!(change.files().len(), 1);
     commit(&project, &change).expect("written");
     let off = fs::read_to_string(&path).expect("there");
     let keys = |text: &str| {

@@ -249,9 +249,10 @@ fn the_demo_comes_back() {
                 let address = Address::show(&table.name, &record.key.expect("a key"));
                 // A record that is its whole file leaves nothing that could be read.
                 let Ok(change) = switch_off(&project, &address) else { continue };
-                let own = change.files.iter().find(|own| own.source == file).expect("the file");
+                let own =
+                    change.files().iter().find(|own| own.source().file() == Some(file)).expect("the file");
                 let staged = change.applied_to(&project.stack);
-                let kept = match change.own.first() {
+                let kept = match change.own().first() {
                     Some(own) => serde_json::from_slice(&own.after).expect("what is kept"),
                     None => Vec::new(),
                 };
@@ -264,8 +265,8 @@ fn the_demo_comes_back() {
                     schema: stitching_schema(&demo),
                 };
                 let back = switch_on(&after, &address).unwrap_or_else(|error| panic!("{address}: {error}"));
-                let restored = back.files.iter().find(|other| other.to == own.to).expect("the file");
-                assert_eq!(*restored.after, before, "{address}");
+                let restored = back.files().iter().find(|other| other.to() == own.to()).expect("the file");
+                assert_eq!(**restored.after(), before, "{address}");
                 tried += 1;
             }
         }

@@ -1,25 +1,28 @@
-//! All edits of one command, applied together or not at all.
+//! All that one command changes, applied together or not at all. Only the [`Builder`](super::Builder) makes one.
 
-use crate::Error;
 use crate::layers::{FileId, RelPath, Stack};
-use crate::project::Project;
-use crate::text::{EditSet, LineTable, Patch, Text, TextFault, round_trips};
+use crate::text::{EditSet, Encoding, Patch};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-/// All edits of one command.
+/// All that one command changes. A value: it can be shown, tried out in memory and handed to the journal.
 #[derive(Debug, Default)]
 pub struct Change {
-    /// What it does, as an order: "rename reaches:old_mill to new_mill".
-    pub title: String,
-    /// The files it touches, sorted by path.
-    pub files: Vec<FileChange>,
-    /// What changes in the tool's own folder with it.
-    pub own: Vec<OwnChange>,
-    /// What the user should know about it.
-    pub notes: Vec<Note>,
-    /// How many values are rewritten.
-    pub values: usize,
+    pub(super) title: String,
+    pub(super) files: Vec<FileChange>,
+    pub(super) folders: Vec<FolderChange>,
+    pub(super) own: Vec<OwnChange>,
+    pub(super) notes: Vec<Note>,
+    pub(super) values: usize,
+}
+
+/// A folder of the mod that is made or removed by itself.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum FolderChange {
+    /// The folder at this path is made, with those above it.
+    Make(RelPath),
+    /// The folder at this path is removed, if nothing is left in it.
+    Remove(RelPath),
 }
 
 /// A file of the tool's own that changes.
@@ -53,117 +56,137 @@ pub enum Note {
     Follows(String, String),
 }
 
-/// One file before and after.
+/// Where the bytes of a changed file come from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Source {
+    /// They are new.
+    New,
+    /// From this file, which stays as it is: one of a base layer, or one that is copied.
+    CopyOf(FileId),
+    /// From this file of the mod, which is edited, moved or removed.
+    Own(FileId),
+}
+
+/// One file of the mod before and after.
 #[derive(Debug, Clone)]
 pub struct FileChange {
-    /// The file that is read.
-    pub source: FileId,
-    /// Its path.
-    pub from: RelPath,
-    /// The path in the mod that is written.
-    pub to: RelPath,
-    /// Whether the source lies in the mod; if not, it stays as it is and the mod gets a copy.
-    pub in_mod: bool,
-    /// The hash of the source as it was read.
-    pub seen: blake3::Hash,
-    /// What is replaced in its text.
-    pub edits: EditSet,
-    /// What that does to its bytes.
-    pub redo: Patch,
-    /// What undoes that.
-    pub undo: Patch,
-    /// The bytes after the edits.
-    pub after: Arc<Vec<u8>>,
-    /// Their hash.
-    pub after_hash: blake3::Hash,
+    pub(super) source: Source,
+    pub(super) from: Option<RelPath>,
+    pub(super) to: Option<RelPath>,
+    pub(super) declared: Option<Encoding>,
+    pub(super) before_hash: blake3::Hash,
+    pub(super) edits: EditSet,
+    pub(super) redo: Patch,
+    pub(super) undo: Patch,
+    pub(super) after: Arc<Vec<u8>>,
+    pub(super) after_hash: blake3::Hash,
+}
+
+impl Source {
+    /// The file that the bytes come from, if there is one.
+    pub fn file(self) -> Option<FileId> {
+        match self {
+            Source::New => None,
+            Source::CopyOf(file) | Source::Own(file) => Some(file),
+        }
+    }
 }
 
 impl FileChange {
-    /// The change of `file`, whose bytes are `before`, into the file at `to` of the mod. `text` is what was
-    /// read of them; without it nothing is edited.
-    ///
-    /// # Errors
-    /// When the file would not come back as it is, or its encoding does not have a character.
-    pub fn new(
-        project: &Project,
-        file: FileId,
-        to: &RelPath,
-        before: &[u8],
-        text: Option<&Text<'_>>,
-        edits: EditSet,
-    ) -> Result<FileChange, Error> {
-        let entry = &project.stack.files()[file];
-        let path = &entry.path;
-        let broken = || Error::refused(format!("the edits do not fit `{path}`"), "run the command again");
-        let redo = match text {
-            None => Patch::default(),
-            Some(text) => byte_patch(path, before, text, &edits)?,
-        };
-        let after = redo.apply(before).ok_or_else(broken)?;
-        let undo = redo.reversed(before).ok_or_else(broken)?;
-        Ok(FileChange {
-            source: file,
-            from: path.clone(),
-            to: to.clone(),
-            in_mod: project.stack.layers()[entry.layer].is_mod,
-            seen: blake3::hash(before),
-            edits,
-            redo,
-            undo,
-            after_hash: blake3::hash(&after),
-            after: Arc::new(after),
-        })
+    /// Where its bytes come from.
+    pub fn source(&self) -> Source {
+        self.source
     }
-}
 
-/// What `edits` do to the bytes of a file. Refuses what could not be read again as it was meant.
-fn byte_patch(path: &RelPath, before: &[u8], text: &Text<'_>, edits: &EditSet) -> Result<Patch, Error> {
-    let encoding = text.encoding();
-    let name = encoding.name();
-    if !round_trips(before, encoding) {
-        return Err(Error::refused(
-            format!("`{path}` would not come back byte for byte if it were edited as {name}"),
-            "give its table the right `encoding`; nothing was changed",
-        ));
+    /// Its path in the mod before; `None` if it is new there.
+    pub fn from(&self) -> Option<&RelPath> {
+        self.from.as_ref()
     }
-    let guessed = matches!(text.fault(), Some(TextFault::Guessed { .. }));
-    let place = |at: usize| {
-        let (line, column) = LineTable::new(text.as_str(), text.body()).line_column(text.as_str(), at as u32);
-        format!("{path}:{line}:{column}")
-    };
-    let foreign = edits.edits().iter().find(|edit| !edit.text.is_ascii()).filter(|_| guessed);
-    if let Some(edit) = foreign {
-        let at = place(edit.span.start as usize);
-        return Err(Error::refused(
-            format!("{at}: `{}` is to be written, and that the file is in {name} is only a guess", edit.text),
-            format!("write the encoding into the table: encoding = \"{name}\"; nothing was changed"),
-        ));
+
+    /// Its path in the mod after; `None` if it is removed.
+    pub fn to(&self) -> Option<&RelPath> {
+        self.to.as_ref()
     }
-    encoding.patch(text.as_str(), edits).map_err(|wrong| {
-        let code = u32::from(wrong.character);
-        Error::refused(
-            format!("{}: {name} has no character `{}` (U+{code:04X})", place(wrong.at), wrong.character),
-            "choose other letters, or save the file as UTF-8 if the game reads that; nothing was changed",
-        )
-    })
+
+    /// Its path after, or, if it is removed, before.
+    pub fn path(&self) -> &str {
+        self.to.as_ref().or(self.from.as_ref()).map_or("", RelPath::as_str)
+    }
+
+    /// The path that it had in the mod before, if it has another now.
+    pub fn former_path(&self) -> Option<&RelPath> {
+        self.from.as_ref().filter(|from| self.to.as_ref().is_some_and(|to| to != *from))
+    }
+
+    /// Whether the mod gets a copy of a file that stays where it is.
+    pub fn is_copy(&self) -> bool {
+        matches!(self.source, Source::CopyOf(_))
+    }
+
+    /// What is replaced in the text of its source.
+    pub fn edits(&self) -> &EditSet {
+        &self.edits
+    }
+
+    /// What that does to its bytes.
+    pub fn patch(&self) -> &Patch {
+        &self.redo
+    }
+
+    /// Its bytes after the change; none if it is removed.
+    pub fn after(&self) -> &Arc<Vec<u8>> {
+        &self.after
+    }
 }
 
 impl Change {
+    /// What it does, as an order: "rename reaches:old_mill to new_mill".
+    pub fn title(&self) -> &str {
+        &self.title
+    }
+
+    /// The files it touches, sorted by path.
+    pub fn files(&self) -> &[FileChange] {
+        &self.files
+    }
+
+    /// The folders that are made or removed by themselves.
+    pub fn folders(&self) -> &[FolderChange] {
+        &self.folders
+    }
+
+    /// What changes in the tool's own folder with it.
+    pub fn own(&self) -> &[OwnChange] {
+        &self.own
+    }
+
+    /// What the user should know about it, sorted.
+    pub fn notes(&self) -> &[Note] {
+        &self.notes
+    }
+
+    /// How many values are rewritten.
+    pub fn values(&self) -> usize {
+        self.values
+    }
+
     /// The layers as they would be after the change. Nothing is written.
     pub fn applied_to(&self, stack: &Stack) -> Stack {
         let mut staged: BTreeMap<RelPath, Option<Arc<Vec<u8>>>> = BTreeMap::new();
-        for file in self.files.iter().filter(|file| file.in_mod && file.from != file.to) {
-            staged.insert(file.from.clone(), None);
+        for from in self.files.iter().filter_map(|file| file.from.as_ref()) {
+            staged.insert(from.clone(), None);
         }
         for file in &self.files {
-            staged.insert(file.to.clone(), Some(Arc::clone(&file.after)));
+            if let Some(to) = &file.to {
+                staged.insert(to.clone(), Some(Arc::clone(&file.after)));
+            }
         }
         stack.with_staged(&staged)
     }
 
-    /// The former path of a file that the change moves to `path`.
-    pub fn former_path(&self, path: &str) -> Option<String> {
-        let moved = self.files.iter().find(|file| file.to.as_str() == path)?;
-        Some(moved.from.as_str().to_owned())
+    /// The former path of a file that the change moves to `path`, or copies there.
+    pub fn former_path(&self, stack: &Stack, path: &str) -> Option<String> {
+        let moved = self.files.iter().find(|file| file.to.as_ref().is_some_and(|to| to.as_str() == path))?;
+        moved.source.file().map(|file| stack.files()[file].path.to_string())
     }
 }

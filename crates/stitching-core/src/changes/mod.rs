@@ -1,5 +1,6 @@
 //! Changes: values that can be shown, tried out in memory, and handed to the journal.
 
+mod builder;
 mod change;
 mod on_disk;
 mod overlay;
@@ -9,7 +10,8 @@ mod rewrite;
 mod switch;
 mod verify;
 
-pub use change::{Change, FileChange, Note, OwnChange};
+pub use builder::Builder;
+pub use change::{Change, FileChange, FolderChange, Note, OwnChange, Source};
 pub use on_disk::{DiskChange, DiskContent};
 pub use preview::unified_diff;
 pub use rename::{rename, rename_with};

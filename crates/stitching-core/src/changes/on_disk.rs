@@ -1,6 +1,6 @@
 //! What a change does to the files on disk: entries of archives are gathered by archive.
 
-use super::change::{Change, FileChange, OwnChange};
+use super::change::{Change, FileChange, OwnChange, Source};
 use crate::Error;
 use crate::layers::{Archive, EntryChange, Fingerprint, RelPath, Stack};
 use crate::text::{Patch, Splice};
@@ -64,19 +64,22 @@ impl DiskChange {
     fn plain(file: &FileChange) -> DiskChange {
         DiskChange {
             is_own: false,
-            from: file.in_mod.then(|| file.from.clone()),
-            to: Some(file.to.clone()),
-            before: file.in_mod.then(|| Fingerprint::of_bytes(file.seen)),
-            after: Some(Fingerprint::of_bytes(file.after_hash)),
+            from: file.from.clone(),
+            to: file.to.clone(),
+            before: file.from.as_ref().map(|_| Fingerprint::of_bytes(file.before_hash)),
+            after: file.to.as_ref().map(|_| Fingerprint::of_bytes(file.after_hash)),
             redo: file.redo.clone(),
             undo: file.undo.clone(),
-            content: DiskContent::Bytes(Arc::clone(&file.after)),
+            content: match file.to {
+                Some(_) => DiskContent::Bytes(Arc::clone(&file.after)),
+                None => DiskContent::Nothing,
+            },
         }
     }
 
     fn removed(file: &FileChange) -> DiskChange {
-        let before = Some(Fingerprint::of_bytes(file.seen));
-        DiskChange { from: Some(file.from.clone()), before, ..DiskChange::default() }
+        let before = Some(Fingerprint::of_bytes(file.before_hash));
+        DiskChange { from: file.from.clone(), before, ..DiskChange::default() }
     }
 }
 
@@ -135,9 +138,10 @@ impl ArchiveChange {
 /// An entry of an archive that lies in the folder of a base layer comes up with the whole archive, since
 /// the mod's archive takes the place of that of the base.
 fn brought_up(stack: &Stack, file: &FileChange) -> Option<(Arc<Archive>, RelPath, Option<RelPath>)> {
-    let (archive, _) = stack.archive_of(file.source).filter(|_| !file.in_mod)?;
+    let Source::CopyOf(source) = file.source else { return None };
+    let (archive, _) = stack.archive_of(source)?;
     let own = archive.path.as_ref()?;
-    let inner = file.to.as_str().strip_prefix(own.as_str())?.strip_prefix('/')?;
+    let inner = file.to.as_ref()?.as_str().strip_prefix(own.as_str())?.strip_prefix('/')?;
     Some((Arc::clone(archive), RelPath::parse(inner).ok()?, Some(own.clone())))
 }
 
@@ -150,8 +154,9 @@ impl Change {
         let mut out = Vec::new();
         let mut archives: BTreeMap<PathBuf, ArchiveChange> = BTreeMap::new();
         for file in &self.files {
-            let from = stack.mod_archive(&file.from).filter(|_| file.in_mod);
-            let to = match stack.mod_archive(&file.to) {
+            let in_archive = |path: &Option<RelPath>| path.as_ref().and_then(|path| stack.mod_archive(path));
+            let from = in_archive(&file.from);
+            let to = match in_archive(&file.to) {
                 Some(found) => Some((Arc::clone(found.0), found.1, None)),
                 None => brought_up(stack, file),
             };
@@ -175,14 +180,17 @@ impl Change {
                             .entry(archive.file.clone())
                             .or_insert_with(|| ArchiveChange::of(&archive, new))
                             .put(inner, file.after.to_vec()),
-                        None => out.push(DiskChange { from: None, before: None, ..DiskChange::plain(file) }),
+                        None if file.to.is_some() => {
+                            out.push(DiskChange { from: None, before: None, ..DiskChange::plain(file) });
+                        }
+                        None => {}
                     }
                     match from {
                         Some((archive, inner)) => archives
                             .entry(archive.file.clone())
                             .or_insert_with(|| ArchiveChange::of(archive, None))
                             .change(&inner, EntryChange::Remove),
-                        None if file.in_mod => out.push(DiskChange::removed(file)),
+                        None if file.from.is_some() => out.push(DiskChange::removed(file)),
                         None => {}
                     }
                 }

@@ -1,16 +1,17 @@
 //! What the mod adds over a file of a base layer whose tables count together over all layers.
 
-use super::change::{FileChange, Note};
+use super::builder::Builder;
+use super::change::Note;
 use super::rewrite::{Rewrite, by_cell, cell_edits, changed_meanwhile};
 use crate::Error;
-use crate::formats::Addition;
+use crate::formats::{Adds, Part, Place};
 use crate::layers::{FileId, RelPath};
 use crate::links::{Address, Overrides, fingerprint};
 use crate::project::Project;
-use crate::schema::{Table, TableId};
-use crate::tables::read_all;
-use crate::text::{Edit, EditSet, Span, Text};
-use std::collections::{BTreeMap, BTreeSet};
+use crate::schema::{KeyPart, TableId};
+use crate::tables::{Record, read_all};
+use crate::text::{Edit, EditSet, LoadedText, Span, Text};
+use std::collections::{BTreeMap, HashSet};
 
 /// The rewrites of each file, and the fingerprint of the text they were found in.
 pub(super) type ByFile = BTreeMap<FileId, (Option<u64>, Vec<Rewrite>)>;
@@ -27,8 +28,7 @@ pub(super) struct Overlay {
 pub(super) fn take_overlaid(
     project: &Project,
     files: &mut ByFile,
-    moves: &BTreeMap<FileId, RelPath>,
-    notes: &mut BTreeSet<Note>,
+    builder: &mut Builder<'_>,
 ) -> BTreeMap<FileId, Overlay> {
     let (stack, schema) = (&project.stack, &project.schema);
     let mut out = BTreeMap::new();
@@ -47,13 +47,13 @@ pub(super) fn take_overlaid(
             });
         }
         let adds = |rewrite: &Rewrite| {
-            rewrite.record.is_some() && schema.tables[rewrite.table].format.adds_over().is_some()
+            rewrite.record.is_some() && schema.tables[rewrite.table].format.adds().is_some()
         };
         let of_base = !stack.layers()[layer].is_mod;
         let all_add = files.get(&file).is_some_and(|(_, rewrites)| rewrites.iter().all(adds));
         if of_base
             && all_add
-            && !moves.contains_key(&file)
+            && !builder.is_moved(file)
             && let Some((seen, rewrites)) = files.remove(&file)
             && !rewrites.is_empty()
         {
@@ -63,9 +63,9 @@ pub(super) fn take_overlaid(
                 let key = rewrite.record.as_ref().map(|(_, key)| key.as_str()).unwrap_or_default();
                 let address = Address::show(&table.name, key);
                 if table.is_key_field(rewrite.field) {
-                    notes.insert(Note::RecordStays(address.clone()));
+                    builder.note(Note::RecordStays(address.clone()));
                 }
-                notes.insert(Note::Added(address, path.clone()));
+                builder.note(Note::Added(address, path.clone()));
             }
             out.insert(file, Overlay { seen, rewrites });
         }
@@ -73,91 +73,146 @@ pub(super) fn take_overlaid(
     out
 }
 
-/// The mod's file over `file` with the changed values added; `own` is what the change does to it anyway.
-pub(super) fn overlay_change(
+/// Adds what changes of the records of `file` to the mod's file over it. With `notes`, the notes directly above come
+/// along.
+pub(super) fn add_over(
     project: &Project,
+    builder: &mut Builder<'_>,
     file: FileId,
     overlay: &Overlay,
-    own: Option<FileChange>,
     notes: bool,
-) -> Result<FileChange, Error> {
+) -> Result<(), Error> {
     let (stack, entry) = (&project.stack, &project.stack.files()[file]);
     let target = stack.find(stack.top(), &entry.path);
-    let mut before = Vec::new();
-    stack.read(target.unwrap_or(file), &mut before)?;
-    let mut buffer = before.clone();
-    let old = Text::decode(&mut buffer, entry.encoding);
-    let refused = |reason: String| {
-        Error::refused(format!("`{}`: {reason}", entry.path), "choose another key; nothing was changed")
-    };
-    let mut new = match (&own, target) {
-        (Some(own), _) => {
-            let bytes =
-                own.edits.apply(old.as_str().as_bytes()).map_err(|error| refused(error.to_string()))?;
-            String::from_utf8(bytes).map_err(|error| refused(error.to_string()))?
+    let mut bytes = Vec::new();
+    stack.read(file, &mut bytes)?;
+    let loaded = LoadedText::new(bytes, entry.encoding);
+    let text = loaded.text();
+    let below = Below::new(project, file, &text, overlay)?;
+    match target {
+        Some(target) => builder.edit_with(target, |above, edits| below.added_to(above, edits, notes)),
+        None => {
+            let above = Text::of_str("");
+            let edits = EditSet::new(below.added_to(&above, &EditSet::default(), notes)?);
+            let new = edits.ok().and_then(|edits| edits.apply(b"").ok()).unwrap_or_default();
+            builder.create(&entry.path, &String::from_utf8_lossy(&new), Some(file))
         }
-        (None, Some(_)) => old.as_str().to_owned(),
-        (None, None) => String::new(),
-    };
-    let mut below = Vec::new();
-    stack.read(file, &mut below)?;
-    let below = Text::decode(&mut below, entry.encoding);
-    if overlay.seen.is_some_and(|seen| seen != fingerprint(&below)) {
-        return Err(changed_meanwhile(&entry.path));
     }
-    // The edits of each record, and whether its key is among them.
-    let mut records: BTreeMap<(TableId, Span), (Vec<Edit>, bool)> = BTreeMap::new();
-    for of_cell in by_cell(&overlay.rewrites) {
-        let Some((record, _)) = &of_cell[0].record else { continue };
-        let id = of_cell[0].table;
-        let table = &project.schema.tables[id];
-        let is_key = table.is_key_field(of_cell[0].field);
-        let own = records.entry((id, *record)).or_default();
-        own.0.extend(cell_edits(table, &below, of_cell).map_err(refused)?);
-        own.1 |= is_key;
-    }
-    for ((id, record), (edits, whole)) in records {
-        let table = &project.schema.tables[id];
-        let edits = EditSet::new(edits).map_err(|error| refused(error.to_string()))?;
-        let Some(adds) = table.format.adds_over() else { continue };
-        if !adds.adds_values() && is_there(table, &entry.path, &below, record, &edits, &new) {
-            return Err(refused(
-                "the mod has a part of the record already, and the rest cannot be added to it".to_owned(),
-            ));
-        }
-        let added =
-            adds.add_over(&Addition { below: &below, record, edits: &edits, whole, notes, above: &new });
-        new = added
-            .ok_or_else(|| refused("there is no place in it for what changes of the base".to_owned()))?;
-    }
-    let edit = one_edit(old.as_str(), &new, target.is_none());
-    FileChange::new(project, target.unwrap_or(file), &entry.path, &before, Some(&old), edit)
 }
 
-/// Whether `above` has the record already that the one at `record` of `below` becomes with `edits`.
-fn is_there(
-    table: &Table,
-    path: &RelPath,
-    below: &Text<'_>,
-    record: Span,
-    edits: &EditSet,
-    above: &str,
-) -> bool {
-    let edited = edits.apply(below.as_str().as_bytes()).ok().and_then(|bytes| String::from_utf8(bytes).ok());
-    let Some(edited) = edited else { return false };
-    let at = read_all(table, path, below).iter().position(|own| own.span == record);
-    let after = read_all(table, path, &Text::of_file(&edited));
-    let key = at.and_then(|at| after.get(at)?.key.clone());
-    key.is_some() && read_all(table, path, &Text::of_file(above)).iter().any(|own| own.key == key)
+/// A file of a base layer, and what becomes of its records in the mod.
+struct Below<'b> {
+    project: &'b Project,
+    path: &'b RelPath,
+    text: &'b Text<'b>,
+    /// For each record its edits, and whether its key is among them.
+    records: BTreeMap<(TableId, Span), (EditSet, bool)>,
 }
 
-/// The one edit that turns `old` into `new`: what is equal at both ends stays.
-fn one_edit(old: &str, new: &str, whole: bool) -> EditSet {
-    let equal = |a: &mut dyn Iterator<Item = char>, b: &mut dyn Iterator<Item = char>| {
-        a.zip(b).take_while(|(a, b)| a == b).map(|(a, _)| a.len_utf8()).sum::<usize>()
-    };
-    let head = if whole { 0 } else { equal(&mut old.chars(), &mut new.chars()) };
-    let tail = if whole { 0 } else { equal(&mut old[head..].chars().rev(), &mut new[head..].chars().rev()) };
-    let edit = Edit { span: Span::new(head, old.len() - tail), text: new[head..new.len() - tail].to_owned() };
-    EditSet::new(vec![edit]).unwrap_or_default()
+impl<'b> Below<'b> {
+    fn new(
+        project: &'b Project,
+        file: FileId,
+        text: &'b Text<'b>,
+        overlay: &Overlay,
+    ) -> Result<Below<'b>, Error> {
+        let path = &project.stack.files()[file].path;
+        if overlay.seen.is_some_and(|seen| seen != fingerprint(text)) {
+            return Err(changed_meanwhile(path));
+        }
+        let refused = |reason: String| refused(path, &reason);
+        let mut records: BTreeMap<(TableId, Span), (EditSet, bool)> = BTreeMap::new();
+        for of_cell in by_cell(&overlay.rewrites) {
+            let Some((record, _)) = &of_cell[0].record else { continue };
+            let id = of_cell[0].table;
+            let table = &project.schema.tables[id];
+            let is_key = table.is_key_field(of_cell[0].field);
+            let own = records.entry((id, *record)).or_default();
+            let edits = cell_edits(table, text, of_cell).map_err(refused)?;
+            own.0.add(edits).map_err(|error| refused(error.to_string()))?;
+            own.1 |= is_key;
+        }
+        Ok(Below { project, path, text, records })
+    }
+
+    /// The edits that add the records to the file that lies above, which gets `pending` too.
+    fn added_to(&self, above: &Text<'_>, pending: &EditSet, notes: bool) -> Result<Vec<Edit>, Error> {
+        let schema = &self.project.schema;
+        let mut edits = Vec::new();
+        let mut by_format: BTreeMap<&str, Vec<TableId>> = BTreeMap::new();
+        for (table, _) in self.records.keys() {
+            let tables = by_format.entry(schema.tables[*table].format_name).or_default();
+            if !tables.contains(table) {
+                tables.push(*table);
+            }
+        }
+        for tables in by_format.into_values() {
+            let format = &schema.tables[tables[0]].format;
+            let (Some(from), Some(mut to)) = (format.editor(self.text), format.editor(above)) else {
+                continue;
+            };
+            to.expect_edits(pending);
+            for id in tables {
+                let table = &schema.tables[id];
+                if table.format.adds() == Some(Adds::Records) {
+                    self.refuse_there(id, above, pending)?;
+                }
+                let key: Vec<&str> = table
+                    .key
+                    .iter()
+                    .filter_map(|part| match part {
+                        KeyPart::Field(field) => Some(table.fields[*field].name.as_str()),
+                        KeyPart::Stem | KeyPart::Path => None,
+                    })
+                    .collect();
+                let own =
+                    self.records.range((id, Span::default())..).take_while(|((table, _), _)| *table == id);
+                for ((_, record), (edits, whole)) in own {
+                    let part = Part { record: *record, edits, whole: *whole, notes, key: &key };
+                    let added = from.take(&part).and_then(|entry| to.insert(&entry, Place::Last));
+                    added.map_err(|reason| {
+                        refused(
+                            self.path,
+                            &format!("there is no place in it for what changes of the base: {reason}"),
+                        )
+                    })?;
+                }
+            }
+            edits.extend(to.finish());
+        }
+        Ok(edits)
+    }
+
+    /// Refuses where the file above has one of the records already.
+    fn refuse_there(&self, id: TableId, above: &Text<'_>, pending: &EditSet) -> Result<(), Error> {
+        let table = &self.project.schema.tables[id];
+        let own = |(table, _): &&(TableId, Span)| *table == id;
+        let all =
+            self.records.iter().filter(|(at, _)| own(at)).flat_map(|(_, (edits, _))| edits.edits().to_vec());
+        let applied = |text: &Text<'_>, edits: &EditSet| {
+            let bytes = edits.apply(text.as_str().as_bytes()).ok();
+            bytes.and_then(|bytes| String::from_utf8(bytes).ok()).unwrap_or_default()
+        };
+        let edited = applied(self.text, &EditSet::new(all.collect()).unwrap_or_default());
+        let above = applied(above, pending);
+        let there: HashSet<String> = read_all(table, self.path, &Text::of_file(&above))
+            .into_iter()
+            .filter_map(|record| record.key)
+            .collect();
+        let after = read_all(table, self.path, &Text::of_file(&edited));
+        let before = read_all(table, self.path, self.text);
+        let is_there = |(before, after): (Record, Record)| {
+            let is_touched = self.records.contains_key(&(id, before.span));
+            is_touched && after.key.is_some_and(|key| there.contains(&key))
+        };
+        if !there.is_empty() && before.into_iter().zip(after).any(is_there) {
+            let reason = "the mod has a part of the record already, and the rest cannot be added to it";
+            return Err(refused(self.path, reason));
+        }
+        Ok(())
+    }
+}
+
+fn refused(path: &RelPath, reason: &str) -> Error {
+    Error::refused(format!("`{path}`: {reason}"), "choose another key; nothing was changed")
 }

@@ -3,10 +3,11 @@
 //! **Limitations.** Files that are not UTF-8 are shown decoded, and entries of archives as if they were
 //! files; git cannot apply these.
 
-use super::{Change, FileChange};
+use super::{Change, FileChange, Source};
 use crate::Error;
+use crate::layers::RelPath;
 use crate::project::Project;
-use crate::text::{Edit, Encoding, Text};
+use crate::text::{Edit, Encoding, Span, Text};
 use std::collections::{HashMap, VecDeque};
 use std::fmt::Write as _;
 use std::ops::Range;
@@ -28,35 +29,53 @@ pub fn unified_diff(project: &Project, change: &Change) -> Result<String, Error>
 }
 
 fn write_file(project: &Project, file: &FileChange, out: &mut String) -> Result<(), Error> {
-    let declared = project.stack.files()[file.source].encoding;
+    let declared = file.declared;
     let mut bytes = Vec::new();
-    match file.in_mod {
-        true => project.stack.read(file.source, &mut bytes)?,
-        false => bytes.extend_from_slice(&file.after),
-    }
+    let own = match file.source {
+        Source::Own(source) => {
+            project.stack.read(source, &mut bytes)?;
+            true
+        }
+        Source::New | Source::CopyOf(_) => {
+            bytes.extend_from_slice(&file.after);
+            false
+        }
+    };
     let binary = Encoding::recognise(&bytes, declared).is_none();
     let text = Text::decode(&mut bytes, declared);
     let prefix = prefix(project);
-    let (from, to) = (format!("{prefix}{}", file.from), format!("{prefix}{}", file.to));
-    let from = if file.in_mod { from } else { to.clone() };
+    let path = |path: &Option<RelPath>| format!("{prefix}{}", path.as_ref().map_or("", RelPath::as_str));
+    let to = path(if file.to.is_some() { &file.to } else { &file.from });
+    let from = if own { path(&file.from) } else { to.clone() };
     let _ = writeln!(out, "diff --git a/{from} b/{to}");
-    if !file.in_mod {
+    if !own {
         let _ = writeln!(out, "new file mode 100644");
+    } else if file.to.is_none() {
+        let _ = writeln!(out, "deleted file mode 100644");
     } else if from != to {
         let _ = writeln!(out, "similarity index 90%\nrename from {from}\nrename to {to}");
     }
-    let old = if file.in_mod { header("a", &from) } else { "/dev/null".to_owned() };
+    let side = |there: bool, side: &str, path: &str| match there {
+        true => format!("{side}/{path}"),
+        false => "/dev/null".to_owned(),
+    };
     if binary {
-        let old = if file.in_mod { format!("a/{from}") } else { old };
-        let _ = writeln!(out, "Binary files {old} and b/{to} differ");
+        let (old, new) = (side(own, "a", &from), side(file.to.is_some(), "b", &to));
+        let _ = writeln!(out, "Binary files {old} and {new} differ");
         return Ok(());
     }
-    let hunks = match file.in_mod {
-        true => Hunks::of_edits(text.as_str(), file.edits.edits()),
-        false => Hunks::of_new(text.as_str()),
+    let hunks = match (own, &file.to) {
+        (true, Some(_)) => Hunks::of_edits(text.as_str(), file.edits.edits()),
+        (true, None) => {
+            let whole = Edit { span: Span::new(0, text.as_str().len()), text: String::new() };
+            Hunks::of_edits(text.as_str(), &[whole])
+        }
+        (false, _) => Hunks::of_new(text.as_str()),
     };
     if !hunks.regions.is_empty() {
-        let _ = writeln!(out, "--- {old}\n+++ {}", header("b", &to));
+        let old = if own { header("a", &from) } else { "/dev/null".to_owned() };
+        let new = if file.to.is_some() { header("b", &to) } else { "/dev/null".to_owned() };
+        let _ = writeln!(out, "--- {old}\n+++ {new}");
         hunks.write(out);
     }
     Ok(())
@@ -92,9 +111,11 @@ impl<'t> Hunks<'t> {
         while let Some(first) = edits.get(next) {
             let start = line_start(first.span.start as usize);
             let (mut after, mut copied, mut end) = (String::new(), start, start);
-            // An edit may reach into further lines, on which the next one begins.
+            // An edit may reach into further lines, on which the next one begins. The end of a last line without a
+            // line end belongs to it.
+            let is_within = |at: usize, end: usize| at < end || (at == end && !before[..end].ends_with('\n'));
             while let Some(edit) =
-                edits.get(next).filter(|edit| end == start || (edit.span.start as usize) < end)
+                edits.get(next).filter(|edit| end == start || is_within(edit.span.start as usize, end))
             {
                 let (from, to) = (edit.span.start as usize, edit.span.end as usize);
                 after.push_str(&before[copied..from]);

@@ -9,8 +9,9 @@
 //! **Limitations.** A file of the base cannot be moved, only copied under its new name. If it refers to
 //! what is renamed, the mod gets a copy under the old name too, so that nothing dangles.
 
-use super::change::{Change, FileChange, Note};
-use super::overlay::{ByFile, overlay_change, take_overlaid};
+use super::builder::Builder;
+use super::change::{Change, Note};
+use super::overlay::{ByFile, add_over, take_overlaid};
 use super::rewrite::{Rewrite, by_cell, cell_edits, changed_meanwhile};
 use crate::Error;
 use crate::formats::decode;
@@ -22,8 +23,7 @@ use crate::links::{
 use crate::project::Project;
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId, Texts};
 use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece, shown_key};
-use crate::text::{EditSet, Span, Text};
-use rayon::prelude::*;
+use crate::text::{Edit, Span, Text};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 /// Builds the change that gives the record at `address` the key `new`, everywhere.
@@ -55,9 +55,9 @@ pub fn rename_with(project: &Project, address: &str, new: &str, notes: bool) -> 
     let new_key = new_key(table, &found.key, new)?;
     refuse_taken(project, found.table, &found.key, &new_key, new)?;
     let shown = shown_key(&new_key);
-    let mut work = Work::new(project);
+    let title = format!("rename {} to {shown}", Address::show(&table.name, &found.key));
+    let mut work = Work::new(project, title);
     work.with_notes = notes;
-    work.change.title = format!("rename {} to {shown}", Address::show(&table.name, &found.key));
     work.add_record(&found, &new_key)?;
     while !work.pending.is_empty() {
         work.round()?;
@@ -88,23 +88,19 @@ struct Work<'p> {
     pending: Vec<Item>,
     done: HashSet<Thing>,
     rewrites: BTreeMap<FileId, (u64, Vec<Rewrite>)>,
-    moves: BTreeMap<FileId, RelPath>,
-    change: Change,
-    notes: BTreeSet<Note>,
+    builder: Builder<'p>,
     /// Whether what is added over a base layer has the notes above it.
     with_notes: bool,
 }
 
 impl<'p> Work<'p> {
-    fn new(project: &'p Project) -> Work<'p> {
+    fn new(project: &'p Project, title: String) -> Work<'p> {
         Work {
             project,
             pending: Vec::new(),
             done: HashSet::new(),
             rewrites: BTreeMap::new(),
-            moves: BTreeMap::new(),
-            change: Change::default(),
-            notes: BTreeSet::new(),
+            builder: Builder::new(project, title),
             with_notes: false,
         }
     }
@@ -192,7 +188,7 @@ impl<'p> Work<'p> {
                         let name = &self.project.schema.tables[*table].name;
                         self.refuse_existing(*table, &item.new, old)?;
                         let (before, after) = (Address::show(name, old), Address::show(name, &item.new));
-                        self.notes.insert(Note::Follows(before, after));
+                        self.builder.note(Note::Follows(before, after));
                     }
                     self.add(item)?;
                 }
@@ -225,24 +221,14 @@ impl<'p> Work<'p> {
         Error::refused(format!("{at}{reason}"), "choose another key; nothing was changed")
     }
 
-    /// Notes that the effective file at `old` goes to `new`.
+    /// Moves the effective file at `old` to `new`.
     fn move_file(&mut self, old: &RelPath, new: &RelPath) -> Result<(), Error> {
         let stack = &self.project.stack;
-        new.check_portable().map_err(|error| Error::refused(error.to_string(), "choose another key"))?;
-        let effective = stack.effective(stack.top());
-        let taken = effective.iter().map(|id| &stack.files()[*id].path);
-        if let Some(other) = taken.filter(|path| *path != old).find(|path| path.folded() == new.folded()) {
-            let reason = if other == new {
-                format!("there is a file `{other}` already")
-            } else {
-                format!("`{new}` would collide with `{other}` where upper and lower case are not told apart")
-            };
-            return Err(Error::refused(reason, "choose another key; nothing was changed"));
+        let mut effective = stack.effective(stack.top()).into_iter();
+        match effective.find(|id| stack.files()[*id].path == *old) {
+            Some(file) => self.builder.move_to(file, new),
+            None => Ok(()),
         }
-        if let Some(file) = effective.into_iter().find(|id| stack.files()[*id].path == *old) {
-            self.moves.insert(file, new.clone());
-        }
-        Ok(())
     }
 
     /// Refuses a key that a record of `table` has already, other than the one renamed from `old`.
@@ -257,49 +243,17 @@ impl<'p> Work<'p> {
         for (file, (seen, rewrites)) in std::mem::take(&mut self.rewrites) {
             files.insert(file, (Some(seen), rewrites));
         }
-        for file in self.moves.keys() {
-            files.entry(*file).or_default();
-        }
-        let overlaid = take_overlaid(project, &mut files, &self.moves, &mut self.notes);
+        let overlaid = take_overlaid(project, &mut files, &mut self.builder);
         let of_overlays = overlaid.values().map(|overlay| overlay.rewrites.len()).sum::<usize>();
-        self.change.values = files.values().map(|(_, rewrites)| rewrites.len()).sum::<usize>() + of_overlays;
-        let moves = &self.moves;
-        let files: Vec<_> = files.into_iter().collect();
-        let mut changes: Vec<FileChange> = files
-            .par_iter()
-            .with_max_len(1)
-            .map(|(file, (seen, rewrites))| file_change(project, *file, *seen, rewrites, moves.get(file)))
-            .collect::<Result<_, Error>>()?;
+        self.builder.count(files.values().map(|(_, rewrites)| rewrites.len()).sum::<usize>() + of_overlays);
+        let files: Vec<_> = files.into_iter().filter(|(_, (_, rewrites))| !rewrites.is_empty()).collect();
+        self.builder.edit_all(&files, |file, text, (seen, rewrites)| {
+            file_edits(project, file, text, *seen, rewrites)
+        })?;
         for (file, overlay) in overlaid {
-            let own = changes
-                .iter()
-                .position(|change| change.in_mod && change.from == project.stack.files()[file].path);
-            let own = own.map(|at| changes.swap_remove(at));
-            changes.push(overlay_change(project, file, &overlay, own, self.with_notes)?);
+            add_over(project, &mut self.builder, file, &overlay, self.with_notes)?;
         }
-        changes.sort_by(|a, b| a.to.cmp(&b.to));
-        for file in &changes {
-            let layer = project.layer_name(file.source).to_owned();
-            let (from, to) = (file.from.to_string(), file.to.to_string());
-            if !file.in_mod && from == to && !project.stack.files()[file.source].merged {
-                self.notes.insert(Note::BroughtUp(from, layer));
-            } else if !file.in_mod && from != to {
-                self.notes.insert(Note::StaysInBase(from, to));
-            } else if from != to {
-                self.notes.insert(Note::Moved(from, to));
-            }
-        }
-        // The base's file is still there under its old name, where its references would dangle now;
-        // so the mod also replaces it there.
-        let left =
-            changes.iter().filter(|file| !file.in_mod && file.from != file.to && !file.edits.is_empty());
-        let left: Vec<FileChange> =
-            left.map(|file| FileChange { to: file.from.clone(), ..file.clone() }).collect();
-        self.change.files = changes;
-        self.change.files.extend(left);
-        self.change.files.sort_by(|a, b| a.to.cmp(&b.to));
-        self.change.notes = self.notes.into_iter().collect();
-        Ok(self.change)
+        self.builder.finish()
     }
 }
 
@@ -538,36 +492,26 @@ fn plan(schema: &Schema, id: TableId, items: &[Item], wanted: &Wanted) -> Option
     Some(TableScan { fields, needles, hashes: None })
 }
 
-/// Puts the rewrites of a file together with its text.
-fn file_change(
+/// The edits that make the rewrites of a file.
+fn file_edits(
     project: &Project,
     file: FileId,
+    text: &Text<'_>,
     seen: Option<u64>,
     rewrites: &[Rewrite],
-    moved: Option<&RelPath>,
-) -> Result<FileChange, Error> {
-    let entry = &project.stack.files()[file];
-    let to = moved.unwrap_or(&entry.path);
-    let mut before = Vec::new();
-    project.stack.read(file, &mut before)?;
-    if rewrites.is_empty() {
-        // A file that is only moved may be no text at all; its bytes are taken as they are.
-        return FileChange::new(project, file, to, &before, None, EditSet::default());
-    }
-    let mut buffer = before.clone();
-    let text = Text::decode(&mut buffer, entry.encoding);
-    if seen.is_some_and(|seen| seen != fingerprint(&text)) {
-        return Err(changed_meanwhile(&entry.path));
+) -> Result<Vec<Edit>, Error> {
+    let path = &project.stack.files()[file].path;
+    if seen.is_some_and(|seen| seen != fingerprint(text)) {
+        return Err(changed_meanwhile(path));
     }
     let refused = |reason: String| {
-        Error::refused(format!("`{}`: {reason}", entry.path), "choose another key; nothing was changed")
+        Error::refused(format!("`{path}`: {reason}"), "choose another key; nothing was changed")
     };
     let mut edits = Vec::new();
     for own in by_cell(rewrites) {
-        edits.extend(cell_edits(&project.schema.tables[own[0].table], &text, own).map_err(refused)?);
+        edits.extend(cell_edits(&project.schema.tables[own[0].table], text, own).map_err(refused)?);
     }
-    let edits = EditSet::new(edits).map_err(|error| refused(error.to_string()))?;
-    FileChange::new(project, file, to, &before, Some(&text), edits)
+    Ok(edits)
 }
 
 /// The new key as kept in memory, checked against the rules of its fields.

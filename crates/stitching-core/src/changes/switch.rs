@@ -1,7 +1,8 @@
 //! Switching entries off and on: in the format's own syntax for notes where it has one that fits,
 //! otherwise by taking them out and keeping them aside.
 
-use super::change::{Change, FileChange, Note, OwnChange};
+use super::builder::Builder;
+use super::change::{Change, Note, OwnChange};
 use crate::Error;
 use crate::formats::{OffStyle, decode};
 use crate::layers::{FileId, Kept, OWN_FOLDER, RelPath};
@@ -9,7 +10,7 @@ use crate::links::{Address, Found, Switched, SwitchedBy, resolve, switched, with
 use crate::project::Project;
 use crate::schema::Table;
 use crate::tables::{Reader, RecordView, all_fields, read_records_at};
-use crate::text::{Edit, EditSet, Span, Text};
+use crate::text::{Edit, Span, Text};
 use std::collections::{BTreeMap, HashSet};
 
 /// Of what stands around a piece that is kept aside, so many bytes are remembered on each side.
@@ -21,7 +22,7 @@ const AROUND: usize = 200;
 /// # Errors
 /// When the address names nothing, or what it names cannot be switched off.
 pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
-    let mut change = Change { title: format!("switch off {address}"), ..Change::default() };
+    let mut builder = Builder::new(project, format!("switch off {address}"));
     if let Some((file, line)) = line_address(project, address) {
         let span = line_span(project, file, line)?;
         let style = styles(project, file).into_iter().find(|style| matches!(style, OffStyle::Lines(..)));
@@ -30,10 +31,10 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
             let reason = format!("`{path}` has no syntax that makes a line a note");
             return Err(Error::refused(reason, "name the record or the field instead: table:key.field"));
         };
-        edit_file(project, file, &mut change, |text| {
-            style.switch_off(text.as_str(), span).ok_or_else(|| unfit(address))
-        })?;
-        return Ok(change);
+        builder.count(1);
+        builder
+            .edit_with(file, |text, _| style.switch_off(text.as_str(), span).ok_or_else(|| unfit(address)))?;
+        return builder.finish();
     }
     let (found, value) = find(project, address)?;
     let table = &project.schema.tables[found.table];
@@ -56,7 +57,8 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
     }
     for (file, records) in files {
         let path = &project.stack.files()[file].path;
-        edit_file(project, file, &mut change, |text| {
+        builder.count(1);
+        builder.edit_with(file, |text, _| {
             let spans = match found.field {
                 None => records,
                 Some(field) => entries(table, path, text, &records, field, value.as_deref())?,
@@ -82,12 +84,12 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
     }
     if !kept.is_empty() {
         for piece in &kept {
-            change.notes.push(Note::KeptAside(piece.path.clone()));
+            builder.note(Note::KeptAside(piece.path.clone()));
         }
         let all = project.stack.kept().iter().cloned().chain(kept).collect();
-        change.own.push(own_change(project, all)?);
+        builder.write_own(own_change(project, all)?);
     }
-    Ok(change)
+    builder.finish()
 }
 
 /// Builds the change that switches on again what `address` names, as `stitching off` lists it.
@@ -113,7 +115,7 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
         };
         return Err(Error::Unknown { what: "switched off entry", name: address.to_owned(), help });
     }
-    let mut change = Change { title: format!("switch on {address}"), ..Change::default() };
+    let mut builder = Builder::new(project, format!("switch on {address}"));
     let mut edits: BTreeMap<FileId, Vec<Edit>> = BTreeMap::new();
     let mut gone = Vec::new();
     for own in meant {
@@ -139,13 +141,14 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
         }
     }
     for (file, own) in edits {
-        edit_file(project, file, &mut change, |_| Ok(own.clone()))?;
+        builder.count(1);
+        builder.edit(file, own)?;
     }
     if !gone.is_empty() {
         let left = project.stack.kept().iter().enumerate().filter(|(at, _)| !gone.contains(at));
-        change.own.push(own_change(project, left.map(|(_, kept)| kept.clone()).collect())?);
+        builder.write_own(own_change(project, left.map(|(_, kept)| kept.clone()).collect())?);
     }
-    Ok(change)
+    builder.finish()
 }
 
 /// What an address names: a record or a field, and perhaps the value of one item.
@@ -291,35 +294,6 @@ fn entries(
         None => format!("the record has no `{}`", table.fields[field].name),
     };
     Err(Error::refused(reason, "`stitching show` tells what it has; nothing was changed"))
-}
-
-/// Adds the change of one file. A file of a base layer comes up into the mod.
-fn edit_file(
-    project: &Project,
-    file: FileId,
-    change: &mut Change,
-    edits: impl FnOnce(&Text<'_>) -> Result<Vec<Edit>, Error>,
-) -> Result<(), Error> {
-    let entry = &project.stack.files()[file];
-    let mut before = Vec::new();
-    project.stack.read(file, &mut before)?;
-    let mut buffer = before.clone();
-    let text = Text::decode(&mut buffer, entry.encoding);
-    if !text.editable() {
-        let reason =
-            format!("`{}` would have to be edited, and bytes in it are not text in its encoding", entry.path);
-        return Err(Error::refused(reason, "give its table the right `encoding`; nothing was changed"));
-    }
-    let edits = EditSet::new(edits(&text)?)
-        .map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
-    change.values += 1;
-    let new = FileChange::new(project, file, &entry.path, &before, Some(&text), edits)?;
-    if !new.in_mod {
-        let layer = project.layer_name(file).to_owned();
-        change.notes.push(Note::BroughtUp(entry.path.to_string(), layer));
-    }
-    change.files.push(new);
-    Ok(())
 }
 
 fn keep(project: &Project, found: &Found, path: &RelPath, piece: Piece) -> Kept {

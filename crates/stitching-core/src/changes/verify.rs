@@ -18,7 +18,7 @@ pub fn verify(project: &Project, change: &Change) -> Result<(), Error> {
         return Ok(());
     }
     let before = problems(&project.stack, &project.schema);
-    let new = new_errors(&before, after, |path| change.former_path(path));
+    let new = new_errors(&before, after, |path| change.former_path(&project.stack, path));
     if new.is_empty() {
         return Ok(());
     }

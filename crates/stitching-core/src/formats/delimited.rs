@@ -1,6 +1,8 @@
 //! Delimited text: a row a line, cells between delimiters.
 
-use super::adding::{Addition, AddsOver, append};
+mod editing;
+
+use super::editing::Editor;
 use super::{
     BlockState, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink,
 };
@@ -187,8 +189,8 @@ impl Format for Delimited {
         true
     }
 
-    fn adds_over(&self) -> Option<&dyn AddsOver> {
-        Some(self)
+    fn editor<'t>(&'t self, text: &Text<'t>) -> Option<Editor<'t>> {
+        Some(editing::editor(self, text))
     }
 
     fn off_style(&self) -> OffStyle {
@@ -197,26 +199,6 @@ impl Format for Delimited {
 
     fn escape_byte(&self) -> Option<u8> {
         self.quoted.then_some(b'"')
-    }
-}
-
-impl AddsOver for Delimited {
-    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
-        let Addition { below, record, above, .. } = *what;
-        let text = below.as_str();
-        let row = what.edited(record)?;
-        let end = what.line_end();
-        let there = Text::of_file(above);
-        if matches!(self.header, Header::Named(_)) {
-            return Some(append(above, &row, end));
-        }
-        let (names, header) = Rows::new(self, below).header(&mut Ignore)?;
-        match Rows::new(self, &there).header(&mut Ignore) {
-            None => Some(append(&append(above, header.of(text), end), &row, end)),
-            // Columns in another order would put values under the wrong names.
-            Some((own, _)) if own == names => Some(append(above, &row, end)),
-            Some(_) => None,
-        }
     }
 }
 

@@ -4,9 +4,11 @@
 //! `{value}`. The section's name is `{section}`, or the parts of a template (`[[reach {name}]]`). A value
 //! that goes over several lines has a cell for each, and so has a key that is written several times.
 
+mod editing;
+
+use super::editing::Editor;
 use super::{
-    Addition, AddsOver, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, Names, OffStyle, RawRecord,
-    RecordSink,
+    Adds, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, Names, OffStyle, RawRecord, RecordSink,
 };
 use crate::text::{Span, Template, Text};
 use memchr::memchr;
@@ -210,19 +212,19 @@ impl Format for Ini {
     }
 
     fn entry(&self, text: &Text<'_>, cell: Span) -> Option<Span> {
-        let every = Ini { by_key: true, section: None, head: Some(String::new()), ..self.clone() };
-        let keys = every.keys_of(text).into_iter();
-        let mut around =
-            keys.map(|key| key.span).filter(|key| key.start <= cell.start && cell.end <= key.end);
-        around.next()
+        editing::entry_around(self, text, cell)
     }
 
     fn escape_byte(&self) -> Option<u8> {
         None
     }
 
-    fn adds_over(&self) -> Option<&dyn AddsOver> {
-        Some(self)
+    fn editor<'t>(&'t self, text: &Text<'t>) -> Option<Editor<'t>> {
+        Some(editing::editor(self, text))
+    }
+
+    fn adds(&self) -> Option<Adds> {
+        Some(Adds::Values)
     }
 
     fn absent(&self, column: &str) -> Option<&str> {
@@ -260,118 +262,6 @@ impl Ini {
             }
         }
         out
-    }
-}
-
-impl AddsOver for Ini {
-    fn adds_values(&self) -> bool {
-        true
-    }
-
-    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
-        let Addition { below, record, edits, whole, notes, above } = *what;
-        let text = below.as_str();
-        let every = Ini { by_key: true, section: None, head: Some(String::new()), ..self.clone() };
-        let keys = every.keys_of(below);
-        let mine = keys.iter().filter(|key| key.span.start >= record.start && key.span.end <= record.end);
-        let touched = |key: &&KeyPlace| {
-            whole
-                || edits
-                    .edits()
-                    .iter()
-                    .any(|edit| edit.span.start >= key.span.start && edit.span.end <= key.span.end)
-        };
-        let mine: Vec<&KeyPlace> = mine.collect();
-        let section = mine
-            .first()
-            .map_or_else(|| self.section_at(below, record), |key| key.section.of(text).to_owned());
-        // Where the section's own name is what changes, it changes with it.
-        let name_span = mine.first().map_or(record, |key| key.section);
-        let section = what.edited(name_span).filter(|_| !name_span.is_empty()).unwrap_or(section);
-        let line_end = what.line_end();
-        let there = Text::of_str(above);
-        let mut theirs = every.keys_of(&there);
-        theirs.retain(|key| self.same(key.section.of(above).trim(), section.trim()));
-        let name = |text: &str, key: &KeyPlace| {
-            let line = key.span.of(text);
-            line[..line.find(self.assign).unwrap_or(line.len())].trim().to_owned()
-        };
-        let mut lines = String::new();
-        for key in mine.into_iter().filter(touched) {
-            // What the higher file has already stays as it is.
-            if theirs.iter().any(|own| self.same(&name(above, own), &name(text, key))) {
-                continue;
-            }
-            if notes {
-                lines.push_str(self.notes_above(text, key.span.start as usize));
-            }
-            lines.push_str(&what.edited(key.span).unwrap_or_default());
-            lines.push_str(line_end);
-        }
-        if let Some(last) = theirs.last() {
-            let at = last.span.end as usize;
-            let at = memchr(b'\n', &above.as_bytes()[at..]).map_or(above.len(), |end| at + end + 1);
-            let gap = if above[..at].ends_with('\n') { "" } else { line_end };
-            return Some(format!("{}{gap}{lines}{}", &above[..at], &above[at..]));
-        }
-        let gap = match above {
-            "" => String::new(),
-            above if above.ends_with('\n') => line_end.to_owned(),
-            _ => line_end.repeat(2),
-        };
-        Some(match section.is_empty() {
-            true => format!("{lines}{above}"),
-            false => {
-                let header = text[..name_span.start as usize].rfind('[').unwrap_or(0);
-                let notes = if notes { self.notes_above(text, header) } else { "" };
-                format!("{above}{gap}{notes}[{section}]{line_end}{lines}")
-            }
-        })
-    }
-}
-
-/// A key with its value, and the name of the section it is in (empty before the first).
-struct KeyPlace {
-    span: Span,
-    section: Span,
-}
-
-impl Ini {
-    /// All keys of a file; the format must be one in which each key is a record, of any section.
-    fn keys_of(&self, text: &Text<'_>) -> Vec<KeyPlace> {
-        struct Places(Vec<KeyPlace>);
-        impl RecordSink for Places {
-            fn record(&mut self, record: &RawRecord<'_>) {
-                let section = record.cells.first().map_or(Span::default(), |cell| cell.cell.span);
-                self.0.push(KeyPlace { span: record.span, section });
-            }
-            fn fault(&mut self, _fault: Fault) {}
-        }
-        let mut places = Places(Vec::new());
-        self.read(text, &[Column { name: SECTION, optional: false }], &mut places);
-        places.0
-    }
-
-    /// The notes on the lines directly above the one with byte `at`, with their line ends.
-    fn notes_above<'t>(&self, text: &'t str, at: usize) -> &'t str {
-        let end = text[..at].rfind('\n').map_or(0, |line| line + 1);
-        let mut start = end;
-        while start > 0 {
-            let line = text[..start - 1].rfind('\n').map_or(0, |line| line + 1);
-            let shown = text[line..start].trim_start();
-            if !self.comments.iter().any(|mark| shown.starts_with(mark.as_str())) {
-                break;
-            }
-            start = line;
-        }
-        &text[start..end]
-    }
-
-    /// The name of the section at `record`, which has no key.
-    fn section_at(&self, text: &Text<'_>, record: Span) -> String {
-        let line = text.as_str().get(record.start as usize..).unwrap_or("");
-        let inside = line.trim_start_matches('[').split([']', '\n']).next().unwrap_or("");
-        inside.trim().to_owned()
     }
 }
 
@@ -744,15 +634,15 @@ impl<'r> Reader<'r> {
             |cell: &&ColumnCell| cell.cell.span.end <= section.name.end && Some(cell.column) != self.key;
         let names: Vec<ColumnCell> = section.cells.iter().take_while(is_name).copied().collect();
         let mut cells = names.clone();
-        let rest = &section.cells[names.len()..];
+        let mut rest = section.cells[names.len()..].iter().peekable();
         for (number, key) in section.seen.iter().enumerate() {
             let next = section.seen.get(number + 1).map_or(u32::MAX, |next| next.start);
-            let own = rest.iter().filter(|cell| {
-                let start = cell.cell.span.start;
-                start >= key.start && start < next
-            });
+            let mut own = Vec::new();
+            while let Some(cell) = rest.next_if(|cell| cell.cell.span.start < next) {
+                own.push(*cell);
+            }
             cells.truncate(names.len());
-            cells.extend(own.copied());
+            cells.extend(own);
             sink.record(&RawRecord { span: *key, cells: &cells });
         }
     }

@@ -4,8 +4,10 @@
 //! a fixed number of lines. Blank lines and notes are passed over; any other line that does not fit is a
 //! fault, unless the table only draws on some lines of the file.
 
-use super::adding::{Addition, AddsOver, append};
-use super::{Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
+mod editing;
+
+use super::editing::Editor;
+use super::{Adds, Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
 use crate::text::{Span, Template, Text};
 
 /// The settings of a file of like lines.
@@ -105,9 +107,13 @@ impl Format for Lines {
         Err(format!("the line template has no part `{column}`; its parts are {}", parts.join(", ")))
     }
 
-    fn adds_over(&self) -> Option<&dyn AddsOver> {
+    fn editor<'t>(&'t self, text: &Text<'t>) -> Option<Editor<'t>> {
+        Some(editing::editor(self, text))
+    }
+
+    fn adds(&self) -> Option<Adds> {
         // What stands above a record may tell a part of it, and then its place matters.
-        (self.carried.is_empty() && !self.anywhere).then_some(self)
+        (self.carried.is_empty() && !self.anywhere).then_some(Adds::Records)
     }
 
     fn off_style(&self) -> OffStyle {
@@ -116,12 +122,6 @@ impl Format for Lines {
 
     fn escape_byte(&self) -> Option<u8> {
         None
-    }
-}
-
-impl AddsOver for Lines {
-    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
-        Some(append(what.above, &what.edited(what.record)?, what.line_end()))
     }
 }
 

@@ -8,9 +8,9 @@
 //! Adding a format: one file (or folder) here with a type that implements [`Format`], one arm in
 //! `schema::format`, one page in `docs/formats.md`, one folder of fixtures.
 
-mod adding;
 mod blocks;
 mod delimited;
+mod editing;
 mod flat;
 mod indent;
 mod ini;
@@ -22,9 +22,9 @@ mod po;
 mod whole_file;
 mod xml;
 
-pub use adding::{Addition, AddsOver};
 pub use blocks::{BlockPath, Blocks, Taken};
 pub use delimited::{Delimited, Delimiter, Header};
+pub use editing::{Editor, Head, NewEntry, Part, Place, Refusal};
 pub use ini::{GoesOn, Ini, Repeated};
 pub use json::{Json, JsonPath, JsonPathError};
 pub use lines::Lines;
@@ -74,6 +74,15 @@ pub enum Form {
     /// A structure (an object, an array, an element or block with others in it); shown, never taken for a
     /// value.
     Nested,
+}
+
+/// What a file of a higher layer can add over one of a lower layer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Adds {
+    /// Whole records.
+    Records,
+    /// Single values.
+    Values,
 }
 
 /// A cell and the position of its column in the list of columns that was asked for.
@@ -216,9 +225,14 @@ pub trait Format: std::fmt::Debug + Send + Sync {
         whole_line(text, span)
     }
 
-    /// What adds single values over those of a lower layer, if the format can.
-    fn adds_over(&self) -> Option<&dyn AddsOver> {
+    /// What edits `text`, if the format has anything to edit.
+    fn editor<'t>(&'t self, _text: &Text<'t>) -> Option<Editor<'t>> {
         None
+    }
+
+    /// What a file of a higher layer can add over one of a lower layer, where the two count together.
+    fn adds(&self) -> Option<Adds> {
+        Some(Adds::Records)
     }
 
     /// Whether `column`, a name in braces such as `{section}`, stands for what the format knows of a record's

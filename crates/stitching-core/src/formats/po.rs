@@ -4,7 +4,9 @@
 //! `msgstr[0]`...). A text over several quoted lines is one value. The first entry, whose `msgid` is
 //! empty, holds settings and is no record; entries commented out with `#~` are notes.
 
-use super::adding::{Addition, AddsOver, append};
+mod editing;
+
+use super::editing::Editor;
 use super::{Cell, Column, ColumnCell, Decoded, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
 use crate::text::{Span, Text};
 use std::borrow::Cow;
@@ -95,8 +97,8 @@ impl Format for Po {
         }
     }
 
-    fn adds_over(&self) -> Option<&dyn AddsOver> {
-        Some(self)
+    fn editor<'t>(&'t self, text: &Text<'t>) -> Option<Editor<'t>> {
+        Some(editing::editor(text))
     }
 
     fn off_style(&self) -> OffStyle {
@@ -106,19 +108,6 @@ impl Format for Po {
     fn escape_byte(&self) -> Option<u8> {
         // A text may be cut in two anywhere by a line end.
         Some(b'"')
-    }
-}
-
-impl AddsOver for Po {
-    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
-        let (above, end) = (what.above, what.line_end());
-        let gap = if above.trim().is_empty() { "" } else { end };
-        let above = if above.is_empty() || above.ends_with('\n') {
-            above.to_owned()
-        } else {
-            format!("{above}{end}")
-        };
-        Some(append(&format!("{above}{gap}"), &what.edited(what.record)?, end))
     }
 }
 

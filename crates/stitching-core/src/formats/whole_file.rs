@@ -1,6 +1,6 @@
 //! Files that are records themselves: the key is the path or the stem.
 
-use super::{Cell, Column, Format, RawRecord, RecordSink};
+use super::{Adds, Cell, Column, Format, RawRecord, RecordSink};
 use crate::text::{Span, Text};
 
 /// One record a file, without fields.
@@ -22,6 +22,10 @@ impl Format for WholeFile {
 
     fn check_column(&self, column: &str) -> Result<(), String> {
         Err(format!("a table of whole files has no field `{column}`"))
+    }
+
+    fn adds(&self) -> Option<Adds> {
+        None
     }
 
     fn escape_byte(&self) -> Option<u8> {

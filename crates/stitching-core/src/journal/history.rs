@@ -136,8 +136,8 @@ impl History {
         Entry {
             number: self.position.in_force + 1,
             time,
-            title: change.title.clone(),
-            values: change.values,
+            title: change.title().to_owned(),
+            values: change.values(),
             files,
         }
     }

@@ -244,7 +244,7 @@ impl<'h> Journal<'h> {
         let entry = history.next(change, files);
         let number = entry.number;
         operations.extend(history.add(entry)?);
-        transaction::run(self, &change.title, operations)?;
+        transaction::run(self, change.title(), operations)?;
         Ok(number)
     }
 

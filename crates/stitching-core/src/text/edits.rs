@@ -20,9 +20,9 @@ pub struct EditSet {
 /// Why an edit does not fit those already there.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum EditError {
-    /// Two edits want the same bytes and disagree.
-    #[error("two different replacements are asked for the bytes {} to {}", .0.start, .0.end)]
-    Overlap(Span),
+    /// Two edits want the same bytes, or the same place between two bytes, and disagree.
+    #[error("two different replacements are asked for: of the bytes {} to {}, and of {} to {}", .0.start, .0.end, .1.start, .1.end)]
+    Overlap(Span, Span),
     /// The span reaches past the text.
     #[error("the bytes {} to {} are not in the file", .0.start, .0.end)]
     OutOfBounds(Span),
@@ -33,19 +33,32 @@ impl EditSet {
     ///
     /// # Errors
     /// When two edits overlap and are not identical, or a span is turned round.
-    pub fn new(mut edits: Vec<Edit>) -> Result<EditSet, EditError> {
+    pub fn new(edits: Vec<Edit>) -> Result<EditSet, EditError> {
+        let mut set = EditSet::default();
+        set.add(edits)?;
+        Ok(set)
+    }
+
+    /// Puts more edits among those that are there. An edit that is there already counts once.
+    ///
+    /// Cost: sorting all of them.
+    ///
+    /// # Errors
+    /// As [`EditSet::new`]; the set is as it was then.
+    pub fn add(&mut self, mut edits: Vec<Edit>) -> Result<(), EditError> {
+        edits.extend_from_slice(&self.edits);
         edits.sort_by(|a, b| (a.span, &a.text).cmp(&(b.span, &b.text)));
         edits.dedup();
         for pair in edits.windows(2) {
-            let clash = pair[0].span.end > pair[1].span.start || pair[0].span == pair[1].span;
-            if clash {
-                return Err(EditError::Overlap(pair[1].span));
+            if pair[0].span.end > pair[1].span.start || pair[0].span == pair[1].span {
+                return Err(EditError::Overlap(pair[0].span, pair[1].span));
             }
         }
-        match edits.iter().find(|edit| edit.span.start > edit.span.end) {
-            Some(edit) => Err(EditError::OutOfBounds(edit.span)),
-            None => Ok(EditSet { edits }),
+        if let Some(edit) = edits.iter().find(|edit| edit.span.start > edit.span.end) {
+            return Err(EditError::OutOfBounds(edit.span));
         }
+        self.edits = edits;
+        Ok(())
     }
 
     /// The edits, sorted by place.
@@ -120,11 +133,11 @@ mod tests {
         assert_eq!(EditSet::new(vec![edit(1, 2, "x"), edit(1, 2, "x")]).expect("same").edits().len(), 1);
         assert_eq!(
             EditSet::new(vec![edit(1, 2, "x"), edit(1, 2, "y")]),
-            Err(EditError::Overlap(Span::new(1, 2)))
+            Err(EditError::Overlap(Span::new(1, 2), Span::new(1, 2)))
         );
         assert_eq!(
             EditSet::new(vec![edit(1, 4, "x"), edit(3, 5, "y")]),
-            Err(EditError::Overlap(Span::new(3, 5)))
+            Err(EditError::Overlap(Span::new(1, 4), Span::new(3, 5)))
         );
     }
 

@@ -16,6 +16,6 @@ pub use encoding::{Encoding, Origin, Unencodable, round_trips};
 pub use line_table::LineTable;
 pub use nearest::{Near, nearest_of, nearest_of_each};
 pub use patch::{Patch, Splice};
-pub use source::{Text, TextFault};
+pub use source::{LoadedText, Text, TextFault};
 pub use span::Span;
 pub use template::{Template, TemplateError};

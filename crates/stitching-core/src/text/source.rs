@@ -16,6 +16,58 @@ pub struct Text<'a> {
     fault: Option<TextFault>,
 }
 
+/// The bytes of a file, with its text.
+#[derive(Debug)]
+pub struct LoadedText {
+    bytes: Vec<u8>,
+    declared: Option<Encoding>,
+    /// The text, where the bytes are not the text as they are.
+    decoded: Option<Decoded>,
+}
+
+#[derive(Debug)]
+struct Decoded {
+    content: String,
+    body: usize,
+    encoding: Encoding,
+    fault: Option<TextFault>,
+}
+
+impl LoadedText {
+    /// Decodes the `bytes` of a whole file; `declared` is the encoding that the schema gives it. They are copied only
+    /// where the text differs from them.
+    pub fn new(bytes: Vec<u8>, declared: Option<Encoding>) -> LoadedText {
+        let decoded = Text::clean(&bytes, declared).is_none().then(|| {
+            let mut buffer = bytes.clone();
+            let text = Text::decode(&mut buffer, declared);
+            let (body, encoding, fault) = (text.body, text.encoding, text.fault);
+            let is_binary = matches!(fault, Some(TextFault::Binary { .. }));
+            let content =
+                if is_binary { String::new() } else { String::from_utf8(buffer).unwrap_or_default() };
+            Decoded { content, body, encoding, fault }
+        });
+        LoadedText { bytes, declared, decoded }
+    }
+
+    /// The bytes of the file.
+    pub fn bytes(&self) -> &[u8] {
+        &self.bytes
+    }
+
+    /// Its text.
+    pub fn text(&self) -> Text<'_> {
+        match &self.decoded {
+            Some(own) => Text {
+                content: &own.content,
+                body: own.body,
+                encoding: own.encoding,
+                fault: own.fault.clone(),
+            },
+            None => Text::clean(&self.bytes, self.declared).unwrap_or_else(|| Text::of_str("")),
+        }
+    }
+}
+
 /// Why a file's bytes are not clean text.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum TextFault {

@@ -8,8 +8,9 @@ use serde_json::json;
 use std::fmt::Write as _;
 use std::path::Path;
 use std::process::ExitCode;
-use stitching_core::changes::{Change, Note, unified_diff, verify};
+use stitching_core::changes::{Change, Note, Source, unified_diff, verify};
 use stitching_core::journal::{Journal, Notice};
+use stitching_core::layers::RelPath;
 use stitching_core::{Error, Project};
 
 /// Files listed one by one; more are counted.
@@ -50,8 +51,8 @@ pub fn run(
         ui.out_owned(coloured(diff));
         ui.note(&format!(
             "nothing was written: {} in {}",
-            count(change.values, "value"),
-            count(change.files.len(), "file")
+            count(change.values(), "value"),
+            count(change.files().len(), "file")
         ));
         tell_notes(&change, ui);
         // What is shown helps to see why it would be refused.
@@ -67,17 +68,22 @@ pub fn run(
     }
     let mut out = format!(
         "{}: {} in {}\n",
-        change.title,
-        count(change.values, "value"),
-        count(change.files.len(), "file")
+        change.title(),
+        count(change.values(), "value"),
+        count(change.files().len(), "file")
     );
-    for file in change.files.iter().take(LISTED) {
-        let edits =
-            if file.edits.is_empty() { "moved".to_owned() } else { count(file.edits.edits().len(), "edit") };
-        out.push_str(&format!("    {:<40} {}\n", file.to.as_str(), styled(DIM, edits)));
+    for file in change.files().iter().take(LISTED) {
+        let edits = match (file.to(), file.source()) {
+            (None, _) => "removed".to_owned(),
+            (_, Source::New) => "new".to_owned(),
+            _ if !file.edits().is_empty() => count(file.edits().edits().len(), "edit"),
+            (_, Source::CopyOf(_)) => "copied".to_owned(),
+            (_, Source::Own(_)) => "moved".to_owned(),
+        };
+        out.push_str(&format!("    {:<40} {}\n", file.path(), styled(DIM, edits)));
     }
-    if change.files.len() > LISTED {
-        out.push_str(&format!("    and {}\n", count(change.files.len() - LISTED, "more file")));
+    if change.files().len() > LISTED {
+        out.push_str(&format!("    and {}\n", count(change.files().len() - LISTED, "more file")));
     }
     ui.out(&out);
     tell_notes(&change, ui);
@@ -109,7 +115,7 @@ fn coloured(diff: String) -> String {
 
 fn tell_notes(change: &Change, ui: &Ui) {
     let (brought_up, others): (Vec<&Note>, Vec<&Note>) =
-        change.notes.iter().partition(|note| matches!(note, Note::BroughtUp(..)));
+        change.notes().iter().partition(|note| matches!(note, Note::BroughtUp(..)));
     if brought_up.len() > LISTED / 4 {
         let number = count(brought_up.len(), "file");
         ui.note(&format!("note: {number} lay only in a base layer; the mod now has copies of them (`--format json` names them)"));
@@ -159,15 +165,16 @@ fn sentence(note: &Note) -> String {
 
 fn shape(change: &Change, more: &serde_json::Value) -> serde_json::Value {
     let files: Vec<serde_json::Value> = change
-        .files
+        .files()
         .iter()
         .map(|file| {
-            let former = (file.in_mod && file.from != file.to).then(|| file.from.as_str());
-            json!({ "path": file.to.as_str(), "former_path": former, "brought_up": !file.in_mod, "edits": file.edits.edits().len() })
+            let former = file.former_path().map(RelPath::as_str);
+            json!({ "path": file.path(), "former_path": former, "brought_up": file.is_copy(), "edits": file.edits().edits().len() })
         })
         .collect();
-    let notes: Vec<String> = change.notes.iter().map(sentence).collect();
-    let mut out = json!({ "title": change.title, "values": change.values, "files": files, "notes": notes });
+    let notes: Vec<String> = change.notes().iter().map(sentence).collect();
+    let mut out =
+        json!({ "title": change.title(), "values": change.values(), "files": files, "notes": notes });
     if let (Some(out), Some(more)) = (out.as_object_mut(), more.as_object()) {
         out.extend(more.clone());
     }

@@ -5,6 +5,7 @@
 //! path (`prices.*.{member}`) the names of the members it leads to; `{parent}.` begins at the object around
 //! the record.
 
+mod editing;
 mod path;
 mod string;
 mod tree;
@@ -12,8 +13,7 @@ mod tree;
 pub use path::{JsonPath, JsonPathError};
 pub(super) use string::decode_string;
 
-use super::adding::{Addition, AddsOver, append, before_close, blanks_before};
-use super::flat::ancestors;
+use super::editing::Editor;
 use super::{
     Cell, Column, ColumnCell, Fault, Form, Format, ITEM, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
 };
@@ -109,8 +109,8 @@ impl Format for Json {
         FieldPath::parse(column).map(|_| ()).map_err(|error| error.to_string())
     }
 
-    fn adds_over(&self) -> Option<&dyn AddsOver> {
-        Some(self)
+    fn editor<'t>(&'t self, text: &Text<'t>) -> Option<Editor<'t>> {
+        Some(editing::editor(self, text))
     }
 
     fn off_style(&self) -> OffStyle {
@@ -120,7 +120,7 @@ impl Format for Json {
     fn entry(&self, text: &Text<'_>, cell: Span) -> Option<Span> {
         let tree = Tree::parse(text, self, &mut |_| ());
         let node = tree.nodes.iter().find(|node| node.span == cell)?;
-        Some(self.entry_of(text.as_str(), node))
+        Some(editing::entry_of(text.as_str(), node))
     }
 
     fn wrapped_span(&self, text: &str, span: Span) -> Span {
@@ -151,76 +151,7 @@ impl Format for Json {
     }
 }
 
-impl AddsOver for Json {
-    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
-        let Addition { below, record, above, .. } = *what;
-        let (text, tree) = (below.as_str(), Tree::parse(below, self, &mut |_| ()));
-        let node = tree.nodes.iter().position(|node| node.span == record)?;
-        let entry = self.entry_of(text, &tree.nodes[node]);
-        let snippet = what.edited(entry)?;
-        let end = what.line_end();
-        let indent = blanks_before(text, entry.start as usize).unwrap_or("  ");
-        let chain = ancestors(&tree.nodes, node);
-        let own = Tree::parse(&Text::of_file(above), self, &mut |_| ());
-        let bracket =
-            |node: usize| if tree.nodes[node].kind == Kind::Object { ("{", "}") } else { ("[", "]") };
-        if own.nodes.is_empty() {
-            let mut out = above.trim_end().to_owned();
-            let blanks = |node: usize| {
-                let start = self.entry_of(text, &tree.nodes[node]).start as usize;
-                blanks_before(text, start).unwrap_or("")
-            };
-            for around in &chain {
-                let name = tree.nodes[*around]
-                    .name
-                    .map(|name| format!("\"{}\": ", name.of(text)))
-                    .unwrap_or_default();
-                out = append(&out, &format!("{}{name}{}", blanks(*around), bracket(*around).0), end);
-            }
-            out = append(&out, &format!("{indent}{snippet}"), end);
-            for around in chain.iter().rev() {
-                out = append(&out, &format!("{}{}", blanks(*around), bracket(*around).1), end);
-            }
-            return Some(out);
-        }
-        let mut place = 0;
-        for pair in chain.windows(2) {
-            let name = tree.nodes[pair[1]].name.map(|name| name.of(text));
-            place = own
-                .children(place)
-                .find(|child| own.nodes[*child].name.map(|name| name.of(above)) == name)?;
-        }
-        if own.nodes[place].kind != tree.nodes[*chain.last()?].kind {
-            return None;
-        }
-        let close = own.nodes[place].span.end as usize - 1;
-        if !above[close..].starts_with(['}', ']']) {
-            return None;
-        }
-        let Some(last) = own.children(place).last() else {
-            return Some(before_close(above, close, &snippet, indent, end));
-        };
-        let last = self.entry_of(above, &own.nodes[last]);
-        let indent = blanks_before(above, last.start as usize).unwrap_or(indent);
-        let after = last.end as usize;
-        let comma = if above[after..close].contains(',') { "" } else { "," };
-        let with_comma = format!("{}{comma}{}", &above[..after], &above[after..]);
-        Some(before_close(&with_comma, close + comma.len(), &snippet, indent, end))
-    }
-}
-
 impl Json {
-    /// A member with its name, or an item, with its quotes.
-    fn entry_of(&self, text: &str, node: &Node) -> Span {
-        let quoted = usize::from(node.kind == Kind::Str);
-        let start = match node.name {
-            Some(name) => name.start as usize - 1,
-            None => node.span.start as usize - quoted,
-        };
-        let end = node.span.end as usize;
-        Span::new(start, end + usize::from(quoted > 0 && text[end..].starts_with('"')))
-    }
-
     /// Where the name of the member begins whose value is at `span`.
     fn member_start(&self, text: &str, span: Span) -> Option<usize> {
         match name_before(&text[..span.start as usize]) {

@@ -69,6 +69,24 @@ impl JsonPath {
         &self.source
     }
 
+    /// The names that the path is made of, if it is made of names alone.
+    pub(super) fn names(&self) -> Option<Vec<&str>> {
+        let names = self.segments.iter().map(|segment| match &segment.selector {
+            Selector::Name(name) if !segment.deep => Some(name.as_str()),
+            _ => None,
+        });
+        names.collect()
+    }
+
+    /// The path without a last step that leads to all items or members.
+    pub(super) fn without_items(&self) -> JsonPath {
+        let mut path = self.clone();
+        if path.segments.last().is_some_and(|last| last.selector == Selector::Any && !last.deep) {
+            path.segments.pop();
+        }
+        path
+    }
+
     /// The nodes the path leads to from `from`, in the order of the file.
     pub(super) fn select(&self, tree: &Tree, text: &str, from: usize) -> Vec<usize> {
         if tree.nodes.is_empty() {

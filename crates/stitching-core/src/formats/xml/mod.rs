@@ -5,13 +5,13 @@
 //! its name. Nothing outside the file is ever read: a document type is passed over, and entities that it
 //! declares stay as they are written.
 
+mod editing;
 mod path;
 mod tree;
 
 pub use path::XmlPath;
 
-use super::adding::{Addition, AddsOver, append, before_close, blanks_before};
-use super::flat::ancestors;
+use super::editing::Editor;
 use super::{
     Cell, Column, ColumnCell, Fault, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
 };
@@ -157,8 +157,8 @@ impl Format for Xml {
         XmlPath::column(column).map(|_| ())
     }
 
-    fn adds_over(&self) -> Option<&dyn AddsOver> {
-        Some(self)
+    fn editor<'t>(&'t self, text: &Text<'t>) -> Option<Editor<'t>> {
+        Some(editing::editor(self, text))
     }
 
     fn off_style(&self) -> OffStyle {
@@ -175,56 +175,6 @@ impl Format for Xml {
 
     fn escape_byte(&self) -> Option<u8> {
         Some(b'&')
-    }
-}
-
-impl AddsOver for Xml {
-    fn add_over(&self, what: &Addition<'_>) -> Option<String> {
-        let Addition { below, record, above, .. } = *what;
-        let (text, tree) = (below.as_str(), Tree::parse_well(below, &mut |_| ()));
-        let element = tree.elements.iter().position(|element| element.span == record)?;
-        let snippet = what.edited(record)?;
-        let indent = blanks_before(text, record.start as usize).unwrap_or("");
-        let end = what.line_end();
-        let chain = ancestors(&tree.elements, element);
-        let there = Text::of_str(above);
-        let own = Tree::parse_well(&there, &mut |_| ());
-        if own.elements.is_empty() {
-            let first = *chain.first()?;
-            let root = tree.elements[first].span.start as usize;
-            let prolog = text[below.body()..root]
-                .find("?>")
-                .map_or("", |at| &text[below.body()..below.body() + at + 2]);
-            let mut out = above.trim_end().to_owned();
-            if !prolog.is_empty() && out.trim_start_matches('\u{feff}').is_empty() {
-                out = append(&out, prolog, end);
-            }
-            for around in &chain {
-                let element = &tree.elements[*around];
-                let blanks = blanks_before(text, element.span.start as usize).unwrap_or("");
-                let tag = &text[element.span.start as usize..element.content.start as usize];
-                out = append(&out, &format!("{blanks}{tag}"), end);
-            }
-            out = append(&out, &format!("{indent}{snippet}"), end);
-            for around in chain.iter().rev() {
-                let element = &tree.elements[*around];
-                let blanks = blanks_before(text, element.span.start as usize).unwrap_or("");
-                out = append(&out, &format!("{blanks}</{}>", element.name.of(text)), end);
-            }
-            return Some(out);
-        }
-        let mut place = None;
-        for around in &chain {
-            let name = tree.elements[*around].name.of(text);
-            place = Some(own.children(place).find(|child| own.elements[*child].name.of(above) == name)?);
-        }
-        let container = &own.elements[place?];
-        container.close_name?;
-        let last = own.children(place).last();
-        let indent = last
-            .and_then(|last| blanks_before(above, own.elements[last].span.start as usize))
-            .unwrap_or(indent);
-        Some(before_close(above, container.content.end as usize, &snippet, indent, end))
     }
 }
 

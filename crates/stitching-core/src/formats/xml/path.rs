@@ -108,6 +108,25 @@ impl XmlPath {
         }
     }
 
+    /// The names of the elements that it leads through, and of the attribute at its end, if it is made of names alone.
+    pub(super) fn names(&self) -> Option<(Vec<&str>, Option<&str>)> {
+        let names = self.steps.iter().map(|step| match step {
+            Step { axis: Axis::Child, name: Some(name), tests } if tests.is_empty() => Some(name.as_str()),
+            _ => None,
+        });
+        let names = names.collect::<Option<Vec<_>>>()?;
+        match &self.last {
+            Last::Element => Some((names, None)),
+            Last::Attribute(attribute) => Some((names, Some(attribute))),
+            Last::Name => None,
+        }
+    }
+
+    /// The elements that it leads to from `record`, whatever of them is meant.
+    pub(super) fn elements_from(&self, tree: &Tree, text: &str, record: usize) -> Vec<usize> {
+        self.elements(tree, text, Some(record)).into_iter().flatten().collect()
+    }
+
     fn parse(source: &str) -> Result<XmlPath, String> {
         let wrong = |message: &str| format!("`{source}` is not a path: {message}");
         let mut steps: Vec<Step> = Vec::new();

@@ -1,0 +1,414 @@
+//! Editing blocks.
+
+use super::Blocks;
+use super::path::{BlockPath, Part, Step, column_path};
+use super::tree::{Kind, Parser, Tree};
+use crate::formats::editing::{
+    Anchor, Dialect, Editor, Entries, EntryNode, Head, Inside, Likeness, NewEntry, Part as TakenPart,
+    Refusal, Style, blanks_before, edited,
+};
+use crate::formats::{Cell, Form, Format, OffStyle, decode};
+use crate::text::{Span, Text};
+
+/// What is special about editing blocks.
+struct BlockDialect<'t> {
+    format: &'t Blocks,
+    tree: Tree,
+}
+
+/// The editor of a text in blocks.
+pub(super) fn editor<'t>(format: &'t Blocks, text: &Text<'t>) -> Editor<'t> {
+    let (tree, _) = Parser::parse_well(format, text);
+    let content = text.as_str();
+    let nodes = tree.nodes.iter().enumerate().map(|(at, node)| EntryNode {
+        value: node.span,
+        span: node.span,
+        inside: inside(content, &tree, at),
+        parent: node.parent,
+        end: node.end,
+    });
+    let style = Style {
+        optional_separators: format.separators.clone(),
+        marks: format.comments.clone(),
+        gap: match (format.assign, format.separators.contains(&';')) {
+            (Some(_), _) => " ",
+            (None, true) => "; ",
+            // An entry ends with its line.
+            (None, false) => "\n",
+        },
+        ..Style::default()
+    };
+    let entries = Entries::new(content, text.body(), text.body(), nodes.collect(), style);
+    Editor::new(entries, BlockDialect { format, tree })
+}
+
+/// One past the `{` of a block.
+fn open_end(text: &str, tree: &Tree, node: usize) -> Option<usize> {
+    let own = &tree.nodes[node];
+    let head = tree.words[own.words.clone()].last().map_or(own.span.start, |word| word.span.end) as usize;
+    let brace = text.get(head..own.span.end as usize)?.find('{')?;
+    Some(head + brace + 1)
+}
+
+fn inside(text: &str, tree: &Tree, node: usize) -> Inside {
+    let own = &tree.nodes[node];
+    match open_end(text, tree, node).filter(|_| own.kind == Kind::Block) {
+        Some(open) if own.span.of(text).ends_with('}') => {
+            Inside::Bracketed(Span::new(open, own.span.end as usize - 1))
+        }
+        _ => Inside::Nothing,
+    }
+}
+
+impl BlockDialect<'_> {
+    fn name<'t>(&self, entries: &Entries<'t>, node: usize) -> Option<&'t str> {
+        let own = &self.tree.nodes[node];
+        let is_named = matches!(own.kind, Kind::Block | Kind::Entry);
+        let word = own.words.clone().next().filter(|_| is_named)?;
+        Some(self.tree.words[word].span.of(entries.text()))
+    }
+
+    /// All of a word, with its quotes.
+    fn whole_word(&self, word: usize) -> Span {
+        let own = &self.tree.words[word];
+        let quote = u32::from(own.form != Form::Plain);
+        Span { start: own.span.start - quote, end: own.span.end + quote }
+    }
+
+    fn cells(&self, text: &str, path: &BlockPath, part: Part, record: Option<usize>) -> Vec<Cell> {
+        let mut cells = Vec::new();
+        let mut push = |cell| cells.push(cell);
+        match (path.steps.is_empty(), record) {
+            (true, Some(record)) => part.cells(&self.tree, record, &mut push),
+            (true, None) => part.children(&self.tree, None, &mut push),
+            (false, _) => {
+                let nodes = path.select(&self.tree, text, record);
+                nodes.into_iter().for_each(|node| part.cells(&self.tree, node, &mut push));
+            }
+        }
+        cells
+    }
+
+    /// A word as it is written: in quotes if `model` is, or if it must be.
+    fn word(&self, value: &str, model: Option<usize>) -> Result<String, Refusal> {
+        let form = model.map_or(Form::Plain, |word| self.tree.words[word].form);
+        let text = self.format.encode(&Cell { span: Span::default(), form }, "", value)?;
+        Ok(if form == Form::Plain { text } else { format!("\"{text}\"") })
+    }
+
+    /// What stands between a key and its value.
+    fn assign<'t>(&self, entries: &Entries<'t>, node: usize) -> Option<&'t str> {
+        let own = &self.tree.nodes[node];
+        let mut words = own.words.clone().filter(|_| own.kind == Kind::Entry);
+        let (key, value) = (words.next()?, words.next()?);
+        entries.text().get(self.whole_word(key).end as usize..self.whole_word(value).start as usize)
+    }
+
+    /// What stands between the head of a block and what is inside it.
+    fn open<'t>(&self, entries: &Entries<'t>, node: usize) -> Option<&'t str> {
+        let own = &self.tree.nodes[node];
+        let head = own.words.clone().next_back().filter(|_| own.kind == Kind::Block)?;
+        entries.text().get(self.whole_word(head).end as usize..open_end(entries.text(), &self.tree, node)?)
+    }
+
+    /// Puts the entry or block that `names` lead to into `record`, with the blocks on the way that are not there.
+    fn add_entry(
+        &self,
+        entries: &mut Entries<'_>,
+        record: Option<usize>,
+        names: &[&str],
+        value: &str,
+    ) -> Result<(), Refusal> {
+        let (mut block, mut missing) = (record, names);
+        while let [name, rest @ ..] = missing {
+            let is_block = |child: &usize| {
+                self.tree.nodes[*child].kind == Kind::Block && self.name(entries, *child) == Some(name)
+            };
+            let Some(child) = entries.children(block).find(is_block).filter(|_| !rest.is_empty()) else {
+                break;
+            };
+            (block, missing) = (Some(child), rest);
+        }
+        let Some((first, deeper)) = missing.split_first() else {
+            return Err("it holds something else there".to_owned());
+        };
+        if block.is_some_and(|block| !entries.node(block).inside.holds()) {
+            return Err("the record is no block, and nothing can be put into it".to_owned());
+        }
+        let (anchor, model) = entries.field_place(block, first, |node| self.name(entries, node));
+        let is_entry = |node: &usize| self.tree.nodes[*node].kind == Kind::Entry;
+        let model = model.filter(is_entry).filter(|_| deeper.is_empty());
+        let near = || model.into_iter().chain(entries.children(block)).chain(entries.numbers());
+        let assign = near().find_map(|node| self.assign(entries, node)).map(str::to_owned);
+        let assign = assign.unwrap_or_else(|| match self.format.assign {
+            Some(sign) => format!(" {sign} "),
+            None => " ".to_owned(),
+        });
+        let model_value = model.and_then(|node| self.tree.nodes[node].words.clone().nth(1));
+        let mut text = self.word(value, model_value)?;
+        for (depth, name) in missing.iter().enumerate().rev() {
+            let name = self.word(name, None)?;
+            text = if depth + 1 == missing.len() {
+                format!("{name}{assign}{text}")
+            } else {
+                let open = entries.numbers().find_map(|node| self.open(entries, node));
+                let open = open.map_or_else(|| format!("{}{{", assign.trim_end()), str::to_owned);
+                format!("{name}{open} {text} }}")
+            };
+        }
+        entries.add(block, anchor, NewEntry { text, ..NewEntry::default() });
+        Ok(())
+    }
+
+    /// What a column leads to as a list.
+    fn list(&self, entries: &Entries<'_>, record: Option<usize>, column: &str) -> Result<List, Refusal> {
+        let (path, part) = column_path(column)?;
+        let text = entries.text();
+        let items = |container: Option<usize>| {
+            let items =
+                entries.children(container).filter(|child| self.tree.nodes[*child].kind == Kind::Item);
+            List::Words(container, items.collect())
+        };
+        let nodes = match path.steps.is_empty() {
+            true => return if part == Part::Items { Ok(items(record)) } else { Err(no_list(column)) },
+            false => path.select(&self.tree, text, record),
+        };
+        match (part, nodes.as_slice()) {
+            (Part::Items, [block, ..]) => Ok(items(Some(*block))),
+            (Part::Value, []) => Ok(List::Nothing),
+            (Part::Value, [only]) if self.tree.nodes[*only].kind == Kind::Block => {
+                let mut kinds = entries.children(Some(*only)).map(|child| self.tree.nodes[child].kind);
+                if kinds.all(|kind| kind == Kind::Item) {
+                    Ok(items(Some(*only)))
+                } else {
+                    Err(no_list(column))
+                }
+            }
+            (Part::Value, [only]) if self.format.assign.is_none() => Ok(List::Values(*only)),
+            (Part::Value, all) if all.iter().all(|node| self.tree.nodes[*node].kind == Kind::Entry) => {
+                Ok(List::Entries(all.to_vec()))
+            }
+            _ => Err(no_list(column)),
+        }
+    }
+}
+
+/// The ways in which blocks hold a list.
+enum List {
+    /// It is not there yet.
+    Nothing,
+    /// Bare words in a block, or at the top.
+    Words(Option<usize>, Vec<usize>),
+    /// The values of one entry.
+    Values(usize),
+    /// Entries of one name.
+    Entries(Vec<usize>),
+}
+
+fn no_list(column: &str) -> Refusal {
+    format!("`{column}` is no list")
+}
+
+fn no_item(column: &str, at: usize) -> Refusal {
+    format!("`{column}` has no item {}", at + 1)
+}
+
+/// The names that a path is made of, if it is made of names alone.
+fn names(path: &BlockPath) -> Option<Vec<&str>> {
+    let names = path.steps.iter().map(|step| match step {
+        Step::Name(name) => Some(name.as_str()),
+        _ => None,
+    });
+    names.collect()
+}
+
+impl Dialect for BlockDialect<'_> {
+    fn set(
+        &self,
+        entries: &mut Entries<'_>,
+        record: Option<usize>,
+        column: &str,
+        value: &str,
+    ) -> Result<(), Refusal> {
+        let (path, part) = column_path(column)?;
+        match self.cells(entries.text(), &path, part, record).as_slice() {
+            [] => {}
+            [Cell { form: Form::Nested, .. }] => return Err(format!("`{column}` holds other entries")),
+            [cell] => {
+                let text = self.format.encode(cell, column, value)?;
+                entries.edit(cell.span, text);
+                return Ok(());
+            }
+            _ => return Err(format!("`{column}` holds several values")),
+        }
+        if let (Part::Label, true, Some(record)) = (part, path.steps.is_empty(), record) {
+            let own = &self.tree.nodes[record];
+            let first = own.words.clone().next().filter(|_| own.kind == Kind::Block);
+            let at = self.whole_word(first.ok_or("it has no head")?).end as usize;
+            let word = self.word(value, None)?;
+            entries.edit(Span::new(at, at), format!(" {word}"));
+            return Ok(());
+        }
+        let names = names(&path).filter(|names| part == Part::Value && !names.is_empty());
+        let names = names.ok_or_else(|| format!("there is no place that is `{column}` yet"))?;
+        self.add_entry(entries, record, &names, value)
+    }
+
+    fn take(&self, entries: &Entries<'_>, record: usize, part: &TakenPart<'_>) -> Result<NewEntry, Refusal> {
+        let text = entries.text();
+        let of_key = self.key_of_parents(text, record, part.key);
+        let head = |node: usize| {
+            let own = self.tree.nodes[node].span;
+            let open = open_end(text, &self.tree, node).unwrap_or(own.end as usize);
+            Head {
+                open: text[own.start as usize..open].to_owned(),
+                close: "}".to_owned(),
+                name: self.head_words(text, node),
+                key: of_key
+                    .iter()
+                    .filter(|(at, ..)| *at == node)
+                    .map(|(_, column, value)| (column.clone(), value.clone()))
+                    .collect(),
+                indent: blanks_before(text, own.start as usize).map(str::to_owned),
+            }
+        };
+        let span = entries.node(record).span;
+        Ok(NewEntry {
+            heads: entries.ancestors(record).into_iter().map(head).collect(),
+            notes: if part.notes { entries.notes_above(record) } else { Vec::new() },
+            text: edited(text, span, part.edits),
+            indent: blanks_before(text, span.start as usize).map(str::to_owned),
+            ..NewEntry::default()
+        })
+    }
+
+    fn is_parent(&self, entries: &Entries<'_>, node: usize, head: &Head) -> Likeness {
+        let text = entries.text();
+        if self.tree.nodes[node].kind != Kind::Block {
+            return Likeness::Other;
+        }
+        let words = &self.tree.words[self.tree.nodes[node].words.clone()];
+        let own = words.iter().map(|word| entries.expected(word.span)).collect::<Vec<_>>().join("\n");
+        let first = |name: &str| name.split('\n').next().map(str::to_owned);
+        let same = match head.key.as_slice() {
+            [] => own == head.name,
+            key => {
+                first(&own) == first(&head.name)
+                    && key.iter().all(|(column, value)| {
+                        let Ok((path, part)) = column_path(column) else { return false };
+                        let cells = self.cells(text, &path, part, Some(node));
+                        cells.iter().any(|cell| entries.expected_value(cell) == *value)
+                    })
+            }
+        };
+        if same { Likeness::Same } else { Likeness::Other }
+    }
+
+    fn insert_item(
+        &self,
+        entries: &mut Entries<'_>,
+        record: Option<usize>,
+        column: &str,
+        item: &str,
+        at: usize,
+    ) -> Result<(), Refusal> {
+        match self.list(entries, record, column)? {
+            List::Nothing => {
+                let (path, _) = column_path(column)?;
+                let names = names(&path).ok_or_else(|| no_list(column))?;
+                self.add_entry(entries, record, &names, item)
+            }
+            List::Words(container, words) => {
+                let model = words.first().and_then(|node| self.tree.nodes[*node].words.clone().next());
+                let text = self.word(item, model)?;
+                let anchor = match (words.get(at), words.last()) {
+                    (Some(word), _) => Anchor::Before(*word),
+                    (None, Some(last)) => Anchor::After(*last),
+                    (None, None) => Anchor::Last,
+                };
+                entries.add(container, anchor, NewEntry { text, ..NewEntry::default() });
+                Ok(())
+            }
+            List::Values(entry) => {
+                let values: Vec<usize> = self.tree.nodes[entry].words.clone().skip(1).collect();
+                let text = self.word(item, values.first().copied())?;
+                let (place, new) = match (values.get(at), values.last()) {
+                    (Some(word), _) => (self.whole_word(*word).start, format!("{text} ")),
+                    (None, Some(last)) => (self.whole_word(*last).end, format!(" {text}")),
+                    (None, None) => (self.tree.nodes[entry].span.end, format!(" {text}")),
+                };
+                entries.edit(Span { start: place, end: place }, new);
+                Ok(())
+            }
+            List::Entries(all) => {
+                let beside = all.get(at).or(all.last()).copied().ok_or_else(|| no_list(column))?;
+                let words: Vec<usize> = self.tree.nodes[beside].words.clone().collect();
+                let name = self.whole_word(words[0]).of(entries.text()).to_owned();
+                let assign = self.assign(entries, beside).unwrap_or(" ").to_owned();
+                let text = format!("{name}{assign}{}", self.word(item, words.get(1).copied())?);
+                let anchor = if at < all.len() { Anchor::Before(beside) } else { Anchor::After(beside) };
+                entries.add(entries.node(beside).parent, anchor, NewEntry { text, ..NewEntry::default() });
+                Ok(())
+            }
+        }
+    }
+
+    fn remove_item(
+        &self,
+        entries: &mut Entries<'_>,
+        record: Option<usize>,
+        column: &str,
+        at: usize,
+    ) -> Result<(), Refusal> {
+        match self.list(entries, record, column)? {
+            List::Nothing => Err(no_item(column, at)),
+            List::Words(_, nodes) | List::Entries(nodes) => {
+                entries.remove(*nodes.get(at).ok_or_else(|| no_item(column, at))?);
+                Ok(())
+            }
+            List::Values(entry) => {
+                let words: Vec<usize> = self.tree.nodes[entry].words.clone().collect();
+                if words.len() == 2 && at == 0 {
+                    entries.remove(entry);
+                    return Ok(());
+                }
+                let word = *words.get(at + 1).ok_or_else(|| no_item(column, at))?;
+                let before = self.whole_word(words[at]).end;
+                entries.edit(Span { start: before, end: self.whole_word(word).end }, "");
+                Ok(())
+            }
+        }
+    }
+
+    fn off_style(&self) -> OffStyle {
+        self.format.off_style()
+    }
+}
+
+impl BlockDialect<'_> {
+    /// The words of a block's head, one a line.
+    fn head_words(&self, text: &str, node: usize) -> String {
+        let words = &self.tree.words[self.tree.nodes[node].words.clone()];
+        words.iter().map(|word| word.span.of(text)).collect::<Vec<_>>().join("\n")
+    }
+
+    /// What the key of a record uses of the blocks around it: the node, the column as seen from there, the value.
+    fn key_of_parents(&self, text: &str, record: usize, key: &[&str]) -> Vec<(usize, String, String)> {
+        let mut out = Vec::new();
+        for column in key {
+            let (mut node, mut rest) = (Some(record), *column);
+            while let Some(deeper) = rest.strip_prefix("../") {
+                node = node.and_then(|node| self.tree.nodes[node].parent);
+                rest = deeper;
+            }
+            let (Some(node), true, Ok((path, part))) = (node, rest.len() < column.len(), column_path(rest))
+            else {
+                continue;
+            };
+            if let Some(cell) = self.cells(text, &path, part, Some(node)).first() {
+                out.push((node, rest.to_owned(), decode(text, cell).text.into_owned()));
+            }
+        }
+        out
+    }
+}

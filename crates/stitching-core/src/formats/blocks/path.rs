@@ -1,0 +1,151 @@
+//! Paths through the nesting of a file of blocks.
+
+use super::tree::{Kind, Tree};
+use crate::formats::flat::below_all;
+use crate::formats::{Cell, Form};
+
+/// A path through the nesting: `convoys/*/leg`, `**/gate`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BlockPath {
+    source: String,
+    pub(super) steps: Vec<Step>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Step {
+    Name(String),
+    Any,
+    /// Any number of blocks.
+    Deep,
+    Up,
+}
+
+/// What is meant of the place a column's path leads to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Part {
+    Value,
+    Name,
+    Label,
+    Items,
+    Includes,
+}
+
+impl BlockPath {
+    /// Reads a path. `up` tells whether it may begin with `../`.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn parse(source: &str, up: bool) -> Result<BlockPath, String> {
+        let mut steps = Vec::new();
+        for part in source.trim_start_matches('/').split('/').filter(|_| !source.is_empty()) {
+            steps.push(match part {
+                "" => return Err(format!("`{source}` has an empty step")),
+                ".." if up && steps.iter().all(|step| *step == Step::Up) => Step::Up,
+                ".." => return Err(format!("`..` can only stand at the start of `{source}`")),
+                "*" => Step::Any,
+                "**" => Step::Deep,
+                name => Step::Name(name.to_owned()),
+            });
+        }
+        if steps.last() == Some(&Step::Deep) {
+            return Err(format!("`{source}` must say what stands below `**`"));
+        }
+        Ok(BlockPath { source: source.to_owned(), steps })
+    }
+
+    /// The path as written.
+    pub fn source(&self) -> &str {
+        &self.source
+    }
+
+    /// The nodes that it leads to from `from` (`None` for the file), in the order of the file.
+    pub(super) fn select(&self, tree: &Tree, text: &str, from: Option<usize>) -> Vec<usize> {
+        // A place is a node, or the file as a whole.
+        let mut places = vec![from];
+        for (number, step) in self.steps.iter().enumerate() {
+            let deep = number > 0 && self.steps[number - 1] == Step::Deep;
+            let fits = |node: &usize| step.fits(tree, text, *node);
+            let mut next: Vec<Option<usize>> = match step {
+                Step::Deep => continue,
+                Step::Up => places.iter().flatten().map(|node| tree.nodes[*node].parent).collect(),
+                _ if deep => below_all(&tree.nodes, &places).into_iter().filter(fits).map(Some).collect(),
+                _ => {
+                    let inside = places.iter().flat_map(|place| tree.children(*place));
+                    inside.filter(fits).map(Some).collect()
+                }
+            };
+            next.dedup();
+            places = next;
+        }
+        places.into_iter().flatten().collect()
+    }
+}
+
+impl Step {
+    fn fits(&self, tree: &Tree, text: &str, node: usize) -> bool {
+        let node = &tree.nodes[node];
+        matches!(node.kind, Kind::Block | Kind::Entry)
+            && match self {
+                Step::Name(name) => {
+                    node.words.clone().next().is_some_and(|word| tree.words[word].span.of(text) == name)
+                }
+                _ => true,
+            }
+    }
+}
+
+impl Part {
+    pub(super) fn cells(self, tree: &Tree, node: usize, push: &mut impl FnMut(Cell)) {
+        let here = &tree.nodes[node];
+        let words = &tree.words[here.words.clone()];
+        match (self, here.kind) {
+            (Part::Name, Kind::Block | Kind::Entry) => words.first().copied().into_iter().for_each(push),
+            (Part::Label, Kind::Block) => words.get(1).copied().into_iter().for_each(push),
+            (Part::Value, Kind::Entry) => words.iter().skip(1).copied().for_each(push),
+            (Part::Value | Part::Name, Kind::Item) => words.iter().copied().for_each(push),
+            (Part::Value, Kind::Block) => {
+                let mut kinds = tree.children(Some(node)).map(|child| tree.nodes[child].kind);
+                if kinds.all(|kind| kind == Kind::Item) {
+                    Part::Items.children(tree, Some(node), push);
+                } else {
+                    push(Cell { span: here.span, form: Form::Nested });
+                }
+            }
+            (Part::Items | Part::Includes, Kind::Block) => self.children(tree, Some(node), push),
+            _ => {}
+        }
+    }
+
+    /// The bare words in a block, or in the file, or the names of the files that it pulls in.
+    pub(super) fn children(self, tree: &Tree, node: Option<usize>, push: &mut impl FnMut(Cell)) {
+        let wanted = match self {
+            Part::Items => Kind::Item,
+            Part::Includes => Kind::Include,
+            _ => return,
+        };
+        for child in tree.children(node).filter(|child| tree.nodes[*child].kind == wanted) {
+            if let Some(word) = tree.nodes[child].words.clone().next() {
+                push(tree.words[word]);
+            }
+        }
+    }
+}
+
+/// A column's name taken apart.
+pub(super) fn column_path(column: &str) -> Result<(BlockPath, Part), String> {
+    let (path, last) = column.rsplit_once('/').unwrap_or(("", column));
+    let part = match last {
+        "{name}" | "{member}" => Part::Name,
+        "{label}" => Part::Label,
+        "{value}" => Part::Value,
+        "{items}" => Part::Items,
+        "{includes}" => Part::Includes,
+        _ if last.starts_with('{') => {
+            return Err(format!(
+                "blocks have no `{last}`; there are {{name}}, {{label}}, {{value}}, {{items}} and {{includes}}"
+            ));
+        }
+        _ => return Ok((BlockPath::parse(column, true)?, Part::Value)),
+    };
+    Ok((BlockPath::parse(path, true)?, part))
+}

@@ -1,0 +1,459 @@
+//! Parsing blocks into a flat tree of spans, whatever the text.
+//!
+//! No recursion: open blocks are on a stack of our own. Where braces do not match, the indentation tells where one is
+//! missing.
+
+use super::Blocks;
+use crate::formats::flat::{DEEP, FlatNode, LONGEST_NAME, MOST_FAULTS, children, shorten};
+use crate::formats::indent::OpenStack;
+use crate::formats::{Cell, Fault, Form};
+use crate::text::{Span, Text};
+use std::ops::Range;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Kind {
+    Block,
+    Entry,
+    Item,
+    /// A line that pulls in another file; its words are what follows the word that begins it.
+    Include,
+}
+
+/// A block, an entry or a bare word.
+#[derive(Debug)]
+pub(super) struct Node {
+    pub kind: Kind,
+    /// The head of a block, the key and values of an entry, or the word: positions in [`Tree::words`].
+    pub words: Range<usize>,
+    /// All of it, from its first word to its closing brace.
+    pub span: Span,
+    pub parent: Option<usize>,
+    /// One past the last node below this one.
+    pub end: usize,
+}
+
+#[derive(Debug, Default)]
+pub(super) struct Tree {
+    pub nodes: Vec<Node>,
+    pub words: Vec<Cell>,
+}
+
+impl FlatNode for Node {
+    fn parent(&self) -> Option<usize> {
+        self.parent
+    }
+
+    fn end(&self) -> usize {
+        self.end
+    }
+}
+
+impl Tree {
+    pub fn children(&self, parent: Option<usize>) -> impl Iterator<Item = usize> + '_ {
+        children(&self.nodes, parent)
+    }
+}
+
+/// The head of a block has at most so many words.
+const LONGEST_HEAD: usize = 4;
+
+/// What a byte may be.
+pub(super) type Classes = [u8; 256];
+/// It ends a bare word.
+const ENDS: u8 = 1;
+/// A note, an include or a separator may begin with it.
+const BEGINS: u8 = 2;
+
+pub(super) fn classes(format: &Blocks) -> Classes {
+    let mut classes = [0; 256];
+    for byte in b" \t\r\n{}\"" {
+        classes[usize::from(*byte)] |= ENDS;
+    }
+    for sign in format.assign.iter().chain(&format.separators).filter(|sign| sign.is_ascii()) {
+        classes[*sign as usize] |= ENDS;
+    }
+    let mut buffer = [0; 4];
+    for sign in &format.separators {
+        classes[usize::from(sign.encode_utf8(&mut buffer).as_bytes()[0])] |= BEGINS;
+    }
+    for first in format.comments.iter().chain(&format.include).filter_map(|mark| mark.as_bytes().first()) {
+        classes[usize::from(*first)] |= BEGINS;
+    }
+    classes
+}
+
+/// Reads words.
+pub(super) struct Reader<'r> {
+    pub format: &'r Blocks,
+    pub classes: Classes,
+    pub text: &'r str,
+    pub at: usize,
+}
+
+impl Reader<'_> {
+    fn byte(&self, at: usize) -> Option<u8> {
+        self.text.as_bytes().get(at).copied()
+    }
+
+    pub fn at_note(&self, at: usize) -> bool {
+        let rest = &self.text.as_bytes()[at..];
+        self.format.comments.iter().any(|mark| rest.starts_with(mark.as_bytes()))
+    }
+
+    /// Whether a separator stands at byte `at`, and its length.
+    fn separator(&self, at: usize) -> Option<usize> {
+        let found = self.format.separators.iter().find(|separator| self.text[at..].starts_with(**separator));
+        found.map(|separator| separator.len_utf8())
+    }
+
+    /// The length of the bare word at byte `at`.
+    #[inline]
+    pub fn bare_len(&self, at: usize) -> usize {
+        let bytes = &self.text.as_bytes()[at..];
+        bytes.iter().position(|byte| self.classes[usize::from(*byte)] & ENDS != 0).unwrap_or(bytes.len())
+    }
+
+    /// Passes over blanks, separators and notes; gives whether a line end was among them.
+    fn blanks(&mut self) -> bool {
+        let mut line_end = false;
+        while let Some(next) = self.byte(self.at) {
+            match next {
+                b'\n' => {
+                    line_end = true;
+                    self.at += 1;
+                }
+                b' ' | b'\t' | b'\r' => self.at += 1,
+                _ if self.classes[usize::from(next)] & BEGINS == 0 => break,
+                _ if self.at_note(self.at) && !self.at_include() => self.at = self.line_end(),
+                _ => match self.separator(self.at) {
+                    // Where a line is an entry, a separator ends it as a line end does.
+                    Some(len) => {
+                        self.at += len;
+                        line_end |= self.format.assign.is_none() && next == b';';
+                    }
+                    None => break,
+                },
+            }
+        }
+        line_end
+    }
+
+    fn line_end(&self) -> usize {
+        memchr::memchr(b'\n', &self.text.as_bytes()[self.at..]).map_or(self.text.len(), |at| self.at + at)
+    }
+
+    fn at_include(&self) -> bool {
+        let Some(include) = &self.format.include else { return false };
+        if self.byte(self.at).is_none_or(|next| self.classes[usize::from(next)] & BEGINS == 0) {
+            return false;
+        }
+        let rest = &self.text.as_bytes()[self.at..];
+        let ends = rest.get(include.len()).is_none_or(|next| next.is_ascii_whitespace() || *next == b'"');
+        rest.starts_with(include.as_bytes()) && ends
+    }
+}
+
+pub(super) struct Parser<'p> {
+    reader: Reader<'p>,
+    tree: Tree,
+    open: OpenStack<'p>,
+    faults: Vec<Fault>,
+    /// How many blocks were left open, or closed without being open.
+    unbalanced: usize,
+}
+
+impl<'p> Parser<'p> {
+    /// Parses a file. If braces are missing, the indentation tells where.
+    pub fn parse_well(format: &'p Blocks, text: &Text<'p>) -> (Tree, Vec<Fault>) {
+        let plain = Parser::parse(format, text, false);
+        let parser = if plain.unbalanced > 0 { Parser::parse(format, text, true) } else { plain };
+        (parser.tree, parser.faults)
+    }
+
+    fn parse(format: &'p Blocks, text: &Text<'p>, by_indent: bool) -> Parser<'p> {
+        let mut parser = Parser {
+            reader: Reader { format, classes: classes(format), text: text.as_str(), at: text.body() },
+            tree: Tree::default(),
+            open: OpenStack::new(text.as_str(), by_indent),
+            faults: Vec::new(),
+            unbalanced: 0,
+        };
+        parser.run();
+        parser
+    }
+
+    fn run(&mut self) {
+        loop {
+            self.reader.blanks();
+            let start = self.reader.at;
+            let Some(next) = self.reader.byte(start) else { break };
+            if let Some(line) = &mut self.open.line {
+                line.go_to(start);
+            }
+            if self.reader.at_include() {
+                self.include(start);
+                continue;
+            }
+            match next {
+                b'}' => {
+                    self.reader.at += 1;
+                    self.close_brace(start);
+                }
+                b'{' => {
+                    self.outdent(start, None);
+                    self.reader.at += 1;
+                    let words = self.tree.words.len();
+                    self.push(Kind::Block, words..words, start);
+                }
+                _ if Some(next as char) == self.reader.format.assign => {
+                    self.reader.at += 1;
+                    self.fault(
+                        start,
+                        1,
+                        "there is no key before this".to_owned(),
+                        "remove it, or write the key",
+                    );
+                }
+                _ => self.words(start),
+            }
+        }
+        let end = self.reader.text.trim_end().len();
+        if let Some(innermost) = self.open.last() {
+            self.unbalanced += self.open.len();
+            let at = self.tree.nodes[innermost.node].span.start as usize;
+            let name = self.name(innermost.node);
+            self.fault(at, 1, format!("{name} is never closed"), "add a `}` where it ends");
+        }
+        while let Some(open) = self.open.pop() {
+            self.close(open.node, end);
+        }
+    }
+
+    /// A line that pulls in another file.
+    fn include(&mut self, start: usize) {
+        let end = self.reader.line_end();
+        let first = self.tree.words.len();
+        self.reader.at = start + self.reader.format.include.as_ref().map_or(0, String::len);
+        if !self.reader.blanks() && self.reader.at < end && self.is_word() {
+            self.word();
+        }
+        let own = self.reader.text[start..end].trim_end().len();
+        self.push_leaf(Kind::Include, first, start, start + own);
+        self.reader.at = end;
+    }
+
+    /// Reads the words that begin here: the head of a block, an entry, or a bare word.
+    fn words(&mut self, start: usize) {
+        let first = self.tree.words.len();
+        self.word();
+        let name = self.tree.words[first];
+        // A quote may be what is wrong, and then the line says nothing.
+        if name.form == Form::Plain {
+            self.outdent(start, Some(name.span));
+        }
+        let word_end = self.reader.at;
+        match self.reader.format.assign {
+            Some(assign) => {
+                let mut line_end = self.reader.blanks();
+                if self.reader.byte(self.reader.at) == Some(assign as u8) {
+                    self.reader.at += 1;
+                    self.reader.blanks();
+                    match self.reader.byte(self.reader.at) {
+                        Some(b'{') => return self.block(first, start),
+                        Some(next) if next != b'}' && next != assign as u8 => {
+                            self.word();
+                            self.push_leaf(Kind::Entry, first, start, self.reader.at);
+                        }
+                        _ => {
+                            let message =
+                                format!("the key `{}` has no value", shorten(name.span.of(self.reader.text)));
+                            self.fault(start, name.span.len().max(1), message, "write the value");
+                            self.push_leaf(Kind::Entry, first, start, word_end);
+                        }
+                    }
+                    return;
+                }
+                // `convoy frost_run {`: further words of a head stand on the same line.
+                let (words, faults) = (self.tree.words.len(), self.faults.len());
+                while !line_end && self.is_word() && self.tree.words.len() - first < LONGEST_HEAD {
+                    self.word();
+                    line_end = self.reader.blanks();
+                }
+                if self.reader.byte(self.reader.at) == Some(b'{') {
+                    return self.block(first, start);
+                }
+                // They were bare words, and are read again one by one.
+                self.reader.at = word_end;
+                self.tree.words.truncate(words);
+                self.faults.truncate(faults);
+                self.push_leaf(Kind::Item, first, start, word_end);
+            }
+            None => {
+                let mut end = word_end;
+                let mut line_end = self.reader.blanks();
+                while !line_end && self.is_word() {
+                    self.word();
+                    end = self.reader.at;
+                    line_end = self.reader.blanks();
+                }
+                if self.reader.byte(self.reader.at) == Some(b'{') {
+                    return self.block(first, start);
+                }
+                let kind = if self.tree.words.len() - first == 1 { Kind::Item } else { Kind::Entry };
+                self.push_leaf(kind, first, start, end);
+            }
+        }
+    }
+
+    fn is_word(&self) -> bool {
+        let next = self.reader.byte(self.reader.at);
+        let assign = self.reader.format.assign.map(|assign| assign as u8);
+        next.is_some_and(|next| next != b'{' && next != b'}' && Some(next) != assign)
+            && !self.reader.at_include()
+    }
+
+    /// Reads one word, bare or quoted.
+    fn word(&mut self) {
+        let start = self.reader.at;
+        if self.reader.byte(start) != Some(b'"') {
+            let len = self.reader.bare_len(start).max(1);
+            // A bare word may be a single byte of several only if the settings are odd; never cut one.
+            let end =
+                (start + len..=self.reader.text.len()).find(|at| self.reader.text.is_char_boundary(*at));
+            self.reader.at = end.unwrap_or(self.reader.text.len());
+            self.tree.words.push(Cell { span: Span::new(start, self.reader.at), form: Form::Plain });
+            return;
+        }
+        let bytes = self.reader.text.as_bytes();
+        let mut at = start + 1;
+        let form = if self.reader.format.escapes { Form::Backslashed } else { Form::Quoted };
+        loop {
+            match memchr::memchr3(b'"', b'\\', b'\n', &bytes[at..]).map(|found| at + found) {
+                Some(end) if bytes[end] == b'"' => {
+                    self.reader.at = end + 1;
+                    self.tree.words.push(Cell { span: Span::new(start + 1, end), form });
+                    return;
+                }
+                Some(back) if bytes[back] == b'\\' => {
+                    at = if self.reader.format.escapes { (back + 2).min(bytes.len()) } else { back + 1 };
+                }
+                end => {
+                    let end = end.unwrap_or(bytes.len());
+                    // What closes the block most likely does not belong to the text.
+                    let kept = self.reader.text.get(start + 1..end).unwrap_or("");
+                    let kept = kept.trim_end_matches(['\r', ' ', '\t', '}']);
+                    self.reader.at = start + 1 + kept.len();
+                    self.fault(
+                        start,
+                        1,
+                        "the quote is not closed on its line".to_owned(),
+                        "close it with `\"`",
+                    );
+                    self.tree.words.push(Cell { span: Span::new(start + 1, self.reader.at), form });
+                    return;
+                }
+            }
+        }
+    }
+
+    /// At the `{` of a block whose head begins with word `first`.
+    fn block(&mut self, first: usize, start: usize) {
+        self.reader.at += 1;
+        self.push(Kind::Block, first..self.tree.words.len(), start);
+    }
+
+    fn push(&mut self, kind: Kind, words: Range<usize>, start: usize) {
+        let parent = self.open.last().map(|open| open.node);
+        let node = self.tree.nodes.len();
+        self.tree.nodes.push(Node { kind, words, span: Span::new(start, start), parent, end: node + 1 });
+        self.open.push(node);
+        if self.open.len() == DEEP {
+            let message = format!("{DEEP} blocks are open here, one inside the other");
+            self.fault(start, 1, message, "look for closing braces that are missing further up");
+        }
+    }
+
+    fn push_leaf(&mut self, kind: Kind, first: usize, start: usize, end: usize) {
+        let parent = self.open.last().map(|open| open.node);
+        let node = self.tree.nodes.len();
+        let words = first..self.tree.words.len();
+        self.tree.nodes.push(Node { kind, words, span: Span::new(start, end), parent, end: node + 1 });
+    }
+
+    fn close_brace(&mut self, at: usize) {
+        // By the indentation it may belong to a block further out, or to one whose head is lost.
+        if self.open.is_stray(at) {
+            return self.stray_brace(at);
+        }
+        let column = self.open.line.as_ref().and_then(|line| line.column(at));
+        if let Some(partner) = column.and_then(|column| self.open.at_column(column)) {
+            while self.open.len() > partner + 1 {
+                self.leave(at);
+            }
+        }
+        match self.open.pop() {
+            Some(open) => self.close(open.node, at + 1),
+            None => self.stray_brace(at),
+        }
+    }
+
+    fn stray_brace(&mut self, at: usize) {
+        self.unbalanced += 1;
+        self.fault(at, 1, "`}` closes nothing".to_owned(), "remove it, or add the `{` that it closes");
+    }
+
+    /// What stands further out than the block around it shows that a closing brace is missing before.
+    fn outdent(&mut self, start: usize, name: Option<Span>) {
+        let Some(column) = self.open.line.as_ref().and_then(|line| line.column(start)) else { return };
+        while let Some(open) = self.open.last() {
+            let same = name.is_some_and(|name| self.name_of(open.node) == Some(name.of(self.reader.text)));
+            if !self.open.is_left_at(column, same) {
+                return;
+            }
+            self.leave(start);
+        }
+    }
+
+    /// Closes the innermost block before `at`, where something shows that it should have been closed.
+    fn leave(&mut self, at: usize) {
+        let Some(open) = self.open.pop() else { return };
+        let line = self.open.line.as_ref().map_or(0, |line| line.number);
+        let own = self.name(open.node);
+        let rest = &self.reader.text[at..];
+        let ends = |next: char| next.is_whitespace() || "{}=".contains(next);
+        let word = rest.char_indices().take(LONGEST_NAME + 1).take_while(|(_, next)| !ends(*next)).last();
+        let next = &rest[..word.map_or(0, |(at, last)| at + last.len_utf8())];
+        let message = match next {
+            "" => format!("{own} is not closed; a closing brace is missing at or before line {line}"),
+            next => format!(
+                "`{}` inside {own}; a closing brace is missing at or before line {line}",
+                shorten(next)
+            ),
+        };
+        self.fault(at, next.len().max(1), message, "add the `}`, or put the indentation right");
+        let end = self.reader.text[..at].trim_end().len();
+        self.close(open.node, end);
+    }
+
+    fn close(&mut self, node: usize, end: usize) {
+        let len = self.tree.nodes.len();
+        let node = &mut self.tree.nodes[node];
+        node.end = len;
+        node.span.end = Span::new(0, end).end.max(node.span.start);
+    }
+
+    fn name_of(&self, node: usize) -> Option<&str> {
+        let word = self.tree.nodes[node].words.clone().next()?;
+        Some(self.tree.words[word].span.of(self.reader.text))
+    }
+
+    fn name(&self, node: usize) -> String {
+        self.name_of(node).map_or_else(|| "the block".to_owned(), |name| format!("`{}`", shorten(name)))
+    }
+
+    fn fault(&mut self, at: usize, len: usize, message: String, help: &str) {
+        if self.faults.len() < MOST_FAULTS {
+            self.faults.push(Fault::new("syntax-error", Span::new(at, at + len), message).help(help));
+        }
+    }
+}

@@ -1,0 +1,424 @@
+//! The entries of a text as the editors see them, and what is to become of them.
+
+use super::new_entry::{Head, NewEntry, edited};
+use super::style::{Style, line_content_end, line_start};
+use super::{Likeness, Place, Refusal};
+use crate::formats::flat::{FlatNode, ancestors, children};
+use crate::formats::{Cell, decode};
+use crate::text::{Edit, EditSet, Span};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// An entry: a record, a value with its name, a container of others.
+#[derive(Debug, Clone)]
+pub(in crate::formats) struct EntryNode {
+    /// Its place as the reader gives it.
+    pub value: Span,
+    /// All of it, without a separator: with its name, its quotes.
+    pub span: Span,
+    /// Where others stand in it.
+    pub inside: Inside,
+    /// The entry that it stands in; `None` at the top of the file.
+    pub parent: Option<usize>,
+    /// One past the last entry below this one.
+    pub end: usize,
+}
+
+/// Where the entries within another one stand.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(in crate::formats) enum Inside {
+    /// It can hold none.
+    Nothing,
+    /// Between its brackets or tags.
+    Bracketed(Span),
+    /// Behind this byte, where its head ends; nothing closes it.
+    Below(usize),
+    /// It has no inside, but gets one if these bytes become the two texts with something between them.
+    Closed(Span, &'static str, String),
+}
+
+impl Inside {
+    /// Whether others can stand in it.
+    pub fn holds(&self) -> bool {
+        *self != Inside::Nothing
+    }
+}
+
+impl FlatNode for EntryNode {
+    fn parent(&self) -> Option<usize> {
+        self.parent
+    }
+
+    fn end(&self) -> usize {
+        self.end
+    }
+}
+
+/// Where among its siblings something new goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(in crate::formats) enum Anchor {
+    First,
+    Last,
+    Before(usize),
+    After(usize),
+}
+
+/// Something that comes in.
+#[derive(Debug)]
+pub(super) enum New {
+    Leaf(NewEntry),
+    /// A parent with what is in it.
+    Container(Head, Vec<usize>),
+}
+
+/// The entries of a text, with what is to become of them.
+#[derive(Debug)]
+pub(in crate::formats) struct Entries<'t> {
+    pub(super) text: &'t str,
+    /// The first byte behind a byte order mark.
+    pub(super) body: usize,
+    /// One past what heads the file: the first byte where entries can stand.
+    pub(super) head_end: usize,
+    /// In the order of the text, each before what is in it.
+    pub(super) nodes: Vec<EntryNode>,
+    previous: Vec<Option<usize>>,
+    pub(super) style: Style,
+    pub(super) gone: BTreeSet<usize>,
+    /// What comes into each container, in the order in which it was asked for.
+    pub(super) added: BTreeMap<Option<usize>, Vec<(Anchor, usize)>>,
+    pub(super) new: Vec<New>,
+    /// What an empty file gets first.
+    pub(super) prolog: String,
+    /// Edits within entries that stay.
+    pub(super) edits: Vec<Edit>,
+    /// Edits that the text gets besides.
+    pub(super) expected: EditSet,
+}
+
+impl<'t> Entries<'t> {
+    /// The entries of `text`, whose first byte behind a byte order mark is `body`, and in which entries can stand from
+    /// `head_end` on.
+    pub fn new(
+        text: &'t str,
+        body: usize,
+        head_end: usize,
+        nodes: Vec<EntryNode>,
+        style: Style,
+    ) -> Entries<'t> {
+        let mut last: Vec<Option<usize>> = vec![None; nodes.len() + 1];
+        let mut previous = Vec::with_capacity(nodes.len());
+        for (at, node) in nodes.iter().enumerate() {
+            let slot = &mut last[node.parent.map_or(0, |parent| parent + 1)];
+            previous.push(slot.replace(at));
+        }
+        Entries {
+            text,
+            body,
+            head_end,
+            nodes,
+            previous,
+            style,
+            gone: BTreeSet::new(),
+            added: BTreeMap::new(),
+            new: Vec::new(),
+            prolog: String::new(),
+            edits: Vec::new(),
+            expected: EditSet::default(),
+        }
+    }
+
+    /// The text.
+    pub fn text(&self) -> &'t str {
+        self.text
+    }
+
+    /// The first byte behind a byte order mark.
+    pub fn body(&self) -> usize {
+        self.body
+    }
+
+    /// The entry with this number.
+    pub fn node(&self, node: usize) -> &EntryNode {
+        &self.nodes[node]
+    }
+
+    /// The numbers of all entries.
+    pub fn numbers(&self) -> std::ops::Range<usize> {
+        0..self.nodes.len()
+    }
+
+    /// The entries directly in `container`, or at the top.
+    pub fn children(&self, container: Option<usize>) -> impl Iterator<Item = usize> + '_ {
+        children(&self.nodes, container)
+    }
+
+    /// The entry before this one in the same container.
+    pub fn previous_sibling(&self, node: usize) -> Option<usize> {
+        self.previous[node]
+    }
+
+    /// The entry behind this one in the same container.
+    pub fn next_sibling(&self, node: usize) -> Option<usize> {
+        let next = self.nodes[node].end;
+        self.nodes.get(next).filter(|other| other.parent == self.nodes[node].parent).map(|_| next)
+    }
+
+    /// The entry at a place that the reader gave, or whose whole is there.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub fn find(&self, place: Span) -> Result<usize, Refusal> {
+        let from = self
+            .nodes
+            .partition_point(|node| node.value.start < place.start && node.span.start < place.start);
+        let near = self.nodes[from..].iter().take_while(|node| node.span.start <= place.start);
+        let found = near.enumerate().find(|(_, node)| node.value == place);
+        let found = found.or_else(|| {
+            let near = self.nodes[from..].iter().take_while(|node| node.span.start <= place.start);
+            near.enumerate().find(|(_, node)| node.span == place)
+        });
+        found.map(|(at, _)| from + at).ok_or_else(|| {
+            let line = self.text.get(..place.start as usize).unwrap_or(self.text).matches('\n').count() + 1;
+            format!("there is no entry at line {line}")
+        })
+    }
+
+    /// What will stand at `span`, with the edits that the text gets besides.
+    pub fn expected(&self, span: Span) -> String {
+        edited(self.text, span, &self.expected)
+    }
+
+    /// The value that `cell` will have, with the edits that the text gets besides.
+    pub fn expected_value(&self, cell: &Cell) -> String {
+        let raw = self.expected(cell.span);
+        decode(&raw, &Cell { span: Span::new(0, raw.len()), form: cell.form }).text.into_owned()
+    }
+
+    /// Whether a place is all of the text.
+    pub fn is_whole(&self, place: Span) -> bool {
+        place.start as usize <= self.body && place.end as usize == self.text.len()
+    }
+
+    /// The entries that `node` stands in, the outermost first.
+    pub fn ancestors(&self, node: usize) -> Vec<usize> {
+        ancestors(&self.nodes, node)
+    }
+
+    /// Replaces what stands at `span`, within an entry that stays.
+    pub fn edit(&mut self, span: Span, text: impl Into<String>) {
+        self.edits.push(Edit { span, text: text.into() });
+    }
+
+    /// Makes edits within entries that stay.
+    pub fn edit_all(&mut self, edits: Vec<Edit>) {
+        self.edits.extend(edits);
+    }
+
+    /// Takes an entry out.
+    pub fn remove(&mut self, node: usize) {
+        self.gone.insert(node);
+    }
+
+    /// Puts something new in.
+    pub fn add(&mut self, container: Option<usize>, anchor: Anchor, entry: NewEntry) {
+        self.add_new(container, anchor, New::Leaf(entry));
+    }
+
+    fn add_new(&mut self, container: Option<usize>, anchor: Anchor, new: New) -> usize {
+        self.new.push(new);
+        let number = self.new.len() - 1;
+        self.added.entry(container).or_default().push((anchor, number));
+        number
+    }
+
+    /// An entry of this text as something new, with the notes above it.
+    pub fn copy(&self, node: usize) -> NewEntry {
+        let own = &self.nodes[node];
+        NewEntry {
+            notes: self.notes_above(node),
+            text: own.span.of(self.text).to_owned(),
+            indent: super::blanks_before(self.text, own.span.start as usize).map(str::to_owned),
+            ..NewEntry::default()
+        }
+    }
+
+    /// The lines of the notes directly above an entry, without their indentation.
+    pub fn notes_above(&self, node: usize) -> Vec<String> {
+        let start = self.nodes[node].span.start as usize;
+        let lead = self.lead(node);
+        if lead == start {
+            return Vec::new();
+        }
+        let lines = self.text[lead..line_start(self.text, start).max(lead)].lines();
+        lines.map(|line| line.trim().to_owned()).collect()
+    }
+
+    /// Moves an entry within its parent.
+    ///
+    /// # Errors
+    /// When the place is not within its parent.
+    pub fn move_to(&mut self, node: usize, place: Place) -> Result<(), Refusal> {
+        let parent = self.nodes[node].parent;
+        let anchor = self.anchor(place)?;
+        if let Anchor::Before(other) | Anchor::After(other) = anchor {
+            if self.nodes[other].parent != parent {
+                return Err("it would come into another parent".to_owned());
+            }
+            let stays = other == node
+                || (anchor == Anchor::Before(other) && self.next_sibling(node) == Some(other))
+                || (anchor == Anchor::After(other) && self.previous_sibling(node) == Some(other));
+            if stays {
+                return Ok(());
+            }
+        }
+        let stays = match anchor {
+            Anchor::First => self.previous_sibling(node).is_none(),
+            Anchor::Last => self.next_sibling(node).is_none(),
+            _ => false,
+        };
+        if stays {
+            return Ok(());
+        }
+        let copy = NewEntry { note_behind: self.note_behind(node).to_owned(), ..self.copy(node) };
+        self.remove(node);
+        self.add(parent, anchor, copy);
+        Ok(())
+    }
+
+    /// The note behind an entry on its line, with the blanks before it.
+    fn note_behind(&self, node: usize) -> &str {
+        let end = self.behind(node);
+        if self.is_last_on_line(node) { &self.text[end..line_content_end(self.text, end)] } else { "" }
+    }
+
+    /// Where something new goes, as it was asked for.
+    ///
+    /// # Errors
+    /// When the entry that it names is not there.
+    pub fn anchor(&self, place: Place) -> Result<Anchor, Refusal> {
+        Ok(match place {
+            Place::First => Anchor::First,
+            Place::Last => Anchor::Last,
+            Place::Before(other) => Anchor::Before(self.find(other)?),
+            Place::After(other) => Anchor::After(self.find(other)?),
+        })
+    }
+
+    /// Puts `entry` in, beside the entry that `place` names or into the parent that its heads call for. Parents that are
+    /// not there are made.
+    ///
+    /// # Errors
+    /// When there is no place for it.
+    pub fn insert(
+        &mut self,
+        entry: &NewEntry,
+        place: Place,
+        likeness: impl Fn(&Entries<'_>, &Head, usize) -> Likeness,
+    ) -> Result<(), Refusal> {
+        let anchor = self.anchor(place)?;
+        if let Anchor::Before(other) | Anchor::After(other) = anchor {
+            self.add(self.nodes[other].parent, anchor, entry.clone());
+            return Ok(());
+        }
+        if self.nodes.is_empty() && self.new.is_empty() {
+            self.prolog = entry.prolog.clone();
+        }
+        let (mut container, mut missing) = (None, entry.heads.as_slice());
+        while let [head, rest @ ..] = missing {
+            let like = |node: usize| match self.nodes[node].inside.holds() {
+                true => likeness(self, head, node),
+                false => Likeness::Other,
+            };
+            let mut best: Option<(Likeness, usize)> = None;
+            for node in self.children(container) {
+                let own = like(node);
+                if own > best.map_or(Likeness::Other, |(own, _)| own) {
+                    best = Some((own, node));
+                    if own == Likeness::Same {
+                        break;
+                    }
+                }
+            }
+            let Some((_, found)) = best else { break };
+            container = Some(found);
+            missing = rest;
+        }
+        if container.is_none() && !self.nodes.is_empty() && !entry.heads.is_empty() && self.style.one_root {
+            return Err("what all entries of the file stand in is another".to_owned());
+        }
+        // Parents that came in before are used again.
+        let (mut anchor, mut within): (Anchor, Option<usize>) = (anchor, None);
+        for head in missing {
+            let there = match within {
+                None => self
+                    .added
+                    .get(&container)
+                    .map_or(Vec::new(), |all| all.iter().map(|(_, new)| *new).collect()),
+                Some(new) => match &self.new[new] {
+                    New::Container(_, children) => children.clone(),
+                    New::Leaf(_) => Vec::new(),
+                },
+            };
+            let same = |new: &usize| matches!(&self.new[*new], New::Container(own, _) if own == head);
+            within = Some(match there.into_iter().find(same) {
+                Some(new) => new,
+                None => self.push_new(container, within, anchor, New::Container(head.clone(), Vec::new())),
+            });
+            anchor = Anchor::Last;
+        }
+        self.push_new(container, within, anchor, New::Leaf(entry.clone()));
+        Ok(())
+    }
+
+    fn push_new(
+        &mut self,
+        container: Option<usize>,
+        within: Option<usize>,
+        anchor: Anchor,
+        new: New,
+    ) -> usize {
+        let Some(parent) = within else { return self.add_new(container, anchor, new) };
+        self.new.push(new);
+        let number = self.new.len() - 1;
+        if let New::Container(_, children) = &mut self.new[parent] {
+            children.push(number);
+        }
+        number
+    }
+
+    /// Where the value `name` goes in `record`, and the one of another record that shows how it is written: behind the
+    /// one that others have before it, or before the one they have behind it. `name_of` tells the name of a value.
+    pub fn field_place<'e>(
+        &'e self,
+        record: Option<usize>,
+        name: &str,
+        name_of: impl Fn(usize) -> Option<&'e str>,
+    ) -> (Anchor, Option<usize>) {
+        let has = |other: usize| self.children(Some(other)).find(|child| name_of(*child) == Some(name));
+        let Some(model) = record.and_then(|record| self.near(record).find_map(has)) else {
+            return (Anchor::Last, None);
+        };
+        let own = |name: Option<&str>| {
+            name.and_then(|name| self.children(record).find(|child| name_of(*child) == Some(name)))
+        };
+        let before = std::iter::successors(self.previous_sibling(model), |node| self.previous_sibling(*node));
+        if let Some(before) = before.take(NEAR).find_map(|node| own(name_of(node))) {
+            return (Anchor::After(before), Some(model));
+        }
+        let behind = std::iter::successors(self.next_sibling(model), |node| self.next_sibling(*node));
+        match behind.take(NEAR).find_map(|node| own(name_of(node))) {
+            Some(behind) => (Anchor::Before(behind), Some(model)),
+            None => (Anchor::Last, Some(model)),
+        }
+    }
+
+    /// Other entries that may show how one is written: its neighbours first, then all that hold something.
+    pub fn near(&self, node: usize) -> impl Iterator<Item = usize> + '_ {
+        let before = std::iter::successors(self.previous_sibling(node), |node| self.previous_sibling(*node));
+        let behind = std::iter::successors(self.next_sibling(node), |node| self.next_sibling(*node));
+        let all = self.numbers().filter(|other| self.nodes[*other].inside.holds()).take(10 * NEAR);
+        before.take(NEAR).chain(behind.take(NEAR)).chain(all).filter(move |other| *other != node)
+    }
+}
+
+/// So many neighbours are looked at for how something is written.
+const NEAR: usize = 100;

@@ -1,0 +1,125 @@
+//! Editing lines described by templates.
+
+use super::Lines;
+use crate::formats::editing::{
+    Cells, Dialect, Editor, Entries, Head, Likeness, NewEntry, Part, Place, Refusal, Style, blanks_before,
+    edited, no_lists, row_entries,
+};
+use crate::formats::{Format, OffStyle, decode};
+use crate::text::{Span, Text};
+
+/// What is special about editing lines.
+struct LineDialect<'t> {
+    format: &'t Lines,
+    cells: Cells,
+}
+
+/// The editor of a text of lines.
+pub(super) fn editor<'t>(format: &'t Lines, text: &Text<'t>) -> Editor<'t> {
+    let style = Style { marks: format.comments.clone(), gap: " ", ..Style::default() };
+    let entries = row_entries(format, text, text.body(), style);
+    Editor::new(entries, LineDialect { format, cells: Cells::default() })
+}
+
+impl LineDialect<'_> {
+    /// The line of a record with one more of its parts.
+    fn refilled(
+        &self,
+        entries: &Entries<'_>,
+        line: Span,
+        column: &str,
+        value: &str,
+    ) -> Result<String, Refusal> {
+        let text = Text::of_file(entries.text());
+        let [template] = self.format.lines.as_slice() else {
+            return Err(format!("the record has no `{column}`, and it goes over several lines"));
+        };
+        let filled = template.fill(|part| {
+            if part == column {
+                return Some(value.to_owned());
+            }
+            let cells = self.cells.of(self.format, &text, part, line);
+            cells.first().map(|cell| decode(entries.text(), cell).text.into_owned())
+        });
+        let fits = |filled: &String| template.extract(filled, column) == Some(value);
+        filled
+            .ok()
+            .filter(fits)
+            .ok_or_else(|| format!("a line of the shape `{}` cannot hold `{column}` here", template.source()))
+    }
+}
+
+impl Dialect for LineDialect<'_> {
+    fn set(
+        &self,
+        entries: &mut Entries<'_>,
+        record: Option<usize>,
+        column: &str,
+        value: &str,
+    ) -> Result<(), Refusal> {
+        let line = entries.node(record.ok_or("there is no such line")?).span;
+        let text = Text::of_file(entries.text());
+        match self.cells.of(self.format, &text, column, line).as_slice() {
+            [] => {
+                let new = self.refilled(entries, line, column, value)?;
+                entries.edit(line, new);
+            }
+            [cell] if cell.span.start >= line.start && cell.span.end <= line.end => {
+                let new = self.format.encode(cell, column, value)?;
+                entries.edit(cell.span, new);
+            }
+            [_] => return Err(format!("`{column}` stands on a line that holds for other records too")),
+            _ => return Err(format!("`{column}` holds several values")),
+        }
+        Ok(())
+    }
+
+    fn take(&self, entries: &Entries<'_>, record: usize, part: &Part<'_>) -> Result<NewEntry, Refusal> {
+        let (text, span) = (entries.text(), entries.node(record).span);
+        Ok(NewEntry {
+            notes: if part.notes { entries.notes_above(record) } else { Vec::new() },
+            text: edited(text, span, part.edits),
+            indent: blanks_before(text, span.start as usize).map(str::to_owned),
+            is_rigid: true,
+            ..NewEntry::default()
+        })
+    }
+
+    fn is_parent(&self, _entries: &Entries<'_>, _node: usize, _head: &Head) -> Likeness {
+        Likeness::Other
+    }
+
+    fn insert(&self, entries: &mut Entries<'_>, entry: &NewEntry, place: Place) -> Result<(), Refusal> {
+        if matches!(place, Place::First | Place::Last) && self.format.adds().is_none() {
+            return Err(
+                "what stands above a record tells a part of it, so its place must be named".to_owned()
+            );
+        }
+        entries.insert(entry, place, |_, _, _| Likeness::Other)
+    }
+
+    fn insert_item(
+        &self,
+        _entries: &mut Entries<'_>,
+        _record: Option<usize>,
+        column: &str,
+        _item: &str,
+        _at: usize,
+    ) -> Result<(), Refusal> {
+        Err(no_lists(column))
+    }
+
+    fn remove_item(
+        &self,
+        _entries: &mut Entries<'_>,
+        _record: Option<usize>,
+        column: &str,
+        _at: usize,
+    ) -> Result<(), Refusal> {
+        Err(no_lists(column))
+    }
+
+    fn off_style(&self) -> OffStyle {
+        self.format.off_style()
+    }
+}
