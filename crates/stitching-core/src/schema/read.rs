@@ -304,7 +304,10 @@ impl<'t> TableBuilder<'_, 't> {
     fn key(&mut self, table: &mut Table, body: &DeTable<'t>) -> Option<()> {
         for part in self.reader.texts(body, "key")? {
             let name = part.get_ref().as_str();
-            let template = Template::parse(name).ok().filter(|template| !template.parts().is_empty());
+            // A path that begins further out is one part, also with braces in it.
+            let is_path = name.starts_with("../") || name.starts_with("{parent}.");
+            let template = Template::parse(name).ok();
+            let template = template.filter(|template| !is_path && !template.parts().is_empty());
             let names = match &template {
                 Some(template) => template.parts().to_vec(),
                 None => vec![name.to_owned()],

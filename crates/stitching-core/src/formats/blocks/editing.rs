@@ -259,16 +259,26 @@ impl Dialect for BlockDialect<'_> {
         let of_key = self.key_of_parents(text, record, part.key);
         let head = |node: usize| {
             let own = self.tree.nodes[node].span;
+            let key: Vec<(String, String)> = of_key
+                .iter()
+                .filter(|(at, ..)| *at == node)
+                .map(|(_, column, value)| (column.clone(), value.clone()))
+                .collect();
+            let is_of_key = |child: usize| {
+                let first = |column: &str| {
+                    let (path, _) = column_path(column).ok()?;
+                    names(&path)?.first().map(|name| (*name).to_owned())
+                };
+                let name = self.name(entries, child);
+                name.is_some() && key.iter().any(|(column, _)| first(column).as_deref() == name)
+            };
             let open = open_end(text, &self.tree, node).unwrap_or(own.end as usize);
             Head {
                 open: text[own.start as usize..open].to_owned(),
                 close: "}".to_owned(),
                 name: self.head_words(text, node),
-                key: of_key
-                    .iter()
-                    .filter(|(at, ..)| *at == node)
-                    .map(|(_, column, value)| (column.clone(), value.clone()))
-                    .collect(),
+                own: entries.texts_of(node, is_of_key),
+                key,
                 indent: blanks_before(text, own.start as usize).map(str::to_owned),
             }
         };

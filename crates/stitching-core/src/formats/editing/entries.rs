@@ -1,7 +1,7 @@
 //! The entries of a text as the editors see them, and what is to become of them.
 
 use super::new_entry::{Head, NewEntry, edited};
-use super::style::{Style, line_content_end, line_start};
+use super::style::{Style, blanks_before, line_content_end, line_start};
 use super::{Likeness, Place, Refusal};
 use crate::formats::flat::{FlatNode, ancestors, children};
 use crate::formats::{Cell, decode};
@@ -236,7 +236,7 @@ impl<'t> Entries<'t> {
         NewEntry {
             notes: self.notes_above(node),
             text: own.span.of(self.text).to_owned(),
-            indent: super::blanks_before(self.text, own.span.start as usize).map(str::to_owned),
+            indent: blanks_before(self.text, own.span.start as usize).map(str::to_owned),
             ..NewEntry::default()
         }
     }
@@ -248,8 +248,11 @@ impl<'t> Entries<'t> {
         if lead == start {
             return Vec::new();
         }
+        let indent = blanks_before(self.text, start).unwrap_or("");
         let lines = self.text[lead..line_start(self.text, start).max(lead)].lines();
-        lines.map(|line| line.trim().to_owned()).collect()
+        lines
+            .map(|line| line.strip_prefix(indent).unwrap_or(line.trim_start()).trim_end().to_owned())
+            .collect()
     }
 
     /// Moves an entry within its parent.
@@ -285,7 +288,7 @@ impl<'t> Entries<'t> {
     }
 
     /// The note behind an entry on its line, with the blanks before it.
-    fn note_behind(&self, node: usize) -> &str {
+    pub fn note_behind(&self, node: usize) -> &str {
         let end = self.behind(node);
         if self.is_last_on_line(node) { &self.text[end..line_content_end(self.text, end)] } else { "" }
     }
@@ -361,7 +364,15 @@ impl<'t> Entries<'t> {
             let same = |new: &usize| matches!(&self.new[*new], New::Container(own, _) if own == head);
             within = Some(match there.into_iter().find(same) {
                 Some(new) => new,
-                None => self.push_new(container, within, anchor, New::Container(head.clone(), Vec::new())),
+                None => {
+                    let new =
+                        self.push_new(container, within, anchor, New::Container(head.clone(), Vec::new()));
+                    for text in &head.own {
+                        let own = NewEntry { text: text.clone(), is_rigid: true, ..NewEntry::default() };
+                        self.push_new(container, Some(new), Anchor::Last, New::Leaf(own));
+                    }
+                    new
+                }
             });
             anchor = Anchor::Last;
         }
@@ -385,6 +396,12 @@ impl<'t> Entries<'t> {
         number
     }
 
+    /// The whole texts of those of the entries in `container` that `is_wanted`.
+    pub fn texts_of(&self, container: usize, is_wanted: impl Fn(usize) -> bool) -> Vec<String> {
+        let wanted = self.children(Some(container)).filter(|child| is_wanted(*child));
+        wanted.map(|child| self.nodes[child].span.of(self.text).to_owned()).collect()
+    }
+
     /// Where the value `name` goes in `record`, and the one of another record that shows how it is written: behind the
     /// one that others have before it, or before the one they have behind it. `name_of` tells the name of a value.
     pub fn field_place<'e>(
@@ -394,21 +411,20 @@ impl<'t> Entries<'t> {
         name_of: impl Fn(usize) -> Option<&'e str>,
     ) -> (Anchor, Option<usize>) {
         let has = |other: usize| self.children(Some(other)).find(|child| name_of(*child) == Some(name));
-        let Some(model) = record.and_then(|record| self.near(record).find_map(has)) else {
-            return (Anchor::Last, None);
-        };
         let own = |name: Option<&str>| {
             name.and_then(|name| self.children(record).find(|child| name_of(*child) == Some(name)))
         };
-        let before = std::iter::successors(self.previous_sibling(model), |node| self.previous_sibling(*node));
-        if let Some(before) = before.take(NEAR).find_map(|node| own(name_of(node))) {
-            return (Anchor::After(before), Some(model));
-        }
-        let behind = std::iter::successors(self.next_sibling(model), |node| self.next_sibling(*node));
-        match behind.take(NEAR).find_map(|node| own(name_of(node))) {
-            Some(behind) => (Anchor::Before(behind), Some(model)),
-            None => (Anchor::Last, Some(model)),
-        }
+        let place = |model: usize| {
+            let before =
+                std::iter::successors(self.previous_sibling(model), |node| self.previous_sibling(*node));
+            let behind = std::iter::successors(self.next_sibling(model), |node| self.next_sibling(*node));
+            let before = before.take(NEAR).find_map(|node| own(name_of(node))).map(Anchor::After);
+            before.or_else(|| behind.take(NEAR).find_map(|node| own(name_of(node))).map(Anchor::Before))
+        };
+        let models: Vec<usize> =
+            record.into_iter().flat_map(|record| self.near(record)).filter_map(has).take(MODELS).collect();
+        let decided = models.iter().find_map(|model| Some((place(*model)?, Some(*model))));
+        decided.unwrap_or((Anchor::Last, models.first().copied()))
     }
 
     /// Other entries that may show how one is written: its neighbours first, then all that hold something.
@@ -420,5 +436,7 @@ impl<'t> Entries<'t> {
     }
 }
 
+/// So many other records are asked where a value goes.
+const MODELS: usize = 10;
 /// So many neighbours are looked at for how something is written.
 const NEAR: usize = 100;

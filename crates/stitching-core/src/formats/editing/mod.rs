@@ -161,7 +161,15 @@ impl<'t> Editor<'t> {
     /// When there is no such record.
     pub fn take(&self, part: &Part<'_>) -> Result<NewEntry, Refusal> {
         let node = self.entries.find(part.record)?;
-        self.dialect.take(&self.entries, node, part)
+        let mut entry = self.dialect.take(&self.entries, node, part)?;
+        entry.has_returns = self.entries.line_end(false) == "\r\n";
+        for (_, own) in &mut entry.parts {
+            own.has_returns = entry.has_returns;
+        }
+        if part.notes {
+            entry.note_behind = self.entries.note_behind(node).to_owned();
+        }
+        Ok(entry)
     }
 
     /// Puts an entry in. [`Place::First`] and [`Place::Last`] mean the parent that its key calls for; parents that are

@@ -10,6 +10,8 @@ pub struct NewEntry {
     pub prolog: String,
     /// The parents, the outermost first.
     pub heads: Vec<Head>,
+    /// Whether the lines where it comes from end with a carriage return and a line feed.
+    pub has_returns: bool,
     /// The lines of notes above it, without their indentation.
     pub notes: Vec<String>,
     /// The entry, without the blanks before it and without a separator. Its further lines have the indentation that
@@ -38,6 +40,8 @@ pub struct Head {
     pub name: String,
     /// What the key of the record uses of it: columns as seen from it, and their values.
     pub key: Vec<(String, String)>,
+    /// The entries within it in which these values stand, as written.
+    pub own: Vec<String>,
     /// The blanks before it, where it had a line of its own.
     pub indent: Option<String>,
 }

@@ -217,7 +217,6 @@ impl Entries<'_> {
             if self.text.get(behind..next).is_some_and(is_trivia) {
                 return start..next;
             }
-            return start..behind;
         }
         if let Some(previous) = at.checked_sub(1) {
             let previous = self
@@ -273,10 +272,17 @@ impl Entries<'_> {
         if new.is_empty() {
             return;
         }
-        let end = self.line_end(&self.model_text(new));
+        let end = self.line_end(self.has_returns(new));
         let stays = |child: &usize| !self.gone.contains(child);
         let is_empty = !self.children(container).any(|child| stays(&child));
-        let multiline = self.is_multiline(container);
+        let share_a_line = match (previous, next) {
+            (Some(previous), Some(next)) => {
+                let (from, to) = (self.nodes[previous].span.end, self.nodes[next].span.start);
+                !Span { start: from, end: to }.of(self.text).contains('\n')
+            }
+            _ => false,
+        };
+        let multiline = self.is_multiline(container) && !share_a_line;
         if is_empty && container.is_some() && !multiline {
             // Nothing is left in it, or was there.
             let from = self.inside_start(container);
@@ -301,23 +307,26 @@ impl Entries<'_> {
                 None => {
                     let at = self.inside_start(container);
                     let starts_file = at == self.body && blanks_before(self.text, at).is_some();
-                    match (starts_file, next) {
-                        (true, Some(next)) => {
+                    match next {
+                        Some(next) if starts_file || self.has_own_start(next) => {
                             cuts.insert(self.lead(next), &format!("{lines}{end}{blank}"));
                             return;
                         }
-                        (true, None) => {
+                        None if starts_file => {
                             self.put_into_empty_file(&lines, end, cuts);
                             return;
                         }
-                        (false, _) if self.is_line_over(at) => line_content_end(self.text, at),
-                        (false, _) => at,
+                        _ if self.is_line_over(at) => line_content_end(self.text, at),
+                        _ => at,
                     }
                 }
             };
             match (previous, next) {
                 (None, Some(_)) => cuts.insert(at, &format!("{end}{lines}{blank}")),
-                (None, None) => cuts.insert(at, &format!("{end}{lines}")),
+                (None, None) => {
+                    let apart = if container.is_none() { blank.as_str() } else { "" };
+                    cuts.insert(at, &format!("{end}{apart}{lines}"));
+                }
                 (Some(_), _) => cuts.insert(at, &format!("{end}{blank}{lines}")),
             }
             return;
@@ -360,7 +369,7 @@ impl Entries<'_> {
         if new.is_empty() {
             return;
         }
-        let end = self.line_end(&self.model_text(new));
+        let end = self.line_end(self.has_returns(new));
         if !self.has_own_lines(next) {
             let sign = self.new_separator(container);
             let gap = self.inline_gap(container);
@@ -390,7 +399,7 @@ impl Entries<'_> {
 
     /// What stands between the brackets of a container that had nothing in it.
     fn opened(&self, container: Option<usize>, new: &[usize]) -> String {
-        let end = self.line_end(&self.model_text(new));
+        let end = self.line_end(self.has_returns(new));
         match self.indent_of(container).filter(|_| self.wants_lines(new)) {
             Some(around) => {
                 let indent = self.indent_for(container, None, new);
@@ -413,14 +422,16 @@ impl Entries<'_> {
         })
     }
 
-    /// A text that shows what line ends something new had.
-    fn model_text(&self, new: &[usize]) -> String {
-        let first = new.first().map(|new| &self.new[*new]);
-        match first {
-            Some(New::Leaf(entry)) => entry.text.clone(),
-            Some(New::Container(head, _)) => head.open.clone(),
-            None => String::new(),
+    /// Whether lines ended with a carriage return where something new comes from.
+    fn has_returns(&self, new: &[usize]) -> bool {
+        let mut next = new.first().copied();
+        while let Some(new) = next {
+            match &self.new[new] {
+                New::Leaf(entry) => return entry.has_returns,
+                New::Container(_, children) => next = children.last().copied(),
+            }
         }
+        false
     }
 
     /// The sign that stands behind something new.
@@ -437,8 +448,9 @@ impl Entries<'_> {
         if let Some(indent) = self.indent_within(container, neighbour) {
             return indent;
         }
+        let is_closed = container.is_some_and(|node| !matches!(self.nodes[node].inside, Inside::Below(_)));
         match (container, self.indent_of(container)) {
-            (Some(_), Some(around)) => {
+            (Some(_), Some(around)) if is_closed => {
                 let unit = self.indent_unit().map(str::to_owned);
                 let deeper = model.filter(|model| model.len() > around.len() && model.starts_with(around));
                 match (unit, deeper) {
@@ -510,7 +522,10 @@ impl Entries<'_> {
                             out.push_str(&format!("{indent}{text}{sign}{}", entry.note_behind));
                         }
                         New::Container(head, children) => {
-                            out.push_str(&format!("{indent}{}", head.open));
+                            let lines =
+                                head.open.split('\n').map(|line| line.strip_suffix('\r').unwrap_or(line));
+                            let open = lines.collect::<Vec<_>>().join(end);
+                            out.push_str(&format!("{indent}{open}"));
                             todo.push(Todo::Close(&head.close, indent.clone(), signed));
                             let within =
                                 self.indent_below(head.indent.as_deref(), &indent, children, &head.close);

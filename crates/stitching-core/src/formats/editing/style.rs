@@ -71,24 +71,26 @@ impl Style {
         if shown.is_empty() {
             return None;
         }
+        // Nothing but a byte order mark may stand before it on its line.
+        let is_start = |start: usize| start >= from || &text[start..from] == "\u{feff}";
         if self.marks.iter().any(|mark| shown.starts_with(mark.as_str())) {
-            return (start >= from && !is_off(shown)).then_some(begins);
+            return (is_start(start) && !is_off(shown)).then_some(begins);
         }
         let (open, close) = self.wrap?;
         let inside = shown.strip_suffix(close)?;
         let end = begins + text[begins..line].find(inside)? + inside.len();
         let at = from + text[from..end].rfind(open)?;
-        let alone =
-            text[line_start(text, at).max(from)..at].trim().is_empty() && line_start(text, at) >= from;
-        (alone && !text[at..end].contains(close) && !is_off(&text[at..end])).then(|| line_start(text, at))
+        let first = line_start(text, at);
+        let alone = text[first.max(from)..at].trim().is_empty() && is_start(first);
+        (alone && !text[at..end].contains(close) && !is_off(&text[at..end])).then_some(first.max(from))
     }
 }
 
 impl Entries<'_> {
-    /// The line end of the text; that of `other` if it has none.
-    pub fn line_end(&self, other: &str) -> &'static str {
-        let shown = if self.text.contains('\n') { self.text } else { other };
-        if shown.contains("\r\n") { "\r\n" } else { "\n" }
+    /// The line end of the text. If it has none, `has_returns` tells whether that is to begin with a carriage return.
+    pub fn line_end(&self, has_returns: bool) -> &'static str {
+        let has_returns = if self.text.contains('\n') { self.text.contains("\r\n") } else { has_returns };
+        if has_returns { "\r\n" } else { "\n" }
     }
 
     /// Where the separator of an entry stands, if it has one: of those that must be there anywhere before the next
@@ -188,10 +190,14 @@ impl Entries<'_> {
         before.min(line_start(self.text, self.nodes[node].span.start as usize).max(self.body))
     }
 
+    /// Whether nothing stands before an entry on its line.
+    pub fn has_own_start(&self, node: usize) -> bool {
+        blanks_before(self.text, self.nodes[node].span.start as usize).is_some()
+    }
+
     /// Whether an entry has its lines for itself, but for its separator and a note behind it.
     pub fn has_own_lines(&self, node: usize) -> bool {
-        let start = self.nodes[node].span.start as usize;
-        blanks_before(self.text, start).is_some() && self.is_last_on_line(node)
+        self.has_own_start(node) && self.is_last_on_line(node)
     }
 
     /// Whether nothing but a separator and a note stands behind an entry on its last line.
@@ -324,6 +330,12 @@ impl Entries<'_> {
             let is_gap = |next: char| next.is_whitespace() || self.style.optional_separators.contains(&next);
             (gap.chars().all(is_gap) && !gap.contains('\n')).then(|| gap.to_owned())
         });
-        between.unwrap_or_else(|| self.style.gap.to_owned())
+        // One alone shows it by the blanks before it.
+        let padding = children.first().filter(|_| self.style.gap.is_empty()).and_then(|first| {
+            let before =
+                self.text.get(self.inside_start(container)..self.nodes[*first].span.start as usize)?;
+            before.chars().all(|next| next == ' ' || next == '\t').then(|| before.to_owned())
+        });
+        between.or(padding).unwrap_or_else(|| self.style.gap.to_owned())
     }
 }

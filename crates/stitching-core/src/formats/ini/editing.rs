@@ -169,7 +169,14 @@ impl IniDialect<'_> {
 
     fn head(&self, open: String, name: &str) -> Head {
         let name = name.trim().to_owned();
-        Head { open, close: String::new(), name, key: Vec::new(), indent: Some(String::new()) }
+        Head {
+            open,
+            close: String::new(),
+            name,
+            key: Vec::new(),
+            own: Vec::new(),
+            indent: Some(String::new()),
+        }
     }
 }
 
@@ -200,7 +207,7 @@ impl Dialect for IniDialect<'_> {
 
     fn take(&self, entries: &Entries<'_>, record: usize, part: &Part<'_>) -> Result<NewEntry, Refusal> {
         let text = entries.text();
-        let end = entries.line_end("");
+        let end = entries.line_end(false);
         let name = self.sections[record];
         let section = edited(text, name, part.edits);
         let of_section = match self.is_section[record] {
@@ -221,6 +228,7 @@ impl Dialect for IniDialect<'_> {
             NewEntry {
                 heads: head.iter().cloned().collect(),
                 notes: if part.notes { entries.notes_above(key) } else { Vec::new() },
+                note_behind: if part.notes { entries.note_behind(key).to_owned() } else { String::new() },
                 text: edited(text, span, part.edits),
                 is_rigid: true,
                 indent: Some(String::new()),

@@ -198,16 +198,26 @@ impl Dialect for JsonDialect<'_> {
             let own = &self.tree.nodes[node];
             let (open, close) = if own.kind == Kind::Object { ("{", "}") } else { ("[", "]") };
             let name = own.name.map_or("", |name| name.of(text));
+            let key: Vec<(String, String)> = of_key
+                .iter()
+                .filter(|(at, ..)| *at == node)
+                .map(|(_, column, value)| (column.clone(), value.clone()))
+                .collect();
+            let is_of_key = |child: usize| {
+                let first = |column: &str| {
+                    let path = FieldPath::parse(column).ok()?;
+                    path.path.names()?.first().map(|name| (*name).to_owned())
+                };
+                let name = self.name(entries, child);
+                key.iter().any(|(column, _)| first(column).as_deref() == name && name.is_some())
+            };
             let label = own.name.map_or(String::new(), |name| format!("\"{}\": ", name.of(text)));
             Head {
                 open: format!("{label}{open}"),
                 close: close.to_owned(),
                 name: name.to_owned(),
-                key: of_key
-                    .iter()
-                    .filter(|(at, ..)| *at == node)
-                    .map(|(_, column, value)| (column.clone(), value.clone()))
-                    .collect(),
+                own: entries.texts_of(node, is_of_key),
+                key,
                 indent: blanks_before(text, entries.node(node).span.start as usize).map(str::to_owned),
             }
         };

@@ -26,7 +26,7 @@ fn settings_end(text: &Text<'_>) -> usize {
     for line in text.as_str()[text.body()..].split_inclusive('\n') {
         let shown = line.trim();
         let is_first = shown.starts_with("msgid ");
-        if (shown.is_empty() && is_settings) || (is_first && is_settings) {
+        if is_settings && (shown.is_empty() || is_first) {
             break;
         }
         if is_first && !shown.ends_with("\"\"") {
@@ -60,7 +60,7 @@ impl Dialect for PoDialect {
             entries.edit(cell.span, new);
             return Ok(());
         }
-        let end = entries.line_end("");
+        let end = entries.line_end(false);
         let form = Cell { span: Span::default(), form: Form::PoText };
         let new = format!("{column} \"{}\"", Po.encode(&form, column, value)?);
         if column == KEYWORDS[0] {

@@ -251,16 +251,25 @@ impl Dialect for XmlDialect<'_> {
         let of_key = self.key_of_parents(text, record, part.key);
         let head = |node: usize| {
             let own = &self.tree.elements[node];
+            let key: Vec<(String, String)> = of_key
+                .iter()
+                .filter(|(at, ..)| *at == node)
+                .map(|(_, column, value)| (column.clone(), value.clone()))
+                .collect();
+            let is_of_key = |child: usize| {
+                let first = |column: &str| {
+                    let path = XmlPath::column(column).ok()?;
+                    path.names()?.0.first().map(|name| (*name).to_owned())
+                };
+                key.iter().any(|(column, _)| first(column).as_deref() == Some(self.name(entries, child)))
+            };
             let name = own.name.of(text);
             Head {
                 open: text[own.span.start as usize..own.content.start as usize].to_owned(),
                 close: format!("</{name}>"),
                 name: name.to_owned(),
-                key: of_key
-                    .iter()
-                    .filter(|(at, ..)| *at == node)
-                    .map(|(_, column, value)| (column.clone(), value.clone()))
-                    .collect(),
+                own: entries.texts_of(node, is_of_key),
+                key,
                 indent: blanks_before(text, own.span.start as usize).map(str::to_owned),
             }
         };
