@@ -1,5 +1,6 @@
 //! What the fields of a table hold: which values, how often, where they point, and what is left over.
 
+use crate::Code;
 use crate::Error;
 use crate::checks::check;
 use crate::layers::{LayerId, Stack};
@@ -47,7 +48,7 @@ pub struct FieldReport {
 }
 
 /// The problems that say that a value leads nowhere.
-const LEADS_NOWHERE: [&str; 3] = ["dangling-reference", "missing-text", "missing-file"];
+const LEADS_NOWHERE: [Code; 3] = [Code::DANGLING_REFERENCE, Code::MISSING_TEXT, Code::MISSING_FILE];
 
 /// What the fields of `table` hold, those that the schema does not describe too, in the order of the schema and
 /// then of the files. `most` of the commonest values are given. Cost: one check, and one pass over the table.

@@ -7,6 +7,7 @@
 
 pub mod changes;
 pub mod checks;
+mod code;
 pub mod error;
 pub mod fields;
 pub mod formats;
@@ -21,6 +22,7 @@ pub mod tables;
 pub mod text;
 pub mod views;
 
+pub use code::Code;
 pub use error::{Error, ErrorKind, Refusal};
 pub use problem::{Fix, Place, Problem, Related, Severity};
 pub use project::Project;

@@ -1,5 +1,6 @@
 //! Something found wrong in the user's data, with its place and what would put it right.
 
+use crate::Code;
 use crate::text::{EditSet, LineTable, Span};
 
 /// How much a problem matters.
@@ -102,7 +103,7 @@ pub struct Fix {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Problem {
     /// The name of the check, as `stitching explain` knows it.
-    pub code: &'static str,
+    pub code: Code,
     /// How much it matters.
     pub severity: Severity,
     /// Lower case, names in backticks, found and expected.
@@ -131,7 +132,7 @@ pub struct Problem {
 
 impl Problem {
     /// A problem with nothing but a code, a message and a place; the rest is filled in as known.
-    pub fn new(code: &'static str, severity: Severity, message: impl Into<String>, place: Place) -> Problem {
+    pub fn new(code: Code, severity: Severity, message: impl Into<String>, place: Place) -> Problem {
         Problem {
             code,
             severity,

@@ -1,5 +1,6 @@
 //! A project: a folder with a `stitching.toml`.
 
+use crate::Code;
 use crate::layers::{Cache, FileId, Kept, Layer, LayerId, ModRoot, Stack};
 use crate::problem::{Place, Problem, Severity};
 use crate::schema::toml_reader::{TomlReader, Value, plain};
@@ -95,7 +96,7 @@ impl Project {
         schemas: &[(String, String)],
         prepare: impl FnOnce(ModRoot) -> Result<G, Error>,
     ) -> Result<(Project, Option<G>), Error> {
-        let mut reader = TomlReader::new("bad-project", PROJECT_FILE, text);
+        let mut reader = TomlReader::new(Code::BAD_PROJECT, PROJECT_FILE, text);
         let described = describe(&mut reader);
         let mut problems = std::mem::take(&mut reader.problems);
         let layers = layers(folder, &described, &mut reader);
@@ -358,7 +359,7 @@ fn read_text(path: &Path) -> Result<String, Error> {
     let text = String::from_utf8(bytes).map_err(|error| {
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         let message = format!("byte {} is not valid UTF-8", error.utf8_error().valid_up_to() + 1);
-        let mut problem = Problem::new("bad-project", Severity::Error, message, Place::file(&name, ""));
+        let mut problem = Problem::new(Code::BAD_PROJECT, Severity::Error, message, Place::file(&name, ""));
         problem.help = Some("save the file as UTF-8".to_owned());
         Error::Description(vec![problem])
     })?;

@@ -146,7 +146,7 @@ fn a_change_that_brings_an_error_is_refused_with_it() {
     let change = rename(&project, "reaches:mill", "weir2").expect("a change");
     let Err(Error::Refused(refusal)) = verify(&project, &change) else { panic!("it must be refused") };
     assert_eq!(refusal.problems.len(), 1, "only the new error");
-    assert_eq!(refusal.problems[0].code, "pattern-mismatch");
+    assert_eq!(refusal.problems[0].code, stitching_core::Code::PATTERN_MISMATCH);
     assert_eq!(refusal.problems[0].value.as_deref(), Some("weir2_x"));
 }
 

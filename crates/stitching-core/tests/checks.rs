@@ -7,6 +7,7 @@ mod support;
 use rstest::rstest;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use stitching_core::Code;
 use stitching_core::checks::{CHECKS, check};
 use stitching_core::{Error, Project};
 
@@ -48,12 +49,14 @@ fn every_check_has_docs_and_a_fixture_in_which_it_fires() {
         }
         // Links that leave the layer and files without rights are made by other tests.
         assert!(
-            fired.contains(check.code) || check.code == "unreadable-entry",
+            fired.contains(&check.code) || check.code == Code::UNREADABLE_ENTRY,
             "{} has no fixture",
             check.code
         );
     }
     assert!(CHECKS.windows(2).all(|pair| pair[0].code < pair[1].code), "the table is sorted by code");
+    let codes: Vec<Code> = CHECKS.iter().map(|check| check.code).collect();
+    assert_eq!(codes, Code::ALL, "each code has its check");
 }
 
 /// The same problems, whatever the number of threads.

@@ -220,7 +220,8 @@ fn links_out_of_the_mod_are_neither_read_nor_written() {
     let (project, change) = project(&folder);
     let problems = stitching_core::checks::problems(&project.stack, &project.schema);
     assert!(
-        problems.iter().any(|problem| problem.code == "unreadable-entry" && problem.place.path == "far/away")
+        problems.iter().any(|problem| problem.code == stitching_core::Code::UNREADABLE_ENTRY
+            && problem.place.path == "far/away")
     );
     let before = support::tree(&folder.path().join("game"));
     let error = commit(&project, &change).expect_err("refused");

@@ -4,7 +4,7 @@
 mod support;
 
 use rstest::rstest;
-use stitching_core::checks::value_checks;
+use stitching_core::checks::finders;
 use stitching_core::links::{
     Address, FactsCache, Index, Labels, Matched, Seen, Thing, details, find_table, find_uses, load, resolve,
     search, things_of,
@@ -285,7 +285,7 @@ fn a_search_sees_what_a_higher_layer_hides() {
 fn the_index_counts_and_finds() {
     let (_folder, project) = open();
     let (stack, schema) = (&project.stack, &project.schema);
-    let index = Index::build(stack, schema, stack.top(), &value_checks(schema), &FactsCache::default());
+    let index = Index::build(stack, schema, stack.top(), &finders(schema), &FactsCache::default());
     let table = |name: &str| find_table(schema, name).expect("a table");
     assert_eq!(index.tables[table("reaches")].records, 3);
     let found = index.find(table("reaches"), "frost.cut").expect("a record");
@@ -305,7 +305,7 @@ fn the_index_counts_and_finds() {
 fn facts_are_shared_between_views() {
     let (_folder, project) = open();
     let (stack, schema) = (&project.stack, &project.schema);
-    let (checks, cache) = (value_checks(schema), FactsCache::default());
+    let (checks, cache) = (finders(schema), FactsCache::default());
     let first = Index::build(stack, schema, stack.top(), &checks, &cache);
     let second = Index::build(stack, schema, stack.top(), &checks, &cache);
     for (a, b) in first.files.iter().zip(&second.files) {
@@ -341,7 +341,9 @@ fn large_files_are_read_in_blocks(#[case] how: &str) {
     let found: Vec<(&str, usize, usize, Option<&str>)> = report
         .problems
         .iter()
-        .map(|problem| (problem.code, problem.place.line, problem.place.column, problem.value.as_deref()))
+        .map(|problem| {
+            (problem.code.as_str(), problem.place.line, problem.place.column, problem.value.as_deref())
+        })
         .collect();
     let expected = [
         ("dangling-reference", 30_002, 6, Some("nowhere")),

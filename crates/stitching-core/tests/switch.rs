@@ -7,6 +7,7 @@ mod support;
 use rstest::rstest;
 use std::fs;
 use std::path::Path;
+use stitching_core::Code;
 use stitching_core::changes::{Change, switch_off, switch_on};
 use stitching_core::checks::check;
 use stitching_core::journal::ChangedSince;
@@ -168,8 +169,10 @@ fn off_and_on_again(#[case] address: &str, #[case] path: &str) {
     assert!(!all.is_empty(), "it is listed");
     let report = check(&project.stack, &project.schema, project.stack.top());
     assert_eq!(report.summary.off, all.len());
-    let faults =
-        report.problems.iter().filter(|problem| ["syntax-error", "not-strict-json"].contains(&problem.code));
+    let faults = report
+        .problems
+        .iter()
+        .filter(|problem| [Code::SYNTAX_ERROR, Code::NOT_STRICT_JSON].contains(&problem.code));
     assert_eq!(support::lines(&faults.cloned().collect::<Vec<_>>()), [""; 0]);
     let listed = all[0].address(&project.schema).unwrap_or_else(|| format!("{path}:{}", all[0].place.line));
 
@@ -198,7 +201,7 @@ fn a_reference_to_what_is_off_says_so() {
     let project = support::open(&folder);
     let report = check(&project.stack, &project.schema, project.stack.top());
     let dangling: Vec<_> =
-        report.problems.iter().filter(|problem| problem.code == "dangling-reference").collect();
+        report.problems.iter().filter(|problem| problem.code == Code::DANGLING_REFERENCE).collect();
     assert_eq!(dangling.len(), 3);
     for problem in dangling {
         let help = problem.help.as_deref().unwrap_or_default();

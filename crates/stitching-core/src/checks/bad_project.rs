@@ -1,10 +1,11 @@
 //! A mistake in stitching.toml.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 
 pub(super) static CHECK: Check = Check {
-    code: "bad-project",
+    code: Code::BAD_PROJECT,
     severity: Severity::Error,
     about: "a mistake in stitching.toml",
     docs: DOCS,

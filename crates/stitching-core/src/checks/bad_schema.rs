@@ -1,10 +1,11 @@
 //! A mistake in a schema file.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 
 pub(super) static CHECK: Check = Check {
-    code: "bad-schema",
+    code: Code::BAD_SCHEMA,
     severity: Severity::Error,
     about: "a mistake in a schema file",
     docs: DOCS,

@@ -1,14 +1,18 @@
 //! A byte order mark that is missing, or should not be there.
 
 use super::{Check, Run};
+use crate::Code;
+use crate::formats::Fault;
 use crate::problem::Severity;
+use crate::schema::Table;
+use crate::text::{Edit, Span, Text};
 
 pub(super) static CHECK: Check = Check {
-    code: "byte-order-mark",
+    code: Code::BYTE_ORDER_MARK,
     severity: Severity::Error,
     about: "a byte order mark that is missing, or should not be there",
     docs: DOCS,
-    run: Run::Reading,
+    run: Run::File(find),
 };
 
 const DOCS: &str = "\
@@ -29,3 +33,16 @@ Example, wrong
 Example, right
     byte_order_mark = \"required\", and text/de.txt saved as UTF-8 with a mark
 ";
+
+/// Compares how a file begins with what its table says.
+fn find(table: &Table, text: &Text<'_>) -> Option<Fault> {
+    let (message, title, mark) = match (table.byte_order_mark?, text.body() > 0) {
+        (true, false) => ("the file does not begin with a byte order mark", "add the mark", "\u{feff}"),
+        (false, true) => ("the file begins with a byte order mark", "remove the mark", ""),
+        _ => return None,
+    };
+    let span = Span::new(0, text.body());
+    let mut fault = Fault::new(Code::BYTE_ORDER_MARK, span, message);
+    fault.fix = Some((title.to_owned(), Edit { span, text: mark.to_owned() }));
+    Some(fault.help("save it the other way; the game reads it wrongly as it is"))
+}

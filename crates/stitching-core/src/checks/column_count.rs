@@ -1,10 +1,11 @@
 //! A row with more or fewer cells than the header.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 
 pub(super) static CHECK: Check = Check {
-    code: "column-count",
+    code: Code::COLUMN_COUNT,
     severity: Severity::Error,
     about: "a row with more or fewer cells than the header",
     docs: DOCS,

@@ -1,13 +1,14 @@
 //! A file whose records two tables claim.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::links::Index;
 use crate::problem::{Place, Problem, Related, Severity};
 use crate::schema::{MOST_TABLES_OF_A_FILE, Table, TableId};
 use std::collections::HashMap;
 
 pub(super) static CHECK: Check = Check {
-    code: "contested-file",
+    code: Code::CONTESTED_FILE,
     severity: Severity::Warning,
     about: "a file whose records two tables claim",
     docs: DOCS,

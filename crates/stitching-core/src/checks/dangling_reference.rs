@@ -2,13 +2,14 @@
 
 use super::suggestions::WithPart;
 use super::{Among, Asked, Check, Context, Run, Subject, Words};
+use crate::Code;
 use crate::problem::Severity;
 use crate::schema::{Schema, Target};
 use crate::tables::{KEY_SEPARATOR, LinkKind, shown_key};
 use crate::text::nearest_of;
 
 pub(super) static CHECK: Check = Check {
-    code: "dangling-reference",
+    code: Code::DANGLING_REFERENCE,
     severity: Severity::Error,
     about: "a value that names a record which is not there",
     docs: DOCS,

@@ -1,10 +1,11 @@
 //! A column that the header names twice.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 
 pub(super) static CHECK: Check = Check {
-    code: "duplicate-column",
+    code: Code::DUPLICATE_COLUMN,
     severity: Severity::Warning,
     about: "a column that the header names twice",
     docs: DOCS,

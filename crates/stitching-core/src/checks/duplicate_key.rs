@@ -1,6 +1,7 @@
 //! A key that an earlier record has already.
 
 use super::{Check, Context, Run, Subject, Words};
+use crate::Code;
 use crate::links::{Index, RecordId};
 use crate::problem::Severity;
 use crate::schema::KeyPart;
@@ -8,7 +9,7 @@ use crate::tables::{Seed, SeedDetail, shown_key};
 use crate::text::Span;
 
 pub(super) static CHECK: Check = Check {
-    code: "duplicate-key",
+    code: Code::DUPLICATE_KEY,
     severity: Severity::Error,
     about: "a key that an earlier record of the table has already",
     docs: DOCS,
@@ -56,7 +57,7 @@ fn find(index: &Index<'_>) -> Vec<(u32, Seed)> {
 /// A problem about the record `later`, which has something that `first` has already.
 pub(super) fn same_seed(
     index: &Index<'_>,
-    code: &'static str,
+    code: Code,
     table: usize,
     rule: Option<usize>,
     later: RecordId,

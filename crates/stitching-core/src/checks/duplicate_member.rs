@@ -1,10 +1,11 @@
 //! A member that an object has twice.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 
 pub(super) static CHECK: Check = Check {
-    code: "duplicate-member",
+    code: Code::DUPLICATE_MEMBER,
     severity: Severity::Warning,
     about: "a member that an object has twice",
     docs: DOCS,

@@ -1,12 +1,13 @@
 //! A file whose encoding had to be guessed.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::formats::Fault;
 use crate::problem::Severity;
 use crate::text::Span;
 
 pub(super) static CHECK: Check = Check {
-    code: "guessed-encoding",
+    code: Code::GUESSED_ENCODING,
     severity: Severity::Warning,
     about: "a file whose encoding had to be guessed",
     docs: DOCS,

@@ -1,10 +1,11 @@
 //! A column that the schema describes and the header lacks.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 
 pub(super) static CHECK: Check = Check {
-    code: "missing-column",
+    code: Code::MISSING_COLUMN,
     severity: Severity::Error,
     about: "a column that the schema describes and the header lacks",
     docs: DOCS,

@@ -1,12 +1,13 @@
 //! A value that names a file which is not there.
 
 use super::{Among, Asked, Check, Context, Run, Subject, Words};
+use crate::Code;
 use crate::layers::{RelPath, RelPathError};
 use crate::problem::Severity;
 use crate::tables::LinkKind;
 
 pub(super) static CHECK: Check = Check {
-    code: "missing-file",
+    code: Code::MISSING_FILE,
     severity: Severity::Error,
     about: "a value that names a file which is not there",
     docs: DOCS,

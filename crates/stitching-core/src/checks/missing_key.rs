@@ -1,14 +1,18 @@
 //! A record without a key.
 
 use super::{Check, Run};
+use crate::Code;
+use crate::formats::Fault;
 use crate::problem::Severity;
+use crate::schema::KeyPart;
+use crate::tables::RecordView;
 
 pub(super) static CHECK: Check = Check {
-    code: "missing-key",
+    code: Code::MISSING_KEY,
     severity: Severity::Error,
     about: "a record without a key",
     docs: DOCS,
-    run: Run::Reading,
+    run: Run::Key(find),
 };
 
 const DOCS: &str = "\
@@ -29,3 +33,15 @@ Example, right
     Reach       Basin
     frost_cut   north
 ";
+
+/// Says which part of the key is missing.
+fn find(record: &RecordView<'_>, part: KeyPart) -> Fault {
+    let name = record.table.key_part_name(part);
+    let whole = if record.table.key.len() > 1 { "part of its" } else { "its" };
+    let span = match part {
+        KeyPart::Field(field) => record.cell(field).map_or(record.span.first_byte(), |cell| cell.span),
+        KeyPart::Stem | KeyPart::Path => record.span,
+    };
+    Fault::new(Code::MISSING_KEY, span, format!("the record has no `{name}`, which is {whole} key"))
+        .help("nothing can refer to a record without a key; give it one, or remove it")
+}

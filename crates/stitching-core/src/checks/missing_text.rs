@@ -1,12 +1,13 @@
 //! A text key without a text in some language.
 
 use super::{Among, Asked, Check, Context, Run, Subject, Words};
+use crate::Code;
 use crate::problem::Severity;
 use crate::tables::{LinkKind, key_hash};
 use crate::text::nearest_of;
 
 pub(super) static CHECK: Check = Check {
-    code: "missing-text",
+    code: Code::MISSING_TEXT,
     severity: Severity::Error,
     about: "a text key that has no text in some language",
     docs: DOCS,

@@ -43,17 +43,21 @@ mod wrong_type;
 pub use report::Context;
 pub use run::{Report, Summary, TableSummary, check, new_errors, problems};
 
+use crate::Code;
 use crate::links::{Index, RecordId};
 use crate::problem::{Problem, Severity};
 use crate::schema::{Rule, Schema, Table, TableId};
-use crate::tables::{LinkKind, Seed, ValueCheck, ValueChecks};
+use crate::tables::{
+    CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, KeyFinder, LinkKind, PieceFinder, Seed,
+    ValueFinder,
+};
 use crate::text::nearest_of;
 
 /// One thing that can be wrong.
 #[derive(Debug)]
 pub struct Check {
     /// Its name.
-    pub code: &'static str,
+    pub code: Code,
     /// How much it matters.
     pub severity: Severity,
     /// What it is about, in one line.
@@ -67,14 +71,28 @@ pub struct Check {
 
 /// What finds a problem.
 pub enum Run {
-    /// Reading the files finds it; there is nothing more to run.
+    /// The reader of a format, of the project or of the schema finds it; there is nothing more to run.
     Reading,
+    /// A look at each file before its records.
+    File(FileFinder),
+    /// A record that lacks a part of its key.
+    Key(KeyFinder),
+    /// A value that is not there and should be.
+    Empty(EmptyFinder),
+    /// A look at each cell that is a structure, a list, or has parts.
+    Cell(CellFinder),
+    /// A piece of a value that does not have the shape of its field.
+    Piece(PieceFinder),
+    /// A look at some fields of each record.
+    Field(FieldFinder),
     /// A look at each value whose rule says so.
     Value {
         /// Whether the rule asks for it.
         applies: fn(&Rule) -> bool,
         /// What is wrong with a value, if anything: message and help.
-        find: ValueCheck,
+        find: ValueFinder,
+        /// What is said of a structure where a value is expected.
+        structure: Option<CellFinder>,
     },
     /// A link that leads nowhere.
     Link {
@@ -100,6 +118,12 @@ impl std::fmt::Debug for Run {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(match self {
             Run::Reading => "Reading",
+            Run::File(_) => "File",
+            Run::Key(_) => "Key",
+            Run::Empty(_) => "Empty",
+            Run::Cell(_) => "Cell",
+            Run::Piece(_) => "Piece",
+            Run::Field(_) => "Field",
             Run::Value { .. } => "Value",
             Run::Link { .. } => "Link",
             Run::Index { .. } => "Index",
@@ -199,30 +223,49 @@ pub static CHECKS: &[&Check] = &[
 
 /// The check with this code.
 pub fn find(code: &str) -> Option<&'static Check> {
+    CHECKS.iter().copied().find(|check| check.code.as_str() == code)
+}
+
+/// The check that `code` stands for.
+pub(crate) fn check_of(code: Code) -> Option<&'static Check> {
     CHECKS.iter().copied().find(|check| check.code == code)
 }
 
 /// The codes most like `code`.
 pub fn nearest(code: &str) -> Vec<String> {
-    nearest_of(code, CHECKS.iter().map(|check| check.code))
+    nearest_of(code, CHECKS.iter().map(|check| check.code.as_str()))
 }
 
-/// For each rule of the schema, the value checks that apply to it.
-pub fn value_checks(schema: &Schema) -> ValueChecks {
+/// What the checks look at while files are read.
+pub fn finders(schema: &Schema) -> Finders {
     let of_rule = |rule: &Rule| {
         let checks = CHECKS.iter().filter_map(|check| match check.run {
-            Run::Value { applies, find } if applies(rule) => Some((check.code, find)),
+            Run::Value { applies, find, .. } if applies(rule) => Some((check.code, find)),
             _ => None,
         });
         checks.collect()
     };
-    schema.tables.iter().map(|table| table.rules.iter().map(of_rule).collect()).collect()
+    let values = schema.tables.iter().map(|table| table.rules.iter().map(of_rule).collect()).collect();
+    let mut finders = Finders { values, ..Finders::default() };
+    for check in CHECKS {
+        match check.run {
+            Run::File(find) => finders.files.push(find),
+            Run::Key(find) => finders.keys.push(find),
+            Run::Empty(find) => finders.empty.push(find),
+            Run::Cell(find) => finders.cells.push(find),
+            Run::Piece(find) => finders.pieces.push(find),
+            Run::Field(finder) => finders.fields.push(finder),
+            Run::Value { structure, .. } => finders.cells.extend(structure),
+            Run::Reading | Run::Link { .. } | Run::Index { .. } | Run::Stack(_) => {}
+        }
+    }
+    finders
 }
 
 /// What is wrong with `value` by `rule` alone, if anything: message and help.
 pub(crate) fn value_problem(rule: &Rule, value: &str) -> Option<(String, Option<String>)> {
     CHECKS.iter().find_map(|check| match check.run {
-        Run::Value { applies, find } if applies(rule) => find(rule, value),
+        Run::Value { applies, find, .. } if applies(rule) => find(rule, value),
         _ => None,
     })
 }

@@ -1,11 +1,12 @@
 //! A table for which there is no file.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::links::Index;
 use crate::problem::{Problem, Severity};
 
 pub(super) static CHECK: Check = Check {
-    code: "no-files",
+    code: Code::NO_FILES,
     severity: Severity::Warning,
     about: "a table for which there is no file",
     docs: DOCS,

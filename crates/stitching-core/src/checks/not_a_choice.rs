@@ -1,16 +1,17 @@
 //! A value that is not among those allowed.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 use crate::schema::Rule;
 use crate::text::nearest_of;
 
 pub(super) static CHECK: Check = Check {
-    code: "not-a-choice",
+    code: Code::NOT_A_CHOICE,
     severity: Severity::Error,
     about: "a value that is not among those allowed",
     docs: DOCS,
-    run: Run::Value { applies, find },
+    run: Run::Value { applies, find, structure: None },
 };
 
 const DOCS: &str = "\

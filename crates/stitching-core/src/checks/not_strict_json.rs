@@ -1,10 +1,11 @@
 //! A comment or trailing comma where the game reads strict JSON.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 
 pub(super) static CHECK: Check = Check {
-    code: "not-strict-json",
+    code: Code::NOT_STRICT_JSON,
     severity: Severity::Error,
     about: "a comment or trailing comma where the game reads strict JSON",
     docs: DOCS,

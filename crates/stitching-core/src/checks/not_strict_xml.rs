@@ -1,10 +1,11 @@
 //! XML that strict readers refuse.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 
 pub(super) static CHECK: Check = Check {
-    code: "not-strict-xml",
+    code: Code::NOT_STRICT_XML,
     severity: Severity::Warning,
     about: "XML that strict readers refuse",
     docs: DOCS,

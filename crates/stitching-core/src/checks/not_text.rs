@@ -1,12 +1,13 @@
 //! A file of a table that is not clean text.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::formats::Fault;
 use crate::problem::Severity;
 use crate::text::TextFault;
 
 pub(super) static CHECK: Check = Check {
-    code: "not-text",
+    code: Code::NOT_TEXT,
     severity: Severity::Error,
     about: "a file of a table that is not clean text",
     docs: DOCS,

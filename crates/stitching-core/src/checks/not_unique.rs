@@ -2,6 +2,7 @@
 
 use super::duplicate_key::first_of;
 use super::{Check, Context, Run, Subject, Words};
+use crate::Code;
 use crate::links::{Index, RecordId};
 use crate::problem::Severity;
 use crate::tables::{LinkKind, Seed, SeedDetail};
@@ -10,7 +11,7 @@ use hashbrown::HashMap;
 use rayon::prelude::*;
 
 pub(super) static CHECK: Check = Check {
-    code: "not-unique",
+    code: Code::NOT_UNIQUE,
     severity: Severity::Error,
     about: "a value that another record has too, where each needs its own",
     docs: DOCS,

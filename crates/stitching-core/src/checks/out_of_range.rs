@@ -1,15 +1,16 @@
 //! A number outside its limits.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 use crate::schema::{Rule, number};
 
 pub(super) static CHECK: Check = Check {
-    code: "out-of-range",
+    code: Code::OUT_OF_RANGE,
     severity: Severity::Error,
     about: "a number outside its limits",
     docs: DOCS,
-    run: Run::Value { applies, find },
+    run: Run::Value { applies, find, structure: None },
 };
 
 const DOCS: &str = "\

@@ -1,12 +1,13 @@
 //! Two files whose paths differ only in upper and lower case.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::links::Index;
 use crate::problem::{Place, Problem, Related, Severity};
 use std::collections::HashMap;
 
 pub(super) static CHECK: Check = Check {
-    code: "path-clash",
+    code: Code::PATH_CLASH,
     severity: Severity::Warning,
     about: "two files whose paths differ only in upper and lower case",
     docs: DOCS,

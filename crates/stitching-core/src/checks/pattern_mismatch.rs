@@ -1,15 +1,16 @@
 //! A value that does not have the shape asked for.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 use crate::schema::Rule;
 
 pub(super) static CHECK: Check = Check {
-    code: "pattern-mismatch",
+    code: Code::PATTERN_MISMATCH,
     severity: Severity::Error,
     about: "a value that does not have the shape asked for",
     docs: DOCS,
-    run: Run::Value { applies, find },
+    run: Run::Value { applies, find, structure: None },
 };
 
 const DOCS: &str = "\

@@ -47,7 +47,7 @@ impl<'i> Context<'i> {
             seed.record.is_some() && seed.table.is_some_and(|id| index.schema.tables[id].label.is_some())
         };
         let is_link = |(_, seed): &Placed| {
-            super::find(seed.code).is_some_and(|check| matches!(check.run, Run::Link { .. }))
+            super::check_of(seed.code).is_some_and(|check| matches!(check.run, Run::Link { .. }))
         };
         let labels = match seeds.iter().any(has_label) {
             true => Labels::read(index.stack, index.schema, index.through),
@@ -147,7 +147,7 @@ impl<'i> Context<'i> {
 
     /// Makes problems of `seeds`, with near names where `suggest` says so. The result is sorted.
     pub(super) fn problems(&mut self, mut seeds: Vec<Placed>, suggest: bool) -> Vec<Problem> {
-        seeds.sort_by(|a, b| (a.0, a.1.span, a.1.code, a.1.table).cmp(&(b.0, b.1.span, b.1.code, b.1.table)));
+        seeds.sort_by_key(|a| (a.0, a.1.span, a.1.code, a.1.table));
         // A file that several tables read has a fault in its layout only once.
         let layout = |seed: &Seed| seed.record.is_none() && matches!(seed.detail, SeedDetail::Known(_));
         seeds.dedup_by(|b, a| {
@@ -174,7 +174,7 @@ impl<'i> Context<'i> {
 
     /// The names of which the words of a problem want near ones.
     fn asked(&self, found: &Found<'_>) -> Vec<Asked> {
-        let asks = super::find(found.seed.code).and_then(|check| match check.run {
+        let asks = super::check_of(found.seed.code).and_then(|check| match check.run {
             Run::Link { asks, .. } => Some(asks),
             _ => None,
         });
@@ -226,7 +226,7 @@ impl<'i> Context<'i> {
     fn problem(&self, found: Found<'_>) -> Option<Problem> {
         let Found { seed, about, place } = &found;
         let about = about.as_ref();
-        let check = super::find(seed.code)?;
+        let check = super::check_of(seed.code)?;
         let fault = match &seed.detail {
             SeedDetail::Known(fault) => Some(fault),
             _ => None,

@@ -1,14 +1,18 @@
 //! An empty value where the game needs one.
 
 use super::{Check, Run};
+use crate::Code;
+use crate::formats::Fault;
 use crate::problem::Severity;
+use crate::tables::RecordView;
+use crate::text::Span;
 
 pub(super) static CHECK: Check = Check {
-    code: "required-empty",
+    code: Code::REQUIRED_EMPTY,
     severity: Severity::Error,
     about: "an empty value where the game needs one",
     docs: DOCS,
-    run: Run::Reading,
+    run: Run::Empty(find),
 };
 
 const DOCS: &str = "\
@@ -29,3 +33,9 @@ Example, right
     Reach       Basin
     frost_cut   north
 ";
+
+/// Says which value is missing.
+fn find(record: &RecordView<'_>, rule: usize, span: Span) -> Fault {
+    let name = &record.table.fields[record.table.rules[rule].field].name;
+    Fault::new(Code::REQUIRED_EMPTY, span, format!("`{name}` is empty, and the game needs a value there"))
+}

@@ -1,7 +1,8 @@
 //! Running all checks, and telling what the mod has or causes from what the base has by itself.
 
+use super::finders;
 use super::seeds::Seeds;
-use super::value_checks;
+use crate::Code;
 use crate::layers::{LayerId, Stack};
 use crate::links::{FactsCache, Index, TableFile, TableIndex, switched_in};
 use crate::problem::{Problem, Severity};
@@ -15,7 +16,7 @@ pub struct Report {
     /// the first are here.
     pub problems: Vec<Problem>,
     /// How many problems there are besides, by the code of their check.
-    pub left_out: Vec<(&'static str, usize)>,
+    pub left_out: Vec<(Code, usize)>,
     /// The numbers.
     pub summary: Summary,
     /// For each table of the schema, what there is of it.
@@ -60,12 +61,12 @@ pub struct Summary {
 /// field and value of the same file, wherever that file now lies. So a base file that was copied
 /// into the mod brings no blame with it, and a base record that the mod broke does.
 pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
-    let (checks, cache) = (value_checks(schema), FactsCache::default());
-    let index = Index::build(stack, schema, through, &checks, &cache);
+    let (finders, cache) = (finders(schema), FactsCache::default());
+    let index = Index::build(stack, schema, through, &finders, &cache);
     let mut seeds = Seeds::find(&index, None);
     let has_base = through == stack.top() && through > 0;
     let base =
-        (has_base && !seeds.is_empty()).then(|| Index::build(stack, schema, through - 1, &checks, &cache));
+        (has_base && !seeds.is_empty()).then(|| Index::build(stack, schema, through - 1, &finders, &cache));
     let of_base = base.as_ref().map(|base| {
         let marks = seeds.marks(&index);
         (base, Seeds::find(base, Some(&marks)))
@@ -98,7 +99,7 @@ pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
         left_out: left_out.iter().map(|own| own.number).sum(),
     };
     let tables = index.tables.iter().map(|table| table_summary(&index, table)).collect();
-    let mut by_code: BTreeMap<&'static str, usize> = BTreeMap::new();
+    let mut by_code: BTreeMap<Code, usize> = BTreeMap::new();
     for own in &left_out {
         *by_code.entry(own.code).or_default() += own.number;
     }
@@ -119,8 +120,8 @@ fn table_summary(index: &Index<'_>, table: &TableIndex) -> TableSummary {
 
 /// All problems of the whole stack.
 pub fn problems(stack: &Stack, schema: &Schema) -> Vec<Problem> {
-    let checks = value_checks(schema);
-    let index = Index::build(stack, schema, stack.top(), &checks, &FactsCache::default());
+    let finders = finders(schema);
+    let index = Index::build(stack, schema, stack.top(), &finders, &FactsCache::default());
     Seeds::find(&index, None).problems(&index, true)
 }
 
@@ -154,8 +155,7 @@ pub fn new_errors(
 /// Marks the problems that `base` has too. Those of the same record are paired first; then those
 /// that agree in all but the key, since a rename in the mod may have changed it.
 fn mark_inherited(problems: &mut [Problem], base: &[Problem]) {
-    type Identity =
-        (&'static str, String, Option<String>, Option<String>, Option<String>, Option<String>, String);
+    type Identity = (Code, String, Option<String>, Option<String>, Option<String>, Option<String>, String);
     let identity = |problem: &Problem, with_key: bool| -> Identity {
         let key = problem.key.clone().filter(|_| with_key);
         let (path, table, field) = (problem.place.path.clone(), problem.table.clone(), problem.field.clone());

@@ -2,6 +2,7 @@
 
 use super::report::{Context, Placed};
 use super::{CHECKS, Check, Run};
+use crate::Code;
 use crate::links::{FileFault, Index, IndexedFile};
 use crate::problem::{Problem, Severity};
 use crate::tables::{LinkKind, Seed, SeedDetail};
@@ -26,7 +27,7 @@ pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
             let slot = indexed.facts.tables.iter().position(|facts| facts.table == table).unwrap_or(0) as u32;
             let hidden = seed.rule.is_some_and(|rule| index.is_hidden(file as u32, slot, record, rule));
             // What a record of a higher layer lacks, that of a lower one may have.
-            let lacking = seed.code == "required-empty" && index.adds_to_lower(file as u32, slot, record);
+            let lacking = seed.code == Code::REQUIRED_EMPTY && index.adds_to_lower(file as u32, slot, record);
             !hidden && !lacking
         };
         seeds.extend(indexed.facts.seeds.iter().filter(counts).map(|seed| (file as u32, seed.clone())));
@@ -99,10 +100,11 @@ impl Seeds {
         seeds.placed.retain(|placed| keep(placed));
         for check in CHECKS {
             match check.run {
-                Run::Reading | Run::Value { .. } => {}
                 Run::Link { kind, .. } => seeds.placed.extend(dangling_links(index, check, kind, &keep)),
                 Run::Index { find, .. } => seeds.placed.extend(find(index).into_iter().filter(keep)),
                 Run::Stack(find) => seeds.whole.extend(find(index)),
+                // Reading the files found it.
+                _ => {}
             }
         }
         seeds
@@ -116,11 +118,11 @@ impl Seeds {
     /// Keeps of each check only so many as can be told in little memory and time, first those that have none of the
     /// marks `of_base`; gives how many are left out.
     pub fn cut(&mut self, index: &Index<'_>, of_base: &Marks) -> Vec<LeftOut> {
-        let mut numbers: HashMap<&'static str, usize> = HashMap::new();
+        let mut numbers: HashMap<Code, usize> = HashMap::new();
         for (_, seed) in &self.placed {
             *numbers.entry(seed.code).or_default() += 1;
         }
-        let mut of_whole: BTreeMap<(&'static str, Severity), usize> = BTreeMap::new();
+        let mut of_whole: BTreeMap<(Code, Severity), usize> = BTreeMap::new();
         self.whole.retain(|problem| {
             let number = of_whole.entry((problem.code, problem.severity)).or_default();
             *number += 1;
@@ -142,8 +144,8 @@ impl Seeds {
         let path = |file: u32| path_hash_of(index, file);
         let inherited =
             |placed: &Placed| marks(index, path(placed.0), placed).iter().any(|mark| of_base.contains(mark));
-        let mut kept: HashMap<&'static str, usize> = HashMap::new();
-        let mut left_out: BTreeMap<(&'static str, bool), usize> = BTreeMap::new();
+        let mut kept: HashMap<Code, usize> = HashMap::new();
+        let mut left_out: BTreeMap<(Code, bool), usize> = BTreeMap::new();
         let (later, first): (Vec<Placed>, Vec<Placed>) =
             std::mem::take(&mut self.placed).into_iter().partition(inherited);
         for (placed, inherited) in
@@ -158,7 +160,7 @@ impl Seeds {
             }
         }
         let left_out = left_out.into_iter().filter_map(|((code, inherited), number)| {
-            Some(LeftOut { code, severity: super::find(code)?.severity, inherited, number })
+            Some(LeftOut { code, severity: super::check_of(code)?.severity, inherited, number })
         });
         out.extend(left_out);
         out
@@ -182,7 +184,7 @@ impl Seeds {
 /// Problems of one check that are only counted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct LeftOut {
-    pub code: &'static str,
+    pub code: Code,
     pub severity: Severity,
     /// Whether the base seems to have them by itself.
     pub inherited: bool,
@@ -199,7 +201,8 @@ fn marks(index: &Index<'_>, path: u64, (file, seed): &Placed) -> [u64; 2] {
     // Only equality counts, and a few that are equal by chance cost only time.
     let mix = |a: u64, b: u64| (a.rotate_left(29) ^ b).wrapping_mul(0x9e37_79b9_7f4a_7c15);
     let number = |of: Option<usize>| of.map_or(u64::MAX, |of| of as u64);
-    let group = mix(mix(path, xxh3_64(seed.code.as_bytes())), mix(number(seed.table), number(seed.rule)));
+    let group =
+        mix(mix(path, xxh3_64(seed.code.as_str().as_bytes())), mix(number(seed.table), number(seed.rule)));
     let facts = &index.files[*file as usize].facts.tables;
     let facts = facts.iter().find(|facts| Some(facts.table) == seed.table);
     let key = facts.and_then(|facts| facts.hashes.get(seed.record? as usize).copied());

@@ -1,10 +1,11 @@
 //! Text that the format cannot read.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 
 pub(super) static CHECK: Check = Check {
-    code: "syntax-error",
+    code: Code::SYNTAX_ERROR,
     severity: Severity::Error,
     about: "text that the format cannot read",
     docs: DOCS,

@@ -1,10 +1,11 @@
 //! A column that a closed table does not describe.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::problem::Severity;
 
 pub(super) static CHECK: Check = Check {
-    code: "unknown-column",
+    code: Code::UNKNOWN_COLUMN,
     severity: Severity::Warning,
     about: "a column that a closed table does not describe",
     docs: DOCS,

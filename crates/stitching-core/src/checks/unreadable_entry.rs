@@ -1,12 +1,13 @@
 //! Something in a layer that cannot be used as a file.
 
 use super::{Check, Run};
+use crate::Code;
 use crate::layers::LayerFaultKind;
 use crate::links::{FileFault, Index};
 use crate::problem::{Place, Problem, Severity};
 
 pub(super) static CHECK: Check = Check {
-    code: "unreadable-entry",
+    code: Code::UNREADABLE_ENTRY,
     severity: Severity::Error,
     about: "a file or link in a layer that cannot be used",
     docs: DOCS,

@@ -1,14 +1,18 @@
 //! A list that begins with its count, and the count is wrong.
 
 use super::{Check, Run};
+use crate::Code;
+use crate::formats::{Cell, Fault, decode};
 use crate::problem::Severity;
+use crate::schema::Field;
+use crate::tables::{RecordView, wrong_count};
 
 pub(super) static CHECK: Check = Check {
-    code: "wrong-count",
+    code: Code::WRONG_COUNT,
     severity: Severity::Error,
     about: "a list that begins with a wrong count",
     docs: DOCS,
-    run: Run::Reading,
+    run: Run::Cell(find),
 };
 
 const DOCS: &str = "\
@@ -27,3 +31,18 @@ Example, wrong
 Example, right
     stops = 2, weir, old_mill
 ";
+
+/// Compares the count at the start of a list with the items that follow.
+fn find(record: &RecordView<'_>, field: &Field, cell: &Cell) -> Option<Fault> {
+    if !field.counted {
+        return None;
+    }
+    let decoded = decode(record.text, cell);
+    if record.table.rules[field.layout.rules()[0]].is_none(&decoded.text) {
+        return None;
+    }
+    let (said, count, place) = wrong_count(field, &decoded.text)?;
+    let message = format!("`{}` begins with the count `{said}`, and {count} follow", field.name);
+    let fault = Fault::new(Code::WRONG_COUNT, decoded.span(place.start, place.end), message);
+    Some(fault.help(format!("write `{count}`, or look for a lost item")))
+}

@@ -1,14 +1,18 @@
 //! A value or item without the parts it should have.
 
 use super::{Check, Run};
+use crate::Code;
+use crate::formats::Fault;
 use crate::problem::Severity;
+use crate::schema::Layout;
+use crate::tables::{Piece, RecordView};
 
 pub(super) static CHECK: Check = Check {
-    code: "wrong-shape",
+    code: Code::WRONG_SHAPE,
     severity: Severity::Error,
     about: "a value or item without the parts it should have",
     docs: DOCS,
-    run: Run::Reading,
+    run: Run::Piece(find),
 };
 
 const DOCS: &str = "\
@@ -27,3 +31,13 @@ Example, wrong
 Example, right
     Cargo = coal:40;peat:20
 ";
+
+/// Says what shape the piece should have.
+fn find(record: &RecordView<'_>, piece: &Piece<'_>) -> Option<Fault> {
+    let field = &record.table.fields[record.table.rules[piece.rule].field];
+    let Layout::Parts(template, _) = &field.layout else { return None };
+    let message = format!("`{}` does not have the shape `{}`", piece.text, template.source());
+    let mut fault = Fault::new(Code::WRONG_SHAPE, piece.span, message);
+    fault.help = field.list.as_ref().map(|list| format!("items are separated by `{list}`"));
+    Some(fault)
+}

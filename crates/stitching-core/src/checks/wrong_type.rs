@@ -1,15 +1,18 @@
 //! A value of the wrong kind.
 
 use super::{Check, Run};
+use crate::Code;
+use crate::formats::{Cell, Fault, Form};
 use crate::problem::Severity;
-use crate::schema::{Rule, ValueType};
+use crate::schema::{Field, Rule, ValueType};
+use crate::tables::RecordView;
 
 pub(super) static CHECK: Check = Check {
-    code: "wrong-type",
+    code: Code::WRONG_TYPE,
     severity: Severity::Error,
     about: "a value of the wrong kind",
     docs: DOCS,
-    run: Run::Value { applies, find },
+    run: Run::Value { applies, find, structure: Some(structure) },
 };
 
 const DOCS: &str = "\
@@ -52,4 +55,10 @@ fn find(rule: &Rule, value: &str) -> Option<(String, Option<String>)> {
         None
     };
     Some((format!("`{value}` is not {}", rule.kind.expected()), help))
+}
+
+/// A structure where a single value is expected.
+fn structure(_record: &RecordView<'_>, field: &Field, cell: &Cell) -> Option<Fault> {
+    let message = || format!("`{}` holds a structure, and a single value is expected", field.name);
+    (cell.form == Form::Nested).then(|| Fault::new(Code::WRONG_TYPE, cell.span.first_byte(), message()))
 }

@@ -6,6 +6,7 @@ use super::editing::Editor;
 use super::{
     BlockState, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink,
 };
+use crate::Code;
 use crate::text::{Span, Text, nearest_of};
 use memchr::{memchr, memchr2};
 
@@ -87,11 +88,16 @@ impl Format for Delimited {
             if reader.count != names.len() {
                 let message =
                     format!("the row has {} and the header {}", counted(reader.count, "column"), names.len());
-                sink.fault(Fault::new("column-count", span, message).help(if reader.count < names.len() {
-                    format!("cells are missing; the last one that is there is `{}`", names[reader.count - 1])
-                } else {
-                    "look for a delimiter too many, or one inside a value".to_owned()
-                }));
+                sink.fault(Fault::new(Code::COLUMN_COUNT, span, message).help(
+                    if reader.count < names.len() {
+                        format!(
+                            "cells are missing; the last one that is there is `{}`",
+                            names[reader.count - 1]
+                        )
+                    } else {
+                        "look for a delimiter too many, or one inside a value".to_owned()
+                    },
+                ));
             }
             sink.record(&RawRecord { span, cells: &cells });
         }
@@ -100,7 +106,7 @@ impl Format for Delimited {
     fn end_blocks(&self, state: &BlockState, sink: &mut dyn RecordSink) {
         if state.header.is_none() {
             let fault =
-                Fault::new("syntax-error", Span::default(), "the file is empty: it has no header row");
+                Fault::new(Code::SYNTAX_ERROR, Span::default(), "the file is empty: it has no header row");
             sink.fault(fault.help("give it the header of the other files of its table, or delete it"));
         }
     }
@@ -230,7 +236,7 @@ impl Delimited {
                 let near = nearest_of(column, unknown.iter().copied());
                 let near = near.first().filter(|name| strsim::osa_distance(name, column) <= NEAR);
                 let message = format!("the header has no column `{column}`");
-                sink.fault(Fault::new("missing-column", at, message).help(match near {
+                sink.fault(Fault::new(Code::MISSING_COLUMN, at, message).help(match near {
                     Some(name) => format!("it has `{name}`, which is nearly the same"),
                     None => "the schema describes this column; mark it `optional = true` if not all files have it"
                         .to_owned(),
@@ -243,7 +249,7 @@ impl Delimited {
             for name in unknown.iter().filter(|name| !name.is_empty()) {
                 let message = format!("the schema does not know the column `{name}`");
                 let near = nearest_of(name, columns.iter().map(|column| column.name));
-                let mut fault = Fault::new("unknown-column", at, message);
+                let mut fault = Fault::new(Code::UNKNOWN_COLUMN, at, message);
                 fault.help = near.first().map(|name| format!("the nearest it knows is `{name}`"));
                 sink.fault(fault);
             }
@@ -251,7 +257,7 @@ impl Delimited {
         for (position, name) in names.iter().enumerate() {
             if !name.is_empty() && names[..position].contains(name) {
                 let message = format!("the header has the column `{name}` twice; the first one is read");
-                sink.fault(Fault::new("duplicate-column", at, message));
+                sink.fault(Fault::new(Code::DUPLICATE_COLUMN, at, message));
             }
         }
         positions
@@ -463,7 +469,7 @@ impl<'t> Rows<'t> {
                     let close = quote_within(bytes, at + 1);
                     if close.is_none() {
                         let fault = Fault::new(
-                            "syntax-error",
+                            Code::SYNTAX_ERROR,
                             Span::new(at, at + 1),
                             "the quote is not closed on its line",
                         );
@@ -483,7 +489,8 @@ impl<'t> Rows<'t> {
             self.count += 1;
             let behind = after_blanks(bytes, next, end);
             if behind == next && next < end {
-                let fault = Fault::new("syntax-error", Span::new(next, end), "text after the closing quote");
+                let fault =
+                    Fault::new(Code::SYNTAX_ERROR, Span::new(next, end), "text after the closing quote");
                 sink.fault(fault.help("a blank stands between two cells"));
             }
             at = behind;
@@ -512,7 +519,7 @@ impl<'t> Rows<'t> {
                 next = close.map_or(end, |at| at + 1);
                 if close.is_none() {
                     let span = Span::new(from, from + 1);
-                    let fault = Fault::new("syntax-error", span, "the quote is never closed");
+                    let fault = Fault::new(Code::SYNTAX_ERROR, span, "the quote is never closed");
                     sink.fault(
                         fault.help(
                             "close it at the end of the value; a quote inside a value is written twice",
@@ -523,8 +530,11 @@ impl<'t> Rows<'t> {
                 let rest_end = self.cell_end(next);
                 let stray = without_return(bytes, next, rest_end);
                 if stray > next {
-                    let fault =
-                        Fault::new("syntax-error", Span::new(next, stray), "text after the closing quote");
+                    let fault = Fault::new(
+                        Code::SYNTAX_ERROR,
+                        Span::new(next, stray),
+                        "text after the closing quote",
+                    );
                     sink.fault(fault.help("a quote inside a quoted value is written twice"));
                 }
                 next = rest_end;

@@ -10,6 +10,7 @@ use super::editing::Editor;
 use super::{
     Adds, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, Names, OffStyle, RawRecord, RecordSink,
 };
+use crate::Code;
 use crate::text::{Span, Template, Text};
 use memchr::memchr;
 use std::collections::HashMap;
@@ -392,7 +393,7 @@ impl<'r> Reader<'r> {
             match self.line(start, end, last.is_some()) {
                 Line::Nothing => {}
                 Line::OpenSection(name) => {
-                    let fault = Fault::new("syntax-error", name, "the section's name has no `]`");
+                    let fault = Fault::new(Code::SYNTAX_ERROR, name, "the section's name has no `]`");
                     sink.fault(fault.help("close the name with `]`"));
                     self.pending = Some((name, (name.start as usize).saturating_sub(1).max(start)));
                     return;
@@ -404,7 +405,7 @@ impl<'r> Reader<'r> {
                 }
                 Line::Wrong(span, message) => {
                     last = None;
-                    sink.fault(Fault::new("syntax-error", span, message).help(self.help()));
+                    sink.fault(Fault::new(Code::SYNTAX_ERROR, span, message).help(self.help()));
                 }
                 Line::More(span) => {
                     section.span.end = span.end;
@@ -423,7 +424,7 @@ impl<'r> Reader<'r> {
                         let message =
                             format!("the key `{}` stands before the first section", key.of(self.text));
                         let help = "move it into a section; if the game reads such keys, write `head = \"NAME\"` in the table's format";
-                        sink.fault(Fault::new("syntax-error", key, message).help(help));
+                        sink.fault(Fault::new(Code::SYNTAX_ERROR, key, message).help(help));
                         reported = true;
                     }
                     section.has_keys = true;
@@ -476,7 +477,7 @@ impl<'r> Reader<'r> {
             let message = format!("the key `{name}` stands twice in this section");
             let help =
                 "remove one; if the game takes both, write `repeated_keys = \"apart\"` in the table's format";
-            sink.fault(Fault::new("duplicate-member", key, message).help(help));
+            sink.fault(Fault::new(Code::DUPLICATE_MEMBER, key, message).help(help));
         } else if let (true, Some(column)) = (repeated, column) {
             let mut at = 0;
             section.cells.retain(|cell| {

@@ -8,6 +8,7 @@ mod editing;
 
 use super::editing::Editor;
 use super::{Adds, Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
+use crate::Code;
 use crate::text::{Span, Template, Text};
 
 /// The settings of a file of like lines.
@@ -259,7 +260,7 @@ impl<'r> Reader<'r> {
         let Some(found) = found else {
             if !self.format.others {
                 let message = format!("this line does not have the shape `{}`", template.source());
-                let fault = Fault::new("syntax-error", Span::new(start, end), message);
+                let fault = Fault::new(Code::SYNTAX_ERROR, Span::new(start, end), message);
                 sink.fault(fault.help(self.format.help()));
             }
             return;
@@ -288,7 +289,9 @@ impl<'r> Reader<'r> {
         let found = self.format.lines[0].find_all(&self.content[start..end]);
         if found.is_empty() && !self.format.others {
             let message = format!("nothing in this line has the shape `{}`", self.format.lines[0].source());
-            sink.fault(Fault::new("syntax-error", Span::new(start, end), message).help(self.format.help()));
+            sink.fault(
+                Fault::new(Code::SYNTAX_ERROR, Span::new(start, end), message).help(self.format.help()),
+            );
         }
         for mut parts in found {
             let whole = parts.pop().flatten().unwrap_or(0..0);
@@ -311,7 +314,7 @@ impl<'r> Reader<'r> {
                     number + 1,
                     template.source()
                 );
-                let fault = Fault::new("syntax-error", Span::new(at.0, at.1), message);
+                let fault = Fault::new(Code::SYNTAX_ERROR, Span::new(at.0, at.1), message);
                 sink.fault(fault.help("look for a line that is missing in the record, or one too many"));
                 return self.skip_record(count - number - 1);
             };
@@ -320,7 +323,7 @@ impl<'r> Reader<'r> {
             if number + 1 < count {
                 let Some((next, next_end)) = self.inner_line() else {
                     let message = format!("the record has {}, and should have {count}", counted(number + 1));
-                    let fault = Fault::new("syntax-error", Span::new(start, end), message);
+                    let fault = Fault::new(Code::SYNTAX_ERROR, Span::new(start, end), message);
                     sink.fault(fault.help("the file ends too early"));
                     return;
                 };

@@ -34,6 +34,7 @@ pub use po::Po;
 pub use whole_file::WholeFile;
 pub use xml::{Xml, XmlPath};
 
+use crate::Code;
 use crate::text::{Edit, Span, Text};
 use std::borrow::Cow;
 
@@ -116,7 +117,7 @@ pub struct RawRecord<'a> {
 #[derive(Debug, Clone)]
 pub struct Fault {
     /// The check that stands for it.
-    pub code: &'static str,
+    pub code: Code,
     /// Where.
     pub span: Span,
     /// What is wrong: found and expected.
@@ -129,7 +130,7 @@ pub struct Fault {
 
 impl Fault {
     /// A fault without help or fix.
-    pub fn new(code: &'static str, span: Span, message: impl Into<String>) -> Fault {
+    pub fn new(code: Code, span: Span, message: impl Into<String>) -> Fault {
         Fault { code, span, message: message.into(), help: None, fix: None }
     }
 

@@ -8,6 +8,7 @@ mod editing;
 
 use super::editing::Editor;
 use super::{Cell, Column, ColumnCell, Decoded, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
+use crate::Code;
 use crate::text::{Span, Text};
 use std::borrow::Cow;
 
@@ -39,7 +40,7 @@ impl Format for Po {
             let quote_at = from + shown.len() - quoted.len();
             let Some(inside) = inside_quotes(quoted) else {
                 let message = "this line is neither a note nor a keyword with a text in quotes";
-                let fault = Fault::new("syntax-error", Span::new(from, from + shown.len()), message);
+                let fault = Fault::new(Code::SYNTAX_ERROR, Span::new(from, from + shown.len()), message);
                 sink.fault(
                     fault.help("look for a quote that is missing, or one inside the text without `\\`"),
                 );
@@ -49,13 +50,15 @@ impl Format for Po {
             if keyword.is_empty() {
                 if !entry.go_on(span) {
                     let message = "a text that belongs to no keyword";
-                    sink.fault(Fault::new("syntax-error", span, message).help("write the keyword before it"));
+                    sink.fault(
+                        Fault::new(Code::SYNTAX_ERROR, span, message).help("write the keyword before it"),
+                    );
                 }
                 continue;
             }
             if !is_keyword(keyword) {
                 let message = format!("`{keyword}` is no keyword");
-                let fault = Fault::new("syntax-error", Span::new(from, from + keyword.len()), message);
+                let fault = Fault::new(Code::SYNTAX_ERROR, Span::new(from, from + keyword.len()), message);
                 sink.fault(fault.help("the keywords are msgctxt, msgid, msgid_plural and msgstr"));
                 entry.last = None;
                 continue;

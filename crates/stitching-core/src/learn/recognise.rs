@@ -3,6 +3,7 @@
 use super::rows::{separated, spaced, tabs};
 use super::shapes::{Place, RecordShape, shapes_of};
 use super::write::quoted;
+use crate::Code;
 use crate::formats::{BlockPath, Blocks, Format, Json, JsonPath, Outline, RecordSink, Taken, Xml, XmlPath};
 use crate::formats::{Fault, RawRecord};
 use crate::links::start_of;
@@ -79,7 +80,7 @@ pub(super) fn recognise(text: &Text<'_>) -> Option<Recognised> {
 #[derive(Default)]
 struct Counter {
     records: usize,
-    faults: Vec<&'static str>,
+    faults: Vec<Code>,
     messages: Vec<String>,
 }
 

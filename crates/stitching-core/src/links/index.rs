@@ -5,7 +5,7 @@ use crate::Error;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Rule, Schema, TableId, Texts};
 use crate::tables::{
-    Extractor, FileFacts, Link, LinkKind, TableFacts, ValueChecks, extract, key_hash, path_hash,
+    Extractor, FileFacts, Finders, Link, LinkKind, TableFacts, extract, key_hash, path_hash,
 };
 use crate::text::{Text, TextFault};
 use hashbrown::{HashMap, HashSet, HashTable};
@@ -112,7 +112,7 @@ impl<'p> Index<'p> {
         stack: &'p Stack,
         schema: &'p Schema,
         through: LayerId,
-        checks: &ValueChecks,
+        finders: &Finders,
         cache: &FactsCache,
     ) -> Index<'p> {
         let ids = stack.effective(through);
@@ -120,7 +120,7 @@ impl<'p> Index<'p> {
         let files: Vec<IndexedFile> = ids
             .par_iter()
             .with_max_len(1)
-            .map(|id| file_facts(stack, schema, *id, checks, &targets, cache))
+            .map(|id| file_facts(stack, schema, *id, finders, &targets, cache))
             .collect();
         let mut of_tables: Vec<Vec<TableFile>> = vec![Vec::new(); schema.tables.len()];
         for (file, indexed) in files.iter().enumerate() {
@@ -393,7 +393,7 @@ pub(super) fn file_facts(
     stack: &Stack,
     schema: &Schema,
     id: FileId,
-    checks: &ValueChecks,
+    finders: &Finders,
     targets: &[Vec<bool>],
     cache: &FactsCache,
 ) -> IndexedFile {
@@ -412,7 +412,7 @@ pub(super) fn file_facts(
             .copied()
             .filter(|table| !unreadable || schema.tables[*table].is_of_files())
             .collect();
-        (found.filter(|_| needs_text), extract(schema, &claims, &entry.path, text, checks, targets))
+        (found.filter(|_| needs_text), extract(schema, &claims, &entry.path, text, finders, targets))
     };
     let by_blocks = match claims[..] {
         [table]
@@ -424,7 +424,7 @@ pub(super) fn file_facts(
         }
         _ => None,
     };
-    let by_blocks = by_blocks.map(|table| facts_by_blocks(stack, schema, id, table, checks, targets));
+    let by_blocks = by_blocks.map(|table| facts_by_blocks(stack, schema, id, table, finders, targets));
     let read = match by_blocks {
         Some(Ok(Some(read))) => Ok((None, read)),
         Some(Err(error)) => Err(error),
@@ -450,11 +450,11 @@ fn facts_by_blocks(
     schema: &Schema,
     id: FileId,
     table: TableId,
-    checks: &ValueChecks,
+    finders: &Finders,
     targets: &[Vec<bool>],
 ) -> Result<Option<FileFacts>, Error> {
     let entry = &stack.files()[id];
-    let mut extractor = Extractor::new(schema, table, &entry.path, entry.size as usize, checks, targets);
+    let mut extractor = Extractor::new(schema, table, &entry.path, entry.size as usize, finders, targets);
     if !with_blocks(stack, id, |text, base| extractor.block(text, base))? {
         return Ok(None);
     }

@@ -4,7 +4,7 @@
 use super::index::file_facts;
 use crate::layers::{FileId, Postings, Stack};
 use crate::schema::{Schema, TableId};
-use crate::tables::{KEY_SEPARATOR, key_hash};
+use crate::tables::{Finders, KEY_SEPARATOR, key_hash};
 
 /// Makes sure that what can be known of the files is known, if the stack has a place to keep it. To be called
 /// before [`offsets`], outside of parallel work.
@@ -13,7 +13,7 @@ use crate::tables::{KEY_SEPARATOR, key_hash};
 pub(super) fn prepare(stack: &Stack, schema: &Schema) {
     let Some(cache) = stack.cache() else { return };
     cache.postings.get_or_init(|| {
-        let no_checks = schema.tables.iter().map(|table| vec![Vec::new(); table.rules.len()]).collect();
+        let no_checks = Finders::none(schema);
         let targets = super::index::targets(schema);
         let claimed = |file: FileId| !schema.tables_of(&stack.files()[file].path).is_empty();
         let pairs = |file: FileId| {

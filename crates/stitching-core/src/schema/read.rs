@@ -9,6 +9,7 @@ use super::pattern::why_not_regex;
 use super::table::{FilePattern, KeyPart, Table, Texts};
 use super::toml_reader::{TomlReader, Value, plain};
 use super::{Pattern, Schema, TableId, keys};
+use crate::Code;
 use crate::Problem;
 use crate::text::{Encoding, Template, nearest_of};
 use globset::GlobBuilder;
@@ -31,7 +32,7 @@ struct Unbound {
 pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Problem>) {
     let mut schema = Schema::new(languages);
     let mut readers: Vec<TomlReader<'_>> =
-        files.iter().map(|(path, text)| TomlReader::new("bad-schema", path, text)).collect();
+        files.iter().map(|(path, text)| TomlReader::new(Code::BAD_SCHEMA, path, text)).collect();
     let mut unbound = Vec::new();
     for (file, reader) in readers.iter_mut().enumerate() {
         let top = reader.parse();

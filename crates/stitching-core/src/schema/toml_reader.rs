@@ -1,6 +1,7 @@
 //! Reading TOML with a place for every mistake.
 
 use super::KeyDoc;
+use crate::Code;
 use crate::problem::{Place, Problem, Severity};
 use crate::text::{LineTable, Span, nearest_of};
 use toml::Spanned;
@@ -11,7 +12,7 @@ pub(crate) type Value<'t> = Spanned<DeValue<'t>>;
 
 /// One TOML file being read, and what is wrong with it so far.
 pub(crate) struct TomlReader<'t> {
-    code: &'static str,
+    code: Code,
     path: String,
     text: &'t str,
     lines: LineTable,
@@ -21,7 +22,7 @@ pub(crate) struct TomlReader<'t> {
 
 impl<'t> TomlReader<'t> {
     /// Starts on `text`, the content of the file shown as `path`; problems get `code`.
-    pub fn new(code: &'static str, path: &str, text: &'t str) -> TomlReader<'t> {
+    pub fn new(code: Code, path: &str, text: &'t str) -> TomlReader<'t> {
         TomlReader { code, path: path.to_owned(), text, lines: LineTable::new(text, 0), problems: Vec::new() }
     }
 

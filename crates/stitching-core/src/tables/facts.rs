@@ -7,13 +7,14 @@
 //! text and compared as such, and what changes files always compares text.
 
 use super::{
-    KEY_SEPARATOR, Piece, Reader, RecordView, key_named, pieces_of, read_block, read_records, rule_in,
-    wrong_count,
+    FieldFinder, Finders, Piece, Reader, RecordView, ValueFinder, key_named, pieces_of, read_block,
+    read_records, rule_in,
 };
-use crate::formats::{BlockState, Cell, ColumnCell, Fault, Form, decode, may_have_off};
+use crate::Code;
+use crate::formats::{BlockState, Cell, ColumnCell, Fault, Form, may_have_off};
 use crate::layers::RelPath;
 use crate::schema::{Field, Layout, Rule, Schema, Table, TableId, Texts};
-use crate::text::{Edit, Span, Text};
+use crate::text::{Span, Text};
 use xxhash_rust::xxh3::xxh3_64;
 
 /// All that is known of one file.
@@ -90,7 +91,7 @@ pub struct Link {
 #[derive(Debug, Clone)]
 pub struct Seed {
     /// The check that found it.
-    pub code: &'static str,
+    pub code: Code,
     /// The table, if a table's reading found it.
     pub table: Option<TableId>,
     /// The record, if it is about one.
@@ -114,12 +115,6 @@ pub enum SeedDetail {
     /// among the index's files), the table's slot there, and the record.
     Same(usize, usize, u32),
 }
-
-/// Looks at one value that is not empty and not none; gives what is wrong with it (message, help).
-pub type ValueCheck = fn(&Rule, &str) -> Option<(String, Option<String>)>;
-
-/// For each table, for each rule, the checks that apply, with their codes.
-pub type ValueChecks = Vec<Vec<Vec<(&'static str, ValueCheck)>>>;
 
 /// The hash of a key; `folded` for tables that ignore case.
 #[inline]
@@ -166,13 +161,13 @@ pub fn extract(
     claims: &[TableId],
     path: &RelPath,
     text: &Text<'_>,
-    checks: &ValueChecks,
+    finders: &Finders,
     targets: &[Vec<bool>],
 ) -> FileFacts {
     let may_have_off = may_have_off(text.as_str().as_bytes());
     let mut facts = FileFacts { may_have_off, ..FileFacts::default() };
     for &table in claims {
-        let mut extractor = Extractor::new(schema, table, path, text.as_str().len(), checks, targets);
+        let mut extractor = Extractor::new(schema, table, path, text.as_str().len(), finders, targets);
         extractor.begin(text);
         read_records(extractor.table, path, text, &extractor.fields, &mut extractor.builder);
         extractor.finish(&mut facts);
@@ -197,18 +192,17 @@ impl<'e> Extractor<'e> {
         id: TableId,
         path: &'e RelPath,
         size: usize,
-        checks: &'e ValueChecks,
+        finders: &'e Finders,
         targets: &[Vec<bool>],
     ) -> Extractor<'e> {
         let table = &schema.tables[id];
         let builder = Builder {
             table: id,
-            rules: rule_plans(schema, table, &checks[id], &targets[id]),
-            looks: looks(table, &checks[id], &targets[id]),
+            rules: rule_plans(schema, table, &finders.values[id], &targets[id]),
+            looks: looks(table, &finders.values[id], &targets[id]),
             required: required_fields(table),
-            followers: (0..table.fields.len())
-                .filter(|field| table.fields[*field].follows.is_some())
-                .collect(),
+            fields: fields(table, finders),
+            finders,
             key_folded: table.ignore_case,
             estimate: size,
             base: 0,
@@ -236,23 +230,13 @@ impl<'e> Extractor<'e> {
         }
     }
 
-    /// Takes note of how the file begins.
+    /// Looks at the file as a whole.
     fn begin(&mut self, text: &Text<'_>) {
-        let Some(wanted) = self.table.byte_order_mark else { return };
-        let there = text.body() > 0;
-        let (message, title, mark) = match (wanted, there) {
-            (true, false) => ("the file does not begin with a byte order mark", "add the mark", "\u{feff}"),
-            (false, true) => ("the file begins with a byte order mark", "remove the mark", ""),
-            _ => return,
-        };
-        let span = Span::new(0, text.body());
-        let mut fault = Fault::new("byte-order-mark", span, message);
-        fault.fix = Some((title.to_owned(), Edit { span, text: mark.to_owned() }));
-        self.builder.known(
-            None,
-            None,
-            fault.help("save it the other way; the game reads it wrongly as it is"),
-        );
+        for find in &self.builder.finders.files {
+            if let Some(fault) = find(self.table, text) {
+                self.builder.known(None, None, fault);
+            }
+        }
     }
 
     /// Takes the next block, which begins at byte `base` of the file.
@@ -315,7 +299,7 @@ pub(crate) fn refers_folded(schema: &Schema, rule: &Rule) -> bool {
 /// What is to be done with the values of a rule.
 struct RulePlan<'c> {
     rule: &'c Rule,
-    checks: &'c [(&'static str, ValueCheck)],
+    checks: &'c [(Code, ValueFinder)],
     /// As what the values are looked up, and their links so far.
     links: Vec<(LinkKind, Vec<Link>)>,
     /// Whether what they refer to is compared without case.
@@ -325,7 +309,7 @@ struct RulePlan<'c> {
 fn rule_plans<'c>(
     schema: &Schema,
     table: &'c Table,
-    checks: &'c [Vec<(&'static str, ValueCheck)>],
+    checks: &'c [Vec<(Code, ValueFinder)>],
     targets: &[bool],
 ) -> Vec<RulePlan<'c>> {
     let plan = |(index, rule): (usize, &'c Rule)| {
@@ -359,7 +343,7 @@ enum Look {
 }
 
 /// How the values of each field are looked at.
-fn looks(table: &Table, checks: &[Vec<(&'static str, ValueCheck)>], targets: &[bool]) -> Vec<Look> {
+fn looks(table: &Table, checks: &[Vec<(Code, ValueFinder)>], targets: &[bool]) -> Vec<Look> {
     let asked = |rule: usize| table.rules[rule].says_something() || !checks[rule].is_empty() || targets[rule];
     let look = |field: &Field| match &field.layout {
         Layout::Whole(rule) if !asked(*rule) => Look::Not,
@@ -380,12 +364,23 @@ fn required_fields(table: &Table) -> Vec<(usize, usize)> {
     table.fields.iter().enumerate().filter_map(whole).collect()
 }
 
+/// The fields that some check looks at in each record.
+fn fields(table: &Table, finders: &Finders) -> Vec<(usize, FieldFinder)> {
+    let of = |finder: &FieldFinder| {
+        let fields = table.fields.iter().enumerate().filter(|(_, field)| (finder.applies)(field));
+        fields.map(|(at, _)| (at, *finder)).collect::<Vec<_>>()
+    };
+    finders.fields.iter().flat_map(of).collect()
+}
+
 struct Builder<'b> {
     table: TableId,
     rules: Vec<RulePlan<'b>>,
     looks: Vec<Look>,
     required: Vec<(usize, usize)>,
-    followers: Vec<usize>,
+    /// The fields that some check looks at in each record, and what looks at them.
+    fields: Vec<(usize, FieldFinder)>,
+    finders: &'b Finders,
     key_folded: bool,
     /// The size of the text, from which the number of records is guessed.
     estimate: usize,
@@ -431,11 +426,15 @@ impl Reader for Builder<'_> {
             let (field, rule) = self.required[at];
             // What it takes from another record, that one is asked for.
             if record.cell(field).is_none() && !inherits() {
-                self.required(record, rule, first_of(record.span));
+                self.required(record, rule, record.span.first_byte());
             }
         }
-        for at in 0..self.followers.len() {
-            self.follows(record, self.followers[at]);
+        for at in 0..self.fields.len() {
+            let (field, finder) = self.fields[at];
+            if let Some(fault) = (finder.find)(record, field) {
+                let rule = record.table.fields[field].layout.rules()[0];
+                self.known(Some(self.index), Some(rule), fault);
+            }
         }
     }
 
@@ -466,21 +465,9 @@ impl Builder<'_> {
             Err(part) => {
                 facts.keys.truncate(start);
                 facts.hashes.push(0);
-                let name = record.table.key_part_name(part);
-                let message = format!(
-                    "the record has no `{name}`, which is {} key",
-                    if record.table.key.len() > 1 { "part of its" } else { "its" }
-                );
-                let span = match part {
-                    crate::schema::KeyPart::Field(field) => {
-                        record.cell(field).map_or(first_of(record.span), |cell| cell.span)
-                    }
-                    _ => record.span,
-                };
-                let fault = Fault::new("missing-key", span, message);
-                let fault =
-                    fault.help("nothing can refer to a record without a key; give it one, or remove it");
-                self.known(Some(self.index), None, fault);
+                for find in &self.finders.keys {
+                    self.known(Some(self.index), None, find(record, part));
+                }
             }
         }
         self.facts.key_ends.push(self.facts.keys.len() as u32);
@@ -490,14 +477,13 @@ impl Builder<'_> {
     #[inline(never)]
     fn apart(&mut self, record: &RecordView<'_>, field: usize, cell: &Cell) {
         let described = &record.table.fields[field];
-        if cell.form == Form::Nested {
-            let rule = described.layout.rules()[0];
-            let message = format!("`{}` holds a structure, and a single value is expected", described.name);
-            let fault = Fault::new("wrong-type", first_of(cell.span), message);
-            return self.known(Some(self.index), Some(rule), fault);
+        for find in &self.finders.cells {
+            if let Some(fault) = find(record, described, cell) {
+                self.known(Some(self.index), Some(described.layout.rules()[0]), fault);
+            }
         }
-        if described.counted {
-            self.count(record, described, cell);
+        if cell.form == Form::Nested {
+            return;
         }
         pieces_of(record.table, described, record.text, cell, &mut |piece| {
             if piece.fits {
@@ -506,19 +492,6 @@ impl Builder<'_> {
                 self.wrong_shape(record, piece);
             }
         });
-    }
-
-    /// Compares the count at the start of a list with the items that follow.
-    fn count(&mut self, record: &RecordView<'_>, field: &Field, cell: &Cell) {
-        let decoded = decode(record.text, cell);
-        let rule = field.layout.rules()[0];
-        if record.table.rules[rule].is_none(&decoded.text) {
-            return;
-        }
-        let Some((said, count, place)) = wrong_count(field, &decoded.text) else { return };
-        let message = format!("`{}` begins with the count `{said}`, and {count} follow", field.name);
-        let fault = Fault::new("wrong-count", decoded.span(place.start, place.end), message);
-        self.known(Some(self.index), None, fault.help(format!("write `{count}`, or look for a lost item")));
     }
 
     /// Looks at one value, or one part of one.
@@ -534,7 +507,7 @@ impl Builder<'_> {
         }
         for (code, check) in checks {
             if let Some(wrong) = check(rule, text) {
-                self.wrong(at, span, code, wrong);
+                self.wrong(at, span, *code, wrong);
             }
         }
         let plan = &mut self.rules[at];
@@ -557,13 +530,7 @@ impl Builder<'_> {
 
     #[cold]
     #[inline(never)]
-    fn wrong(
-        &mut self,
-        rule: usize,
-        span: Span,
-        code: &'static str,
-        (message, help): (String, Option<String>),
-    ) {
+    fn wrong(&mut self, rule: usize, span: Span, code: Code, (message, help): (String, Option<String>)) {
         let mut fault = Fault::new(code, span, message);
         fault.help = help;
         self.known(Some(self.index), Some(rule), fault);
@@ -572,45 +539,16 @@ impl Builder<'_> {
     #[cold]
     #[inline(never)]
     fn required(&mut self, record: &RecordView<'_>, rule: usize, span: Span) {
-        let name = &record.table.fields[record.table.rules[rule].field].name;
-        let fault = Fault::new(
-            "required-empty",
-            span,
-            format!("`{name}` is empty, and the game needs a value there"),
-        );
-        self.known(Some(self.index), Some(rule), fault);
+        for find in &self.finders.empty {
+            self.known(Some(self.index), Some(rule), find(record, rule, span));
+        }
     }
 
     fn wrong_shape(&mut self, record: &RecordView<'_>, piece: &Piece<'_>) {
-        let field = &record.table.fields[record.table.rules[piece.rule].field];
-        let Layout::Parts(template, _) = &field.layout else { return };
-        let message = format!("`{}` does not have the shape `{}`", piece.text, template.source());
-        let mut fault = Fault::new("wrong-shape", piece.span, message);
-        fault.help = field.list.as_ref().map(|list| format!("items are separated by `{list}`"));
-        self.known(Some(self.index), Some(piece.rule), fault);
-    }
-
-    /// A value that must be made from the record's key.
-    fn follows(&mut self, record: &RecordView<'_>, field: usize) {
-        let described = &record.table.fields[field];
-        let (Some(template), Some(key), Some(cell)) = (&described.follows, record.key(), record.cell(field))
-        else {
-            return;
-        };
-        let value = crate::formats::decode(record.text, cell).text;
-        let rule = match &described.layout {
-            Layout::Whole(rule) => *rule,
-            Layout::Parts(_, rules) => rules[0],
-            Layout::Found(_, groups) => groups[0].1,
-        };
-        // Of a key of several parts the last one is the record's own name.
-        let own = key.rsplit(KEY_SEPARATOR).next().unwrap_or(&key);
-        let expected = template.fill_one(own);
-        if value != expected && !record.table.rules[rule].is_none(&value) {
-            let message =
-                format!("`{}` is `{value}`, and for this record it must be `{expected}`", described.name);
-            let fault = Fault::new("key-not-followed", cell.span, message);
-            self.known(Some(self.index), Some(rule), fault.help("it is made from the record's key"));
+        for find in &self.finders.pieces {
+            if let Some(fault) = find(record, piece) {
+                self.known(Some(self.index), Some(piece.rule), fault);
+            }
         }
     }
 
@@ -646,9 +584,4 @@ fn text_hash(rule: &Rule, value: &str) -> u64 {
 fn file_hash(rule: &Rule, value: &str) -> u64 {
     let path = rule.file.as_ref().map(|template| template.fill_one(value)).unwrap_or_default();
     path_hash(&path).unwrap_or(0)
-}
-
-/// The first byte of a span, for problems of a record as a whole.
-fn first_of(span: Span) -> Span {
-    Span { start: span.start, end: span.end.min(span.start + 1) }
 }

@@ -5,13 +5,17 @@
 
 mod by_hash;
 mod facts;
+mod finders;
 mod pieces;
 mod record;
 
 pub(crate) use by_hash::ByHash;
 pub use facts::{
-    Extractor, FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, ValueCheck, ValueChecks,
-    extract, key_hash, path_hash,
+    Extractor, FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, extract, key_hash,
+    path_hash,
+};
+pub use finders::{
+    CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, KeyFinder, PieceFinder, ValueFinder,
 };
 pub use pieces::{Piece, for_each_piece, key_named, pieces_of, rule_in, split_value, wrong_count};
 pub use record::{Record, Value, read_all, read_at, read_from};

@@ -8,6 +8,11 @@ pub struct Span {
 }
 
 impl Span {
+    /// The first byte of it, for problems of something as a whole.
+    pub fn first_byte(self) -> Span {
+        Span { start: self.start, end: self.end.min(self.start + 1) }
+    }
+
     /// The span from byte `start` up to, not including, byte `end`.
     ///
     /// Offsets past 4 GiB are clamped; such files are refused before they are read.

@@ -4,7 +4,7 @@ use crate::Error;
 use crate::layers::{LayerId, Stack};
 use crate::links::{Found, Index, Places, RecordId};
 use crate::schema::{KeyPart, Rule, Schema, TableId};
-use crate::tables::{Link, LinkKind, TableFacts, path_hash, shown_key};
+use crate::tables::{Finders, Link, LinkKind, TableFacts, path_hash, shown_key};
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
 
@@ -58,7 +58,7 @@ type Step = (Node, String);
 impl<'p> Graph<'p> {
     /// Reads the references of all effective files through layer `through`. Cost: about that of a check.
     pub fn read(stack: &'p Stack, schema: &'p Schema, through: LayerId) -> Graph<'p> {
-        let no_checks = schema.tables.iter().map(|table| vec![Vec::new(); table.rules.len()]).collect();
+        let no_checks = Finders::none(schema);
         let index = Index::build(stack, schema, through, &no_checks, &Default::default());
         Graph { index, texts: OnceCell::new(), files: OnceCell::new(), columns: OnceCell::new() }
     }

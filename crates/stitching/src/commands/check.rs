@@ -16,7 +16,7 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
     }
     let through = project.through(args.through.through.as_deref())?;
     let report = ui.progress("checking", || checks::check(&project.stack, &project.schema, through));
-    let wanted = |problem: &&Problem| (args.all || !problem.inherited) && wants(args, problem.code);
+    let wanted = |problem: &&Problem| (args.all || !problem.inherited) && wants(args, problem.code.as_str());
     let shown: Vec<&Problem> = report.problems.iter().filter(wanted).collect();
     match global.format {
         Format::Json => ui.json(&json::report(&shown, &report.summary)),
@@ -25,7 +25,7 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
         _ => human_report(&report, &shown, args, &human::Paths::of(project), ui),
     }
     let errors = shown.iter().any(|problem| problem.severity == Severity::Error)
-        || (report.left_out.iter().any(|(code, _)| wants(args, code)) && report.summary.errors > 0);
+        || (report.left_out.iter().any(|(code, _)| wants(args, code.as_str())) && report.summary.errors > 0);
     Ok(if errors { ExitCode::from(PROBLEMS) } else { ExitCode::SUCCESS })
 }
 
@@ -67,7 +67,7 @@ fn human_report(report: &Report, shown: &[&Problem], args: &Check, paths: &human
     if shown.len() > 3 {
         out.push_str(&by_code(shown));
     }
-    let left_out = report.left_out.iter().filter(|(code, _)| wants(args, code));
+    let left_out = report.left_out.iter().filter(|(code, _)| wants(args, code.as_str()));
     for (code, number) in left_out {
         out.push_str(&format!("{} more of {} are only counted\n", grouped(*number), styled(BOLD, code)));
     }
@@ -94,7 +94,8 @@ fn grouped_alike<'p>(shown: &[&'p Problem]) -> Vec<(&'p Problem, Vec<usize>)> {
     let mut known: HashMap<(&str, &str, &str, &str), usize> = HashMap::new();
     for problem in shown {
         let place = &problem.place;
-        let what = (problem.code, problem.message.as_str(), place.path.as_str(), place.layer.as_str());
+        let what =
+            (problem.code.as_str(), problem.message.as_str(), place.path.as_str(), place.layer.as_str());
         match known.get(&what) {
             Some(group) if place.line > 0 => groups[*group].1.push(place.line),
             _ => {
@@ -110,7 +111,7 @@ fn grouped_alike<'p>(shown: &[&'p Problem]) -> Vec<(&'p Problem, Vec<usize>)> {
 fn by_code(shown: &[&Problem]) -> String {
     let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
     for problem in shown {
-        *counts.entry(problem.code).or_default() += 1;
+        *counts.entry(problem.code.as_str()).or_default() += 1;
     }
     let mut counts: Vec<(usize, &str)> = counts.into_iter().map(|(code, number)| (number, code)).collect();
     counts.sort_by_key(|(number, code)| (std::cmp::Reverse(*number), *code));

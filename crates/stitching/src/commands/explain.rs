@@ -25,7 +25,7 @@ pub fn run(args: &Explain, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
         None if as_json => ui.json(&CHECKS.iter().map(|check| shape(check)).collect()),
         None => {
             let row = |check: &&Check| {
-                vec![check.code.to_owned(), check.severity.word().to_owned(), check.about.to_owned()]
+                vec![check.code.to_string(), check.severity.word().to_owned(), check.about.to_owned()]
             };
             let rows: Vec<Vec<String>> = CHECKS.iter().map(row).collect();
             ui.out(&table::aligned(&["code", "severity", "about"], &rows, ui.width()));

@@ -138,7 +138,7 @@ fn contradictions(project: &Project, table: Option<&str>, through: LayerId) -> C
         let (Some(own), Some(field)) = (problem.table, problem.field) else { continue };
         if table.is_none_or(|table| own == table) {
             let place = problem.place;
-            out.entry((format!("{own}.{field}"), problem.code)).or_insert((0, place)).0 += 1;
+            out.entry((format!("{own}.{field}"), problem.code.as_str())).or_insert((0, place)).0 += 1;
         }
     }
     out

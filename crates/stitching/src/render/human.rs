@@ -16,7 +16,7 @@ pub fn problem(problem: &Problem, also: &[usize], paths: &Paths, ui: &Ui) -> Str
     };
     let message = clean(&problem.message);
     let mut groups = Vec::new();
-    let mut primary = Group::with_title(level.primary_title(message).id(problem.code));
+    let mut primary = Group::with_title(level.primary_title(message).id(problem.code.as_str()));
     let subject = subject(problem);
     let path = paths.show(&problem.place);
     if problem.place.line > 0 {

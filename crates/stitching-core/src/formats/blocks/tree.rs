@@ -4,6 +4,7 @@
 //! missing.
 
 use super::Blocks;
+use crate::Code;
 use crate::formats::flat::{DEEP, FlatNode, LONGEST_NAME, MOST_FAULTS, children, shorten};
 use crate::formats::indent::OpenStack;
 use crate::formats::{Cell, Fault, Form};
@@ -453,7 +454,7 @@ impl<'p> Parser<'p> {
 
     fn fault(&mut self, at: usize, len: usize, message: String, help: &str) {
         if self.faults.len() < MOST_FAULTS {
-            self.faults.push(Fault::new("syntax-error", Span::new(at, at + len), message).help(help));
+            self.faults.push(Fault::new(Code::SYNTAX_ERROR, Span::new(at, at + len), message).help(help));
         }
     }
 }

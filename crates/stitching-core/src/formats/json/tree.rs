@@ -4,6 +4,7 @@
 //! costs the record it stands in; the parser finds its footing at the next comma or bracket.
 
 use super::Json;
+use crate::Code;
 use crate::formats::Fault;
 use crate::formats::flat::{DEEP, FlatNode, MOST_FAULTS, children, shorten};
 use crate::formats::indent::{Open, OpenStack};
@@ -277,7 +278,7 @@ impl<'t> Parser<'t> {
         if self.names.last_mut().is_some_and(|names| !names.insert(name)) {
             let shown = String::from_utf8_lossy(name).into_owned();
             self.report_fault(Fault::new(
-                "duplicate-member",
+                Code::DUPLICATE_MEMBER,
                 inside,
                 format!("the member `{shown}` stands twice in this object"),
             ));
@@ -365,7 +366,7 @@ impl<'t> Parser<'t> {
                 let end = self.value_end;
                 let place = Span::new(self.at, self.at + 1);
                 let edit = Edit { span: Span::new(end, end), text: ",".to_owned() };
-                let mut fault = Fault::new("syntax-error", place, "a comma is missing before this");
+                let mut fault = Fault::new(Code::SYNTAX_ERROR, place, "a comma is missing before this");
                 fault.fix = Some(("add the comma".to_owned(), edit));
                 self.report_fault(fault);
                 State::Entry
@@ -464,7 +465,7 @@ impl<'t> Parser<'t> {
                 let span = Span::new(start, self.at);
                 let edit = Edit { span, text: String::new() };
                 let mut fault =
-                    Fault::new("not-strict-json", span, "a comment, which the game does not accept here")
+                    Fault::new(Code::NOT_STRICT_JSON, span, "a comment, which the game does not accept here")
                         .help("if the game does, write `comments = true` in the table's format");
                 fault.fix = Some(("remove the comment".to_owned(), edit));
                 self.report_fault(fault);
@@ -527,7 +528,7 @@ impl<'t> Parser<'t> {
         let span = Span::new(self.comma, self.comma + 1);
         let edit = Edit { span, text: String::new() };
         let mut fault = Fault::new(
-            "not-strict-json",
+            Code::NOT_STRICT_JSON,
             span,
             "a comma after the last entry, which the game does not accept here",
         )
@@ -537,7 +538,7 @@ impl<'t> Parser<'t> {
     }
 
     fn fault(&mut self, span: Span, message: &str, help: &str) {
-        self.report_fault(Fault::new("syntax-error", span, message).help(help));
+        self.report_fault(Fault::new(Code::SYNTAX_ERROR, span, message).help(help));
     }
 
     fn report_fault(&mut self, fault: Fault) {

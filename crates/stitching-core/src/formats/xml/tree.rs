@@ -4,6 +4,7 @@
 //! second time with the indentation as a witness of where an end tag is missing.
 
 use super::{Cell, Fault, Form, reference};
+use crate::Code;
 use crate::formats::flat::{DEEP, FlatNode, MOST_FAULTS, children, shorten};
 use crate::formats::indent::OpenStack;
 use crate::text::{Span, Text};
@@ -204,7 +205,7 @@ impl<'p> Parser<'p> {
                 _ => {
                     let message = "a `<` that begins no tag";
                     self.fault(
-                        "syntax-error",
+                        Code::SYNTAX_ERROR,
                         tag,
                         1,
                         message.to_owned(),
@@ -217,7 +218,13 @@ impl<'p> Parser<'p> {
         self.characters(self.at, self.bytes.len());
         if self.tree.elements.is_empty() && self.faults.is_empty() {
             let message = "the file has no element";
-            self.fault("syntax-error", start, 0, message.to_owned(), "give it a root element, or delete it");
+            self.fault(
+                Code::SYNTAX_ERROR,
+                start,
+                0,
+                message.to_owned(),
+                "give it a root element, or delete it",
+            );
         }
         while let Some(element) = self.pop() {
             self.unbalanced = true;
@@ -225,7 +232,7 @@ impl<'p> Parser<'p> {
             let shown = shorten(name);
             let message = format!("`<{shown}>` is never closed");
             self.fault(
-                "syntax-error",
+                Code::SYNTAX_ERROR,
                 at,
                 name.len() + 1,
                 message,
@@ -242,7 +249,13 @@ impl<'p> Parser<'p> {
             if let Some(at) = run.find(|next: char| !next.is_whitespace() && next != '\u{feff}') {
                 let message = "text outside of all elements";
                 let help = "move it into an element, or remove it";
-                self.fault("syntax-error", start + at, run.trim().len().min(40), message.to_owned(), help);
+                self.fault(
+                    Code::SYNTAX_ERROR,
+                    start + at,
+                    run.trim().len().min(40),
+                    message.to_owned(),
+                    help,
+                );
             }
             return;
         }
@@ -268,7 +281,7 @@ impl<'p> Parser<'p> {
             let fix = crate::text::Edit { span: Span::new(at, at + 1), text: "&amp;".to_owned() };
             let help = "strict readers refuse the file; write `&amp;` for the sign itself";
             if self.faults.len() < MOST_FAULTS {
-                let mut fault = Fault::new("not-strict-xml", Span::new(at, at + len), message).help(help);
+                let mut fault = Fault::new(Code::NOT_STRICT_XML, Span::new(at, at + len), message).help(help);
                 fault.fix = Some(("write `&amp;`".to_owned(), fix));
                 self.faults.push(fault);
             }
@@ -289,7 +302,7 @@ impl<'p> Parser<'p> {
             if self.roots == 2 {
                 let message = "a second root element".to_owned();
                 let help = "strict readers stop before it; put one element around all";
-                self.fault("not-strict-xml", tag, name.len() + 1, message, help);
+                self.fault(Code::NOT_STRICT_XML, tag, name.len() + 1, message, help);
             }
         }
         let element = self.tree.elements.len();
@@ -309,7 +322,7 @@ impl<'p> Parser<'p> {
         *self.names.entry(name.of(self.text)).or_default() += 1;
         if self.open.len() == DEEP {
             let message = format!("{DEEP} elements are open here, one inside the other");
-            self.fault("syntax-error", tag, 1, message, "look for end tags that are missing further up");
+            self.fault(Code::SYNTAX_ERROR, tag, 1, message, "look for end tags that are missing further up");
         }
     }
 
@@ -335,7 +348,7 @@ impl<'p> Parser<'p> {
                     let name = tag_name.of(self.text);
                     let message = format!("the tag `<{name}` is not closed with `>`");
                     self.fault(
-                        "syntax-error",
+                        Code::SYNTAX_ERROR,
                         tag_name.start as usize - 1,
                         name.len() + 1,
                         message,
@@ -345,7 +358,7 @@ impl<'p> Parser<'p> {
                 }
                 Some(b'=' | b'/' | b'"' | b'\'') => {
                     self.fault(
-                        "syntax-error",
+                        Code::SYNTAX_ERROR,
                         start,
                         1,
                         "an attribute's name is expected here".to_owned(),
@@ -362,7 +375,7 @@ impl<'p> Parser<'p> {
             if self.bytes.get(self.at) != Some(&b'=') {
                 let message = format!("the attribute `{}` has no value", name.of(self.text));
                 self.fault(
-                    "syntax-error",
+                    Code::SYNTAX_ERROR,
                     start,
                     name.len(),
                     message,
@@ -385,7 +398,7 @@ impl<'p> Parser<'p> {
             };
             if twice {
                 let message = format!("the attribute `{}` stands twice in this tag", name.of(self.text));
-                self.fault("duplicate-member", start, name.len(), message, "remove one of them");
+                self.fault(Code::DUPLICATE_MEMBER, start, name.len(), message, "remove one of them");
                 continue;
             }
             self.tree.attributes.push(Attribute { name, value });
@@ -397,7 +410,7 @@ impl<'p> Parser<'p> {
         let quote = self.bytes.get(start).copied().filter(|quote| [b'"', b'\''].contains(quote));
         let Some(quote) = quote else {
             let message = format!("the value of `{}` is not in quotes", name.of(self.text));
-            self.fault("syntax-error", start.min(self.bytes.len()), 1, message, "put it in quotes");
+            self.fault(Code::SYNTAX_ERROR, start.min(self.bytes.len()), 1, message, "put it in quotes");
             let ends = |byte: &u8| byte.is_ascii_whitespace() || *byte == b'>' || *byte == b'<';
             let len = self.bytes[start.min(self.bytes.len())..].iter().position(ends);
             self.at = len.map_or(self.bytes.len(), |len| start + len);
@@ -419,7 +432,7 @@ impl<'p> Parser<'p> {
                 let kept = inside[..kept].trim_end_matches(['/', ' ', '\r', '\t']);
                 self.at = start + 1 + kept.len();
                 self.fault(
-                    "syntax-error",
+                    Code::SYNTAX_ERROR,
                     start,
                     1,
                     "the quote is never closed".to_owned(),
@@ -451,7 +464,7 @@ impl<'p> Parser<'p> {
             Some(at) if self.bytes[at] == b'>' => at + 1,
             at => {
                 let message = format!("the tag `</{shown}` is not closed with `>`");
-                self.fault("syntax-error", tag, name.len() + 2, message, "close it with `>`");
+                self.fault(Code::SYNTAX_ERROR, tag, name.len() + 2, message, "close it with `>`");
                 at.unwrap_or(self.bytes.len())
             }
         };
@@ -459,14 +472,20 @@ impl<'p> Parser<'p> {
             self.unbalanced = true;
             let message = format!("`</{}>` closes nothing", shorten(shown));
             let help = format!("remove it, or add `<{}>`", shorten(shown));
-            return self.fault("syntax-error", tag, name.len() + 3, message, &help);
+            return self.fault(Code::SYNTAX_ERROR, tag, name.len() + 3, message, &help);
         };
         while self.open.len() > partner + 1 {
             let Some(element) = self.pop() else { break };
             self.unbalanced = true;
             let (at, inner) = self.name(element);
             let message = format!("`<{}>` is not closed before `</{}>`", shorten(inner), shorten(shown));
-            self.fault("syntax-error", at, inner.len() + 1, message, &format!("add `</{}>`", shorten(inner)));
+            self.fault(
+                Code::SYNTAX_ERROR,
+                at,
+                inner.len() + 1,
+                message,
+                &format!("add `</{}>`", shorten(inner)),
+            );
             self.close(element, tag, tag);
         }
         if let Some(element) = self.pop() {
@@ -532,7 +551,7 @@ impl<'p> Parser<'p> {
             let message =
                 format!("`<{shown}>` is not closed; `</{shown}>` is missing at or before line {number}");
             let help = format!("add `</{shown}>`, or put the indentation right");
-            self.fault("syntax-error", at, own.len() + 1, message, &help);
+            self.fault(Code::SYNTAX_ERROR, at, own.len() + 1, message, &help);
             self.close(element, tag, tag);
         }
     }
@@ -554,7 +573,7 @@ impl<'p> Parser<'p> {
         if rest.starts_with(b"<![CDATA[") {
             if self.open.is_empty() {
                 let message = "text outside of all elements".to_owned();
-                self.fault("syntax-error", tag, 9, message, "move it into an element, or remove it");
+                self.fault(Code::SYNTAX_ERROR, tag, 9, message, "move it into an element, or remove it");
             }
             return self.skip_to(tag, "]]>", "the CDATA section is never closed");
         }
@@ -575,7 +594,7 @@ impl<'p> Parser<'p> {
         }
         if at >= self.bytes.len() {
             self.fault(
-                "syntax-error",
+                Code::SYNTAX_ERROR,
                 tag,
                 2,
                 "the declaration is never closed".to_owned(),
@@ -591,7 +610,13 @@ impl<'p> Parser<'p> {
         match memmem::find(&self.bytes[tag + 2..], close.as_bytes()) {
             Some(at) => self.at = tag + 2 + at + close.len(),
             None => {
-                self.fault("syntax-error", tag, 2, message.to_owned(), &format!("close it with `{close}`"));
+                self.fault(
+                    Code::SYNTAX_ERROR,
+                    tag,
+                    2,
+                    message.to_owned(),
+                    &format!("close it with `{close}`"),
+                );
                 // It most likely ends on its line.
                 self.at = memchr(b'\n', &self.bytes[tag..]).map_or(self.bytes.len(), |at| tag + at);
             }
@@ -603,7 +628,7 @@ impl<'p> Parser<'p> {
         (name.start as usize - 1, name.of(self.text))
     }
 
-    fn fault(&mut self, code: &'static str, at: usize, len: usize, message: String, help: &str) {
+    fn fault(&mut self, code: Code, at: usize, len: usize, message: String, help: &str) {
         if self.faults.len() < MOST_FAULTS {
             let end = (at + len).min(self.bytes.len()).max(at);
             self.faults.push(Fault::new(code, Span::new(at, end), message).help(help));

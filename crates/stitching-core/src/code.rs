@@ -1,0 +1,105 @@
+//! The codes of problems. Each is the name of one check; a name that is none does not compile.
+
+use serde::{Serialize, Serializer};
+use std::fmt;
+
+/// The code of a problem, as `explain` knows it and JSON has it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Code(&'static str);
+
+/// Gives the codes their constants, and lists them.
+macro_rules! codes {
+    ($($(#[doc = $about:literal])* $name:ident = $code:literal;)*) => {
+        impl Code {
+            $($(#[doc = $about])* pub const $name: Code = Code($code);)*
+
+            /// All codes, sorted.
+            pub const ALL: &[Code] = &[$(Code::$name),*];
+        }
+    };
+}
+
+codes! {
+    /// A mistake in stitching.toml.
+    BAD_PROJECT = "bad-project";
+    /// A mistake in a schema file.
+    BAD_SCHEMA = "bad-schema";
+    /// A byte order mark that is missing, or should not be there.
+    BYTE_ORDER_MARK = "byte-order-mark";
+    /// A row with more or fewer cells than the header.
+    COLUMN_COUNT = "column-count";
+    /// A file whose records two tables claim.
+    CONTESTED_FILE = "contested-file";
+    /// A value that names a record which is not there.
+    DANGLING_REFERENCE = "dangling-reference";
+    /// A column that the header names twice.
+    DUPLICATE_COLUMN = "duplicate-column";
+    /// A key that an earlier record of the table has already.
+    DUPLICATE_KEY = "duplicate-key";
+    /// A member that an object has twice.
+    DUPLICATE_MEMBER = "duplicate-member";
+    /// A file whose encoding had to be guessed.
+    GUESSED_ENCODING = "guessed-encoding";
+    /// A value that should be made from the record's key and is not.
+    KEY_NOT_FOLLOWED = "key-not-followed";
+    /// A column that the schema describes and the header lacks.
+    MISSING_COLUMN = "missing-column";
+    /// A value that names a file which is not there.
+    MISSING_FILE = "missing-file";
+    /// A record without a key.
+    MISSING_KEY = "missing-key";
+    /// A text key that has no text in some language.
+    MISSING_TEXT = "missing-text";
+    /// A table for which there is no file.
+    NO_FILES = "no-files";
+    /// A value that is not among those allowed.
+    NOT_A_CHOICE = "not-a-choice";
+    /// A comment or trailing comma where the game reads strict JSON.
+    NOT_STRICT_JSON = "not-strict-json";
+    /// XML that strict readers refuse.
+    NOT_STRICT_XML = "not-strict-xml";
+    /// A file of a table that is not clean text.
+    NOT_TEXT = "not-text";
+    /// A value that another record has too, where each needs its own.
+    NOT_UNIQUE = "not-unique";
+    /// A number outside its limits.
+    OUT_OF_RANGE = "out-of-range";
+    /// Two files whose paths differ only in upper and lower case.
+    PATH_CLASH = "path-clash";
+    /// A value that does not have the shape asked for.
+    PATTERN_MISMATCH = "pattern-mismatch";
+    /// An empty value where the game needs one.
+    REQUIRED_EMPTY = "required-empty";
+    /// Text that the format cannot read.
+    SYNTAX_ERROR = "syntax-error";
+    /// A column that a closed table does not describe.
+    UNKNOWN_COLUMN = "unknown-column";
+    /// A file or link in a layer that cannot be used.
+    UNREADABLE_ENTRY = "unreadable-entry";
+    /// A list that begins with a wrong count.
+    WRONG_COUNT = "wrong-count";
+    /// A value or item without the parts it should have.
+    WRONG_SHAPE = "wrong-shape";
+    /// A value of the wrong kind.
+    WRONG_TYPE = "wrong-type";
+
+}
+
+impl Code {
+    /// The code as it is written.
+    pub const fn as_str(self) -> &'static str {
+        self.0
+    }
+}
+
+impl fmt::Display for Code {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.0)
+    }
+}
+
+impl Serialize for Code {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.0)
+    }
+}
