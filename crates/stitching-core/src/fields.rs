@@ -4,8 +4,9 @@ use crate::Code;
 use crate::Error;
 use crate::checks::check;
 use crate::layers::{LayerId, Stack};
-use crate::links::with_text;
-use crate::schema::{Field, Layout, Schema, Table, TableId, ValueType, number};
+use crate::reading::with_text;
+use crate::text::number;
+use crate::schema::{Field, Layout, Schema, Table, TableId, ValueType};
 use crate::tables::{Record, files_of, read_all, shown_key, split_value};
 use std::collections::{BTreeMap, BTreeSet};
 

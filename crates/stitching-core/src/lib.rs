@@ -17,6 +17,7 @@ pub mod learn;
 pub mod links;
 pub mod problem;
 pub mod project;
+pub mod reading;
 pub mod schema;
 pub mod tables;
 pub mod text;

@@ -7,7 +7,8 @@ use rstest::rstest;
 use std::fs;
 use std::path::Path;
 use stitching_core::Project;
-use stitching_core::links::{Address, Index, details, find_uses, resolve, search, things_of};
+use stitching_core::links::{Address, Index, find_uses, resolve, things_of};
+use stitching_core::views::{details, search};
 use stitching_core::views::usual;
 use tempfile::TempDir;
 

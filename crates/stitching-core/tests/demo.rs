@@ -9,7 +9,8 @@ use std::path::Path;
 use stitching_core::changes::{FileChange, Note, rename, verify};
 use stitching_core::checks::{check, problems};
 use stitching_core::formats::{Column, ColumnCell, Fault, RawRecord, RecordSink};
-use stitching_core::links::{Address, Thing, find_uses, resolve, with_text};
+use stitching_core::links::{Address, Thing, find_uses, resolve};
+use stitching_core::reading::with_text;
 use stitching_core::schema::KeyPart;
 use stitching_core::tables::{
     Reader, RecordView, all_fields, for_each_piece, key_named, read_all, read_records, shown_key,

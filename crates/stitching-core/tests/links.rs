@@ -5,10 +5,9 @@ mod support;
 
 use rstest::rstest;
 use stitching_core::checks::finders;
-use stitching_core::links::{
-    Address, FactsCache, Index, Labels, Matched, Seen, Thing, details, find_table, find_uses, load, resolve,
-    search, things_of,
-};
+use stitching_core::links::{Address, Index, Labels, Thing, find_table, find_uses, resolve, things_of};
+use stitching_core::reading::{FactsCache, load};
+use stitching_core::views::{Matched, Seen, details, search};
 use stitching_core::{Error, Project};
 use tempfile::TempDir;
 

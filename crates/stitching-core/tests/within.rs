@@ -6,7 +6,8 @@ mod support;
 use rstest::{fixture, rstest};
 use stitching_core::Project;
 use stitching_core::checks::problems;
-use stitching_core::links::{Labels, find_uses, load, resolve, things_of};
+use stitching_core::links::{Labels, find_uses, resolve, things_of};
+use stitching_core::reading::load;
 use stitching_core::views::{Direction, Graph, Others, Request, Sheet};
 use tempfile::TempDir;
 

@@ -16,10 +16,8 @@ use super::rewrite::{Rewrite, by_cell, cell_edits, changed_meanwhile};
 use crate::Error;
 use crate::formats::decode;
 use crate::layers::{FileId, RelPath};
-use crate::links::{
-    Address, FileHits, Found, Needles, TableScan, Thing, Wanted, find_records, fingerprint, load, own_part,
-    resolve, scan, things_of, wanted,
-};
+use crate::links::{Address, Found, Thing, Wanted, find_records, own_part, resolve, things_of, wanted};
+use crate::reading::{FileHits, Needles, TableScan, fingerprint, load, scan};
 use crate::project::Project;
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId, Texts};
 use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece, shown_key};
@@ -488,7 +486,7 @@ fn plan(schema: &Schema, id: TableId, items: &[Item], wanted: &Wanted) -> Option
         needles.add(key.split(KEY_SEPARATOR).max_by_key(|part| part.len()).unwrap_or(key));
         fields = crate::tables::all_fields(table);
     }
-    crate::links::add_key_fields(table, &mut fields);
+    crate::tables::add_key_fields(table, &mut fields);
     Some(TableScan { fields, needles, hashes: None })
 }
 

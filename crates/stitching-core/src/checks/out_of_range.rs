@@ -3,7 +3,8 @@
 use super::{Check, Run};
 use crate::Code;
 use crate::problem::Severity;
-use crate::schema::{Rule, number};
+use crate::text::number;
+use crate::schema::Rule;
 
 pub(super) static CHECK: Check = Check {
     code: Code::OUT_OF_RANGE,

@@ -5,7 +5,8 @@
 use super::suggestions::{Suggestions, WithPart};
 use super::{Among, Asked, Check, Run, Subject, Words};
 use crate::formats::Fault;
-use crate::links::{Index, Labels, LoadedFile, RecordId, Switched, load, switched_in, with_text};
+use crate::links::{Index, Labels, RecordId, Switched, switched_in};
+use crate::reading::{LoadedFile, load, with_text};
 use crate::problem::{Fix, Place, Problem, Related};
 use crate::schema::{Rule, Table};
 use crate::tables::{

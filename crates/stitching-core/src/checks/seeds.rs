@@ -3,7 +3,8 @@
 use super::report::{Context, Placed};
 use super::{CHECKS, Check, Run};
 use crate::Code;
-use crate::links::{FileFault, Index, IndexedFile};
+use crate::links::Index;
+use crate::reading::{FileFault, IndexedFile};
 use crate::problem::{Problem, Severity};
 use crate::tables::{LinkKind, Seed, SeedDetail};
 use crate::text::Span;

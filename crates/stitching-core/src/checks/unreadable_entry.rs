@@ -3,7 +3,8 @@
 use super::{Check, Run};
 use crate::Code;
 use crate::layers::LayerFaultKind;
-use crate::links::{FileFault, Index};
+use crate::links::Index;
+use crate::reading::FileFault;
 use crate::problem::{Place, Problem, Severity};
 
 pub(super) static CHECK: Check = Check {

@@ -65,7 +65,7 @@ impl Outline {
     pub fn add_value(&mut self, parent: usize, within: usize, name: &str, value: &str) -> usize {
         let id = self.add(parent, within, name);
         self.nodes[id].values += 1;
-        self.nodes[id].numbers += u32::from(crate::schema::number(value).is_some());
+        self.nodes[id].numbers += u32::from(crate::text::number(value).is_some());
         id
     }
 

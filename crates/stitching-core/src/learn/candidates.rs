@@ -9,7 +9,7 @@ use super::recognise::{
 use super::shapes::{Place, RecordShape, shapes_of};
 use crate::formats::Outline;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
-use crate::links::{with_start, with_text};
+use crate::reading::{with_start, with_text};
 use crate::project::PROJECT_FILE;
 use crate::schema::Schema;
 use crate::text::{Encoding, Text, TextFault};

@@ -6,7 +6,7 @@ use super::proposal::{Band, Proposal, Topic};
 use super::write::quoted;
 use crate::formats::{Column, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, Stack};
-use crate::links::with_start;
+use crate::reading::with_start;
 use crate::schema::Table;
 use rayon::prelude::*;
 use std::collections::HashMap;

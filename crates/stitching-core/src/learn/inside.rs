@@ -4,7 +4,7 @@ use super::Studied;
 use super::recognise::SAMPLE_BYTES;
 use crate::formats::{Column, ColumnCell, Fault, RawRecord, RecordSink};
 use crate::layers::{FileId, Stack};
-use crate::links::with_start;
+use crate::reading::with_start;
 use crate::schema::Table;
 use crate::text::Span;
 use std::collections::{BTreeMap, BTreeSet};

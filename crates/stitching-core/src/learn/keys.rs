@@ -8,7 +8,7 @@ use super::references::{self, Source};
 use super::targets::{Leads, Target, Targets};
 use crate::formats::{Column, ColumnCell, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, RelPath, Stack};
-use crate::links::with_text;
+use crate::reading::with_text;
 use crate::schema::Table;
 use crate::tables::key_hash;
 use hashbrown::HashSet;

@@ -9,7 +9,7 @@ use super::targets::{Leads, Target, Targets};
 use super::ways::{Way, splits};
 use super::write::quoted;
 use crate::layers::{FileId, Stack};
-use crate::links::{LoadedFile, load};
+use crate::reading::{LoadedFile, load};
 use crate::text::nearest_of;
 use hashbrown::HashMap;
 use hashbrown::hash_map::Entry;

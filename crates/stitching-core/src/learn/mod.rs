@@ -38,7 +38,7 @@ pub use write::written;
 
 use crate::formats::Outline;
 use crate::layers::{FileId, LayerId, Stack};
-use crate::links::with_start;
+use crate::reading::with_start;
 use crate::schema::{self, Layout, Schema, Table, TableId, ValueType};
 use candidates::{Candidate, Found};
 use hashbrown::HashMap;

@@ -2,10 +2,10 @@
 
 use crate::formats::{BlockState, Cell, Column as WantedColumn, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, Stack};
-use crate::links::{with_blocks, with_pieces, with_text};
-use crate::schema::{Table, number};
+use crate::reading::{with_blocks, with_pieces, with_text};
+use crate::schema::Table;
 use crate::tables::key_hash;
-use crate::text::{Span, Text};
+use crate::text::{Span, Text, number};
 use hashbrown::HashMap;
 use rayon::prelude::*;
 use std::collections::BTreeMap;

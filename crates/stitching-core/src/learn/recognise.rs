@@ -6,7 +6,7 @@ use super::write::quoted;
 use crate::Code;
 use crate::formats::{BlockPath, Blocks, Format, Json, JsonPath, Outline, RecordSink, Taken, Xml, XmlPath};
 use crate::formats::{Fault, RawRecord};
-use crate::links::start_of;
+use crate::reading::start_of;
 use crate::text::{Template, Text};
 use std::collections::HashMap;
 

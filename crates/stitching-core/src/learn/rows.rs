@@ -3,7 +3,7 @@
 use super::recognise::{Lines, Recognised, Settings};
 use super::shapes::RecordShape;
 use super::write::quoted;
-use crate::schema::number;
+use crate::text::number;
 use std::collections::HashSet;
 
 /// What stands between cells: a character, or any number of blanks.

@@ -13,7 +13,7 @@ use super::write::quoted;
 use super::{Studied, Study};
 use crate::formats::{Column, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, Stack};
-use crate::links::with_text;
+use crate::reading::with_text;
 use crate::schema::Table;
 use crate::tables::{KEY_SEPARATOR, key_hash};
 use std::collections::{BTreeMap, BTreeSet, HashSet};

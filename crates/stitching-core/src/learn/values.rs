@@ -41,7 +41,7 @@ pub(super) fn kind_of(profile: &Profile, is_key: bool, telling: &[Seen], texts: 
     let odd: Vec<(&String, u32)> = texts
         .iter()
         .zip(telling)
-        .filter(|(text, _)| crate::schema::number(text).is_none())
+        .filter(|(text, _)| crate::text::number(text).is_none())
         .map(|(text, seen)| (text, seen.count))
         .collect();
     let odd_values = profile.values - profile.numbers;
@@ -181,7 +181,7 @@ pub(super) fn total(profile: &Profile, texts: &[String]) -> Option<Total> {
     }
     let sum = |text: &String, separator: char| -> Option<f64> {
         let items: Vec<f64> =
-            text.split(separator).map(|item| crate::schema::number(item.trim())).collect::<Option<_>>()?;
+            text.split(separator).map(|item| crate::text::number(item.trim())).collect::<Option<_>>()?;
         (items.len() > 1).then(|| items.iter().sum())
     };
     [';', ',', '|', '/', ':', '+', ' '].into_iter().find_map(|separator| {

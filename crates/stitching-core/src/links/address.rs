@@ -1,12 +1,10 @@
 //! Addresses: `table:key`, `table:key.field`, `table.field`, and finding what they name.
 
-use super::lookup::key_hashes;
-use super::scan::{Needles, TableScan, glance, scan};
-use super::uses::add_key_fields;
+use crate::reading::{Needles, TableScan, glance, key_hashes, scan};
 use crate::Error;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Schema, TableId};
-use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
+use crate::tables::{KEY_SEPARATOR, RecordView, add_key_fields, shown_key};
 use crate::text::{Span, nearest_of};
 
 /// An address taken apart.

@@ -1,16 +1,14 @@
 //! The index: which keys there are, and what each file's values point to.
 
-use super::{Overrides, with_blocks, with_text};
-use crate::Error;
+use super::Overrides;
+use crate::reading::{FactsCache, IndexedFile, file_facts, targets};
 use crate::layers::{FileId, LayerId, Stack};
 use crate::schema::{Rule, Schema, TableId, Texts};
 use crate::tables::{
-    Extractor, FileFacts, Finders, Link, LinkKind, TableFacts, extract, key_hash, path_hash,
+    Finders, Link, LinkKind, TableFacts, key_hash, path_hash,
 };
-use crate::text::{Text, TextFault};
 use hashbrown::{HashMap, HashSet, HashTable};
 use rayon::prelude::*;
-use std::sync::{Arc, Mutex, PoisonError};
 
 /// What is known of all effective files of a stack.
 #[derive(Debug)]
@@ -29,26 +27,6 @@ pub struct Index<'p> {
     paths: HashSet<u64>,
     columns: HashMap<(TableId, usize), HashSet<u64>>,
     overrides: Overrides,
-}
-
-/// A file of the index.
-#[derive(Debug)]
-pub struct IndexedFile {
-    /// The file.
-    pub id: FileId,
-    /// What is known of it; files that no table takes have no facts.
-    pub facts: Arc<FileFacts>,
-    /// Why it could not be read as text.
-    pub fault: Option<FileFault>,
-}
-
-/// Why a file could not be read as text.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum FileFault {
-    /// Its bytes are not text.
-    Text(TextFault),
-    /// The system would not give it.
-    Unreadable(String),
 }
 
 /// A record of the index.
@@ -93,11 +71,6 @@ pub struct TableIndex {
     /// In a table whose layers count together, the lowest layer that has a key, by the key's hash.
     lowest: HashMap<u64, LayerId>,
 }
-
-/// Facts by file, so that two views of one stack share what they have in common.
-pub type FactsCache = Mutex<HashMap<FileId, IndexedParts>>;
-/// What is kept of a file in a [`FactsCache`].
-pub type IndexedParts = (Arc<FileFacts>, Option<FileFault>);
 
 impl<'p> Index<'p> {
     /// The files that may have something switched off in them.
@@ -374,92 +347,4 @@ impl TableIndex {
 
 fn same_key(a: &str, b: &str, folded: bool) -> bool {
     a == b || (folded && a.to_lowercase() == b.to_lowercase())
-}
-
-/// For each table and rule, whether some reference looks for the values of its column.
-pub(super) fn targets(schema: &Schema) -> Vec<Vec<bool>> {
-    let mut targets: Vec<Vec<bool>> =
-        schema.tables.iter().map(|table| vec![false; table.rules.len()]).collect();
-    for target in schema.tables.iter().flat_map(|table| &table.rules).flat_map(|rule| &rule.refs) {
-        if let Some(rule) = target.rule {
-            targets[target.table][rule] = true;
-        }
-    }
-    targets
-}
-
-/// What is known of one file; kept in `cache`.
-pub(super) fn file_facts(
-    stack: &Stack,
-    schema: &Schema,
-    id: FileId,
-    finders: &Finders,
-    targets: &[Vec<bool>],
-    cache: &FactsCache,
-) -> IndexedFile {
-    let entry = &stack.files()[id];
-    if let Some((facts, fault)) = cache.lock().unwrap_or_else(PoisonError::into_inner).get(&id) {
-        return IndexedFile { id, facts: Arc::clone(facts), fault: fault.clone() };
-    }
-    let claims = schema.tables_of(&entry.path);
-    // A table of whole files needs no text: pictures and packed files are records too.
-    let needs_text = claims.iter().any(|table| !schema.tables[*table].is_of_files());
-    let read = |text: &Text<'_>| {
-        let found = text.fault().cloned();
-        let unreadable = needs_text && matches!(found, Some(TextFault::Binary { .. }));
-        let claims: Vec<TableId> = claims
-            .iter()
-            .copied()
-            .filter(|table| !unreadable || schema.tables[*table].is_of_files())
-            .collect();
-        (found.filter(|_| needs_text), extract(schema, &claims, &entry.path, text, finders, targets))
-    };
-    let by_blocks = match claims[..] {
-        [table]
-            if schema.tables[table].format.reads_blocks()
-                && stack.is_plain(id)
-                && entry.encoding.is_none() =>
-        {
-            Some(table)
-        }
-        _ => None,
-    };
-    let by_blocks = by_blocks.map(|table| facts_by_blocks(stack, schema, id, table, finders, targets));
-    let read = match by_blocks {
-        Some(Ok(Some(read))) => Ok((None, read)),
-        Some(Err(error)) => Err(error),
-        _ if needs_text => with_text(stack, id, read),
-        _ if !claims.is_empty() => Ok(read(&Text::of_str(""))),
-        _ => Ok((None, FileFacts::default())),
-    };
-    let (fault, facts) = match read {
-        Ok((found, read)) => (found.map(FileFault::Text), read),
-        Err(Error::Io { source, .. }) => {
-            (Some(FileFault::Unreadable(source.to_string())), FileFacts::default())
-        }
-        Err(other) => (Some(FileFault::Unreadable(other.to_string())), FileFacts::default()),
-    };
-    let facts = Arc::new(facts);
-    cache.lock().unwrap_or_else(PoisonError::into_inner).insert(id, (Arc::clone(&facts), fault.clone()));
-    IndexedFile { id, facts, fault }
-}
-
-/// Reads a file in blocks; `None` if only the whole file tells what it is.
-fn facts_by_blocks(
-    stack: &Stack,
-    schema: &Schema,
-    id: FileId,
-    table: TableId,
-    finders: &Finders,
-    targets: &[Vec<bool>],
-) -> Result<Option<FileFacts>, Error> {
-    let entry = &stack.files()[id];
-    let mut extractor = Extractor::new(schema, table, &entry.path, entry.size as usize, finders, targets);
-    if !with_blocks(stack, id, |text, base| extractor.block(text, base))? {
-        return Ok(None);
-    }
-    let mut facts = FileFacts::default();
-    extractor.end_blocks();
-    extractor.finish(&mut facts);
-    Ok(Some(facts))
 }

@@ -1,14 +1,10 @@
 //! Texts by their keys, and names as the player sees them.
 
-use super::lookup::key_hashes;
-use super::quick::Quick;
-use super::scan::{Needles, TableScan, scan};
-use super::uses::add_key_fields;
-use super::with_text;
+use crate::reading::{Needles, Quick, TableScan, key_hashes, scan, with_text};
 use crate::Error;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{Layout, Schema, Table, TableId, Texts};
-use crate::tables::{Reader, RecordView, files_of, read_records, read_records_at};
+use crate::tables::{Reader, RecordView, add_key_fields, files_of, read_records, read_records_at};
 use crate::text::Text;
 use rayon::prelude::*;
 use std::collections::{BTreeSet, HashMap};
@@ -28,12 +24,12 @@ impl Labels {
 
     /// The texts of the main language that `quick` finds something in; their keys count as well as what they say. Of
     /// several texts of a key there may be one of a lower layer.
-    pub(super) fn with(stack: &Stack, schema: &Schema, through: LayerId, quick: &Quick) -> Labels {
+    pub(crate) fn with(stack: &Stack, schema: &Schema, through: LayerId, quick: &Quick) -> Labels {
         Labels::of_places(stack, schema, through, Some((quick, false)))
     }
 
     /// The texts of the main language that have one of `keys`; others may be among them.
-    pub(super) fn of_keys<'k>(
+    pub(crate) fn of_keys<'k>(
         stack: &Stack,
         schema: &Schema,
         through: LayerId,
@@ -84,12 +80,12 @@ impl Labels {
     }
 
     /// Keeps only those whose text `wanted` holds of.
-    pub(super) fn retain(&mut self, wanted: impl Fn(&str) -> bool) {
+    pub(crate) fn retain(&mut self, wanted: impl Fn(&str) -> bool) {
         self.texts.retain(|_, text| wanted(text));
     }
 
     /// The keys.
-    pub(super) fn keys(&self) -> impl Iterator<Item = &str> {
+    pub(crate) fn keys(&self) -> impl Iterator<Item = &str> {
         self.texts.keys().map(String::as_str)
     }
 
@@ -132,7 +128,7 @@ impl Labels {
 }
 
 /// The text key that `value` of the label field stands for, if it holds text keys.
-pub(super) fn label_key(table: &Table, value: &str) -> Option<String> {
+pub(crate) fn label_key(table: &Table, value: &str) -> Option<String> {
     text_key(table, table.label?, value)
 }
 
@@ -144,7 +140,7 @@ pub(crate) fn text_key(table: &Table, field: usize, value: &str) -> Option<Strin
 
 /// Some texts in all languages, by their keys and the position of the language.
 #[derive(Debug, Default)]
-pub(super) struct SomeTexts(HashMap<(String, usize), String>);
+pub(crate) struct SomeTexts(HashMap<(String, usize), String>);
 
 impl SomeTexts {
     /// The text of `key` in the language at position `language`.
@@ -164,7 +160,7 @@ impl SomeTexts {
 ///
 /// # Errors
 /// When a file cannot be read.
-pub(super) fn texts_with(
+pub(crate) fn texts_with(
     stack: &Stack,
     schema: &Schema,
     through: LayerId,

@@ -1,7 +1,7 @@
 //! Tables whose files in all layers count together: which values of lower layers a higher one has too,
 //! so that the game does not see them.
 
-use super::with_text;
+use crate::reading::with_text;
 use crate::layers::{LayerId, Stack};
 use crate::schema::{Schema, TableId};
 use crate::tables::{files_of, read_all};

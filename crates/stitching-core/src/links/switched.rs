@@ -1,7 +1,6 @@
 //! What is switched off in the mod: pieces commented out by the tool, and pieces it keeps aside.
 
-use super::raw::{Wanted, bytes_have};
-use super::with_text;
+use crate::reading::{WantedBytes as Wanted, bytes_have, with_text};
 use crate::formats::{OFF_MARK, OffPiece, may_have_off};
 use crate::layers::{FileId, Stack};
 use crate::problem::Place;

@@ -1,7 +1,7 @@
 //! Who uses a record.
 
 use super::Overrides;
-use super::scan::{Needles, TableScan, glance};
+use crate::reading::{Needles, TableScan, glance};
 use crate::Error;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{KeyPart, Rule, Schema, Table, TableId};
@@ -242,7 +242,7 @@ pub fn find_uses(
             if fields.is_empty() {
                 return None;
             }
-            add_key_fields(&schema.tables[table], &mut fields);
+            crate::tables::add_key_fields(&schema.tables[table], &mut fields);
             fields.extend(schema.tables[table].label.filter(|label| !fields.contains(label)));
             Some(TableScan { fields, needles: wanted.needles(table), hashes: Some(hashes.clone()) })
         })
@@ -297,16 +297,5 @@ fn looked_up_as(thing: &Thing) -> Vec<u64> {
             vec![key_hash(key, false), key_hash(key, true)]
         }
         Thing::File(path) => path_hash(path.as_str()).into_iter().collect(),
-    }
-}
-
-/// Adds the fields of the key, so that records can be named.
-pub(crate) fn add_key_fields(table: &Table, fields: &mut Vec<usize>) {
-    for part in &table.key {
-        if let KeyPart::Field(field) = part
-            && !fields.contains(field)
-        {
-            fields.push(*field);
-        }
     }
 }

@@ -11,7 +11,6 @@ mod table;
 pub(crate) mod toml_reader;
 
 pub use describe::json_schema;
-pub(crate) use field::number;
 pub use field::{Field, Layout, Rule, Switch, Target, ValueType};
 pub use keys::{KeyDoc, PROJECT_SECTIONS, SCHEMA_SECTIONS};
 pub use pattern::Pattern;

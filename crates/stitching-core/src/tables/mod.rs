@@ -103,6 +103,17 @@ pub trait Reader {
     fn fault(&mut self, _fault: Fault) {}
 }
 
+/// Adds the fields of the key, so that records can be named.
+pub(crate) fn add_key_fields(table: &Table, fields: &mut Vec<usize>) {
+    for part in &table.key {
+        if let KeyPart::Field(field) = part
+            && !fields.contains(field)
+        {
+            fields.push(*field);
+        }
+    }
+}
+
 /// Reads the records of `table` in the file at `path`, with the cells of `fields` (positions in
 /// the table's fields) only. Cost: one pass over the text.
 pub fn read_records(

@@ -2,7 +2,8 @@
 
 use crate::Error;
 use crate::layers::{LayerId, Stack};
-use crate::links::{Found, Places, find_records, with_text};
+use crate::links::{Found, find_records};
+use crate::reading::{Places, with_text};
 use crate::problem::Place;
 use crate::schema::Schema;
 use crate::tables::{Record, read_at, shown_key};

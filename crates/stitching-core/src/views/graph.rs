@@ -2,7 +2,8 @@
 
 use crate::Error;
 use crate::layers::{LayerId, Stack};
-use crate::links::{Found, Index, Places, RecordId};
+use crate::links::{Found, Index, RecordId};
+use crate::reading::Places;
 use crate::schema::{KeyPart, Rule, Schema, TableId};
 use crate::tables::{Finders, Link, LinkKind, TableFacts, path_hash, shown_key};
 use std::cell::OnceCell;

@@ -4,22 +4,26 @@
 
 mod around;
 mod columns;
+mod details;
 mod difference;
 mod formula;
 mod free;
 mod graph;
 mod group;
 mod rows;
+mod search;
 mod sheet;
 mod usual;
 
 pub use around::{Companion, Version, companions, versions};
 pub use columns::{ColumnPath, Held, Kind, Others, shown_number};
+pub use details::{Details, FieldDetail, details, read_record};
 pub use difference::{Difference, FieldDifference, How, RecordDifference, Side, TableDifference, difference};
 pub use formula::{Answer, Formula};
 pub use free::{Free, FreeKind, FreeRequest, free};
 pub use graph::{Described, Direction, Graph, Node, Tree};
 pub use group::{Group, Measure, group};
 pub use rows::{Row, RowCell, Rows};
+pub use search::{Matched, Search, SearchHit, Seen, search};
 pub use sheet::{Line, Request, Sheet};
 pub use usual::{Usual, usual};

@@ -2,7 +2,8 @@
 
 use crate::Error;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
-use crate::links::{Labels, with_text};
+use crate::links::Labels;
+use crate::reading::with_text;
 use crate::schema::{Schema, Table, TableId};
 use crate::tables::{Record, files_of, read_all, shown_key};
 use crate::text::{Span, nearest_of};

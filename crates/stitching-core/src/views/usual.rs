@@ -3,7 +3,7 @@
 use crate::Error;
 use crate::formats::{Cell, decode};
 use crate::layers::{FileId, LayerId, Look, Stack, Store};
-use crate::links::with_text;
+use crate::reading::with_text;
 use crate::schema::{Schema, Table, TableId};
 use crate::tables::{ByHash, Reader, RecordView, files_of, read_records};
 use rayon::prelude::*;

@@ -7,7 +7,8 @@ use crate::ui::{BOLD, CYAN, DIM, Ui, YELLOW, count, styled, wants_json};
 use serde_json::{Value, json};
 use std::cell::OnceCell;
 use std::process::ExitCode;
-use stitching_core::links::{Details, FieldDetail, Found, details, resolve};
+use stitching_core::links::{Found, resolve};
+use stitching_core::views::{Details, FieldDetail, details};
 use stitching_core::{Error, Project};
 
 pub fn run(project: &Project, args: &Compare, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {

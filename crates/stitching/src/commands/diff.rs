@@ -7,7 +7,8 @@ use crate::ui::{BOLD, DIM, GREEN, RED, Ui, YELLOW, count, styled, wants_json};
 use serde_json::{Value, json};
 use std::cell::OnceCell;
 use std::process::ExitCode;
-use stitching_core::links::{Places, find_table};
+use stitching_core::links::find_table;
+use stitching_core::reading::Places;
 use stitching_core::views::{Difference, How, RecordDifference, TableDifference, difference};
 use stitching_core::{Error, Project};
 

@@ -5,7 +5,9 @@ use crate::render::{human, json};
 use crate::ui::{BOLD, CYAN, DIM, Ui, YELLOW, count, styled, wants_json};
 use serde_json::{Value, json};
 use std::process::ExitCode;
-use stitching_core::links::{Matched, Places, SearchHit, Seen, Switched, search};
+use stitching_core::links::Switched;
+use stitching_core::reading::Places;
+use stitching_core::views::{Matched, SearchHit, Seen, search};
 use stitching_core::{Error, Place, Project};
 
 /// So many lines of an entry are shown.

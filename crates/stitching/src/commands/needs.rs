@@ -6,7 +6,8 @@ use crate::ui::{BOLD, DIM, RED, Ui, count, styled, wants_json};
 use serde_json::{Value, json};
 use std::process::ExitCode;
 use stitching_core::layers::LayerId;
-use stitching_core::links::{Labels, Places, find_table, resolve};
+use stitching_core::links::{Labels, find_table, resolve};
+use stitching_core::reading::Places;
 use stitching_core::views::{Described, Direction, Graph, Node, Tree};
 use stitching_core::{Error, Project};
 

@@ -6,7 +6,8 @@ use crate::ui::{BOLD, CYAN, DIM, RED, Ui, count, styled};
 use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 use std::process::ExitCode;
-use stitching_core::links::{FieldDetail, details, find_uses, resolve, things_of};
+use stitching_core::links::{find_uses, resolve, things_of};
+use stitching_core::views::{FieldDetail, details};
 use stitching_core::views::{Companion, Usual, Version, companions, usual, versions};
 use stitching_core::{Error, Project};
 

@@ -9,7 +9,7 @@ const BLOCK: usize = 1 << 18;
 
 /// What is looked for in the bytes of files. It is ASCII, which is written the same in nearly all encodings.
 #[derive(Debug)]
-pub(super) struct Wanted<'w> {
+pub(crate) struct Wanted<'w> {
     /// Texts in lower case, of which one must be there, in whatever case.
     pub needles: &'w [String],
     /// So many bytes are the most that must be seen in one piece.
@@ -21,7 +21,7 @@ pub(super) struct Wanted<'w> {
 /// `None` where the bytes do not tell: the file lies in an archive or is tried out in memory, it is or may be UTF-16, it
 /// has one of the bytes `escapes`, or it cannot be read. Where an earlier run found out which parts of files can have
 /// what is wanted ([`Signatures::prepare`]), no more is read than those.
-pub(super) fn bytes_have(
+pub(crate) fn bytes_have(
     stack: &Stack,
     file: FileId,
     wanted: &Wanted<'_>,

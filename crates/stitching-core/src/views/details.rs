@@ -1,8 +1,7 @@
 //! One record with all that is known of it.
 
-use super::excerpt::Excerpt;
-use super::labels::{text_key, texts_with};
-use super::{Found, LoadedFile, find_records, load, with_text};
+use crate::links::{Found, find_records, text_key, texts_with};
+use crate::reading::{Excerpt, LoadedFile, load, prepare, with_text};
 use crate::Error;
 use crate::layers::{LayerId, RelPath, Stack};
 use crate::problem::Place;
@@ -63,7 +62,7 @@ pub struct FieldDetail {
 /// When a file cannot be read.
 pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) -> Result<Details, Error> {
     // Before anything is looked up in parallel.
-    super::lookup::prepare(stack, schema);
+    prepare(stack, schema);
     let mut details = own_details(stack, schema, through, found)?;
     inherit(stack, schema, through, found, &mut details)?;
     Ok(details)

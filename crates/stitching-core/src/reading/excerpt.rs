@@ -7,7 +7,7 @@ use std::io::{Read, Seek, SeekFrom};
 
 /// The beginning of a file, which has what its format must know of the whole, and some lines from further on.
 #[derive(Debug)]
-pub(super) struct Excerpt {
+pub(crate) struct Excerpt {
     /// The beginning and the lines, one after another.
     pub text: String,
     /// Where the lines that were asked for begin in `text`, in bytes, sorted.

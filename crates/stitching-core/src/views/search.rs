@@ -1,9 +1,7 @@
 //! Searching everything for a few words.
 
-use super::labels::{Labels, label_key};
-use super::quick::Quick;
-use super::switched::{Switched, SwitchedBy, switched};
-use super::with_text;
+use crate::links::{Labels, Switched, SwitchedBy, label_key, switched};
+use crate::reading::{Quick, with_text};
 use crate::formats::ColumnCell;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{Schema, Table, TableId, Texts};

@@ -1,7 +1,7 @@
 //! Finding records by what they are and what they point to without reading every file: by what an earlier run
 //! found out about the files.
 
-use super::index::file_facts;
+use super::file_facts::{file_facts, targets};
 use crate::layers::{FileId, Postings, Stack};
 use crate::schema::{Schema, TableId};
 use crate::tables::{Finders, KEY_SEPARATOR, key_hash};
@@ -10,11 +10,11 @@ use crate::tables::{Finders, KEY_SEPARATOR, key_hash};
 /// before [`offsets`], outside of parallel work.
 ///
 /// Cost: the first time about that of a check; later a look at the times of all files.
-pub(super) fn prepare(stack: &Stack, schema: &Schema) {
+pub(crate) fn prepare(stack: &Stack, schema: &Schema) {
     let Some(cache) = stack.cache() else { return };
     cache.postings.get_or_init(|| {
         let no_checks = Finders::none(schema);
-        let targets = super::index::targets(schema);
+        let targets = targets(schema);
         let claimed = |file: FileId| !schema.tables_of(&stack.files()[file].path).is_empty();
         let pairs = |file: FileId| {
             let facts = file_facts(stack, schema, file, &no_checks, &targets, &Default::default());
@@ -37,13 +37,13 @@ pub(super) fn prepare(stack: &Stack, schema: &Schema) {
 
 /// The byte offsets in `file` of the records that may have, or point to, what has one of `hashes`; `None` if
 /// nothing is known of the file.
-pub(super) fn offsets(stack: &Stack, file: FileId, hashes: &[u64]) -> Option<Vec<usize>> {
+pub(crate) fn offsets(stack: &Stack, file: FileId, hashes: &[u64]) -> Option<Vec<usize>> {
     stack.cache()?.postings.get()?.offsets(stack, file, hashes)
 }
 
 /// The hashes that a record of `table` can have whose key is shown as `shown`: where it has several parts, any
 /// `/` may stand between two of them.
-pub(super) fn key_hashes(schema: &Schema, table: TableId, shown: &str) -> Vec<u64> {
+pub(crate) fn key_hashes(schema: &Schema, table: TableId, shown: &str) -> Vec<u64> {
     let described = &schema.tables[table];
     let slashes: Vec<usize> = shown.match_indices('/').map(|(at, _)| at).collect();
     let mut kept = Vec::new();

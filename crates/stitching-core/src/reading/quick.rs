@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 
 /// Some texts to look for.
 #[derive(Debug)]
-pub(super) struct Quick {
+pub(crate) struct Quick {
     places: regex::bytes::Regex,
     /// The texts in lower case.
     needles: Vec<String>,
