@@ -763,7 +763,7 @@ fn bare(name: &str) -> &str {
 fn measure(dir: &Path, tables: &[Table], scores: &mut Scores, verbose: bool) -> Result<()> {
     let described = "[project]\nschema = \"s.toml\"\n[[layer]]\nname = \"game\"\npath = \"game\"\n[[layer]]\nname = \"mod\"\npath = \"mod\"\n";
     let project = Project::described(dir, described, &[("s.toml".to_owned(), String::new())])?;
-    let learned = learn(&project.stack, &project.schema, project.stack.top());
+    let learned = learn(project.view());
     let game = dir.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     let setting = |settings: &[(String, String)], name: &str| -> Option<String> {
         settings.iter().find(|(own, _)| own == name).map(|(_, value)| value.clone())

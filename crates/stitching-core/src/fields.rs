@@ -3,11 +3,11 @@
 use crate::Code;
 use crate::Error;
 use crate::checks::check;
-use crate::layers::{LayerId, Stack};
+use crate::reading::View;
 use crate::reading::with_text;
-use crate::text::number;
 use crate::schema::{Field, Layout, Schema, Table, TableId, ValueType};
 use crate::tables::{Record, files_of, read_all, shown_key, split_value};
+use crate::text::number;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What a field holds.
@@ -56,13 +56,8 @@ const LEADS_NOWHERE: [Code; 3] = [Code::DANGLING_REFERENCE, Code::MISSING_TEXT, 
 ///
 /// # Errors
 /// When a file cannot be read.
-pub fn fields(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
-    table: TableId,
-    most: usize,
-) -> Result<(u64, Vec<FieldReport>), Error> {
+pub fn fields(view: View<'_>, table: TableId, most: usize) -> Result<(u64, Vec<FieldReport>), Error> {
+    let View { stack, schema, through } = view;
     let described = &schema.tables[table];
     let files = files_of(stack, described, through);
     let mut columns: Vec<String> = Vec::new();
@@ -82,7 +77,7 @@ pub fn fields(
         }
     }
     let mut left: BTreeMap<String, BTreeMap<String, u64>> = BTreeMap::new();
-    for problem in check(stack, schema, through).problems {
+    for problem in check(view).problems {
         let is_here =
             problem.table.as_deref() == Some(&described.name) && LEADS_NOWHERE.contains(&problem.code);
         if let (true, Some(field), Some(value)) = (is_here, problem.field, problem.value) {

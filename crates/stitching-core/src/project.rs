@@ -3,6 +3,7 @@
 use crate::Code;
 use crate::layers::{Cache, FileId, Kept, Layer, LayerId, ModRoot, Stack};
 use crate::problem::{Place, Problem, Severity};
+use crate::reading::View;
 use crate::schema::toml_reader::{TomlReader, Value, plain};
 use crate::schema::{Schema, keys};
 use crate::text::nearest_of;
@@ -43,6 +44,11 @@ pub struct Reserved {
 }
 
 impl Project {
+    /// All layers with the schema.
+    pub fn view(&self) -> View<'_> {
+        View::top(&self.stack, &self.schema)
+    }
+
     /// The nearest folder from `start` upwards that has a `stitching.toml`.
     ///
     /// # Errors

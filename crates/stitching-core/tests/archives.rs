@@ -37,7 +37,7 @@ fn project_with(archive: &[u8]) -> tempfile::TempDir {
 
 fn problems(folder: &tempfile::TempDir) -> Vec<String> {
     let project = support::open(folder);
-    support::lines(&check(&project.stack, &project.schema, project.stack.top()).problems)
+    support::lines(&check(project.view()).problems)
 }
 
 fn entry(name: &str, text: &str) -> (String, Vec<u8>, bool) {
@@ -260,7 +260,7 @@ fn editing_an_entry_leaves_the_others(#[values(false, true)] descriptors: bool) 
     fs::write(&place, &bytes).expect("written");
     assert!(matches!(journal().undo(ChangedSince::Refuse), Err(Error::ChangedSince { .. })));
     let project: Project = support::open(&folder);
-    assert_eq!(check(&project.stack, &project.schema, project.stack.top()).summary.errors, 1);
+    assert_eq!(check(project.view()).summary.errors, 1);
 }
 
 /// The signature of the end record in the archive's own comment is not taken for the record.

@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 /// The modules in their order; ARCHITECTURE.md draws them.
 const ORDER: [&str; 17] = [
-    "code", "text", "problem", "error", "layers", "formats", "schema", "tables", "project", "reading", "links",
-    "checks", "fields", "views", "changes", "journal", "learn",
+    "code", "text", "problem", "error", "layers", "formats", "schema", "tables", "reading", "project",
+    "links", "checks", "fields", "views", "changes", "journal", "learn",
 ];
 
 /// What `lib.rs` gives again under a shorter name, and the module it comes from.
@@ -68,7 +68,8 @@ fn no_arrow_runs_back() {
         let own = rank(&module).unwrap_or_else(|| panic!("`{module}` has no place in the order"));
         let source = std::fs::read_to_string(&path).expect("a source file");
         for name in named(&source) {
-            let name = SHORT.iter().find(|(short, _)| *short == name).map_or(name.as_str(), |(_, module)| module);
+            let name =
+                SHORT.iter().find(|(short, _)| *short == name).map_or(name.as_str(), |(_, module)| module);
             match rank(name) {
                 Some(other) if other > own => wrong.push(format!("{inside} uses {name}")),
                 Some(_) => {}

@@ -8,8 +8,9 @@ use std::fs;
 use std::path::Path;
 use stitching_core::Project;
 use stitching_core::links::{Address, Index, find_uses, resolve, things_of};
-use stitching_core::views::{details, search};
+use stitching_core::reading::View;
 use stitching_core::views::usual;
+use stitching_core::views::{details, search};
 use tempfile::TempDir;
 
 /// A copy of the demo; gives the folder that holds it and the opened project.
@@ -27,24 +28,24 @@ fn again(project: &Project) -> Project {
 /// All that has the words.
 fn found(project: &Project, words: &str) -> String {
     let (stack, schema) = (&project.stack, &project.schema);
-    format!("{:#?}", search(stack, schema, stack.top(), &[words.to_owned()], false, usize::MAX))
+    format!("{:#?}", search(View::top(stack, schema), &[words.to_owned()], false, usize::MAX))
 }
 
 /// All that is told of a record, and all that has its key.
 fn told(project: &Project, address: &str) -> String {
     let (stack, schema) = (&project.stack, &project.schema);
-    let found = match resolve(stack, schema, stack.top(), address) {
+    let found = match resolve(View::top(stack, schema), address) {
         Ok(found) => found,
         Err(error) => return format!("{error}: {:?}", error.help()),
     };
     let found_of_key = self::found(project, &found.key);
-    let details = details(stack, schema, stack.top(), &found).expect("details");
+    let details = details(View::top(stack, schema), &found).expect("details");
     let path = &stack.files()[found.places[0].file].path;
     let things = things_of(schema, found.table, &found.key, path, |_| None);
-    let uses = find_uses(stack, schema, stack.top(), &things).expect("uses");
+    let uses = find_uses(View::top(stack, schema), &things).expect("uses");
     let names = details.fields.iter().map(|field| field.name.clone()).collect();
     let mut usual: Vec<_> =
-        usual(stack, schema, stack.top(), found.table, &names).expect("usual").into_iter().collect();
+        usual(View::top(stack, schema), found.table, &names).expect("usual").into_iter().collect();
     usual.sort_by(|a, b| a.0.cmp(&b.0));
     format!("{details:?}\n{uses:?}\n{usual:?}\n{found_of_key}")
 }
@@ -53,7 +54,7 @@ fn told(project: &Project, address: &str) -> String {
 fn addresses(project: &Project) -> Vec<String> {
     let (stack, schema) = (&project.stack, &project.schema);
     let no_checks = stitching_core::tables::Finders::none(&schema);
-    let index = Index::build(stack, schema, stack.top(), &no_checks, &Default::default());
+    let index = Index::build(View::top(stack, schema), &no_checks, &Default::default());
     let of_table = |table: usize| {
         index.keys(table).map(|(_, key)| Address::show(&schema.tables[table].name, key)).collect::<Vec<_>>()
     };

@@ -17,7 +17,7 @@ fn finds_exactly_what_is_there(#[files("tests/checks/*.txt")] fixture: PathBuf) 
     let bundle = bundle.split("\n=== problems\n").next().unwrap_or_default();
     let folder = support::write(bundle);
     let found = match Project::open(folder.path()) {
-        Ok(project) => support::lines(&check(&project.stack, &project.schema, project.stack.top()).problems),
+        Ok(project) => support::lines(&check(project.view()).problems),
         Err(Error::Description(problems)) => support::lines(&problems),
         Err(error) => panic!("{error}"),
     };
@@ -67,7 +67,7 @@ fn one_or_many_threads_find_the_same() {
         let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().expect("a pool");
         pool.install(|| {
             let project = Project::open(&demo).expect("the demo");
-            support::lines(&check(&project.stack, &project.schema, project.stack.top()).problems)
+            support::lines(&check(project.view()).problems)
         })
     };
     let one = run(1);

@@ -10,6 +10,7 @@ use stitching_core::changes::{FileChange, Note, rename, verify};
 use stitching_core::checks::{check, problems};
 use stitching_core::formats::{Column, ColumnCell, Fault, RawRecord, RecordSink};
 use stitching_core::links::{Address, Thing, find_uses, resolve};
+use stitching_core::reading::View;
 use stitching_core::reading::with_text;
 use stitching_core::schema::KeyPart;
 use stitching_core::tables::{
@@ -82,7 +83,7 @@ fn the_text_search_misses_nothing(#[case] which: &str) {
     let mut used = 0;
     for (table, key) in keys {
         let quick =
-            find_uses(stack, schema, stack.top(), &[Thing::Record(table, key.clone())]).expect("its uses");
+            find_uses(View::top(stack, schema), &[Thing::Record(table, key.clone())]).expect("its uses");
         let quick: BTreeSet<(usize, Span)> = quick.into_iter().map(|one| (one.file, one.span)).collect();
         let slow = slow.get(&(table, key.clone())).cloned().unwrap_or_default();
         assert_eq!(quick, slow, "{}:{key}", schema.tables[table].name);
@@ -97,7 +98,7 @@ fn the_text_search_misses_nothing(#[case] which: &str) {
 fn any_record_can_be_renamed() {
     let project = demo("put-right");
     let schema = &project.schema;
-    let before = check(&project.stack, schema, project.stack.top()).summary;
+    let before = check(View::top(&project.stack, schema)).summary;
     let mut done: BTreeMap<usize, usize> = BTreeMap::new();
     for (table, key, file) in records(&project) {
         let count = done.entry(table).or_default();
@@ -139,7 +140,7 @@ fn any_record_can_be_renamed() {
         }
         verify(&project, &change).unwrap_or_else(|error| panic!("{address} -> {new}: {error}"));
         let after = change.applied_to(&project.stack);
-        let summary = check(&after, schema, after.top()).summary;
+        let summary = check(View::top(&after, schema)).summary;
         let path = |file: &FileChange| file.source().file().map(|file| &project.stack.files()[file].path);
         let texts_of_the_base = change.files().iter().any(|file| file.is_copy() && path(file) != file.to());
         // A text or layout renamed by itself no longer follows the key of its record: a warning.
@@ -153,7 +154,7 @@ fn any_record_can_be_renamed() {
                 "{address} -> {new}"
             );
         }
-        assert!(resolve(&after, schema, after.top(), &Address::show(&described.name, &new)).is_ok());
+        assert!(resolve(View::top(&after, schema), &Address::show(&described.name, &new)).is_ok());
         // Nothing outside the edits moved: the lengths add up.
         for file in change.files() {
             let grown =
@@ -170,7 +171,7 @@ fn any_record_can_be_renamed() {
 #[rstest]
 fn the_mod_put_right_has_no_problems_of_its_own() {
     let project = demo("put-right");
-    let report = check(&project.stack, &project.schema, project.stack.top());
+    let report = check(project.view());
     assert_eq!((report.summary.errors, report.summary.warnings, report.summary.inherited), (0, 0, 2));
     let all = problems(&project.stack, &project.schema);
     assert_eq!(all.len(), 2);
@@ -231,7 +232,7 @@ fn rows_around_offsets_are_those_of_the_whole() {
 fn places_hold_in_a_file_with_a_mark_and_crlf() {
     let project = demo("put-right");
     let (stack, schema) = (&project.stack, &project.schema);
-    let found = resolve(stack, schema, stack.top(), "texts:frost_cut_name").expect("a text");
+    let found = resolve(View::top(stack, schema), "texts:frost_cut_name").expect("a text");
     let german = found.places.iter().find(|place| stack.files()[place.file].path.as_str() == "text/de.txt");
     let german = german.expect("a German text");
     let mut bytes = Vec::new();

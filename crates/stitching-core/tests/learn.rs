@@ -12,7 +12,7 @@ use stitching_core::learn::{Band, Learned, Proposal, Topic, confirmed_too, learn
 use stitching_core::{Project, Severity};
 
 fn learned(project: &Project) -> Learned {
-    learn(&project.stack, &project.schema, project.stack.top())
+    learn(project.view())
 }
 
 /// A proposal on a line, its exceptions on lines below it.
@@ -80,7 +80,7 @@ fn a_newcomer_gets_a_schema_that_works() {
     fs::write(own.join("stitching.toml"), &start.project).expect("written");
     fs::write(own.join(&start.schema_name), &start.schema).expect("written");
     let project = Project::open(&own).expect("it opens");
-    let report = check(&project.stack, &project.schema, project.stack.top());
+    let report = check(project.view());
     let errors: Vec<String> = report
         .problems
         .iter()

@@ -6,6 +6,7 @@ mod support;
 use rstest::rstest;
 use stitching_core::checks::finders;
 use stitching_core::links::{Address, Index, Labels, Thing, find_table, find_uses, resolve, things_of};
+use stitching_core::reading::View;
 use stitching_core::reading::{FactsCache, load};
 use stitching_core::views::{Matched, Seen, details, search};
 use stitching_core::{Error, Project};
@@ -99,15 +100,15 @@ fn open() -> (TempDir, Project) {
 /// The places that use a record, as `path:line:column`.
 fn uses(project: &Project, address: &str) -> Vec<String> {
     let (stack, schema) = (&project.stack, &project.schema);
-    let found = resolve(stack, schema, stack.top(), address).expect("a record");
+    let found = resolve(View::top(stack, schema), address).expect("a record");
     let path = &stack.files()[found.places[0].file].path;
-    let record = details(stack, schema, stack.top(), &found).expect("its details");
+    let record = details(View::top(stack, schema), &found).expect("its details");
     let value = |field: usize| {
         let name = &schema.tables[found.table].fields[field].name;
         record.fields.iter().find(|field| field.name == *name).map(|field| field.value.text.clone())
     };
     let things: Vec<Thing> = things_of(schema, found.table, &found.key, path, value);
-    let uses = find_uses(stack, schema, stack.top(), &things).expect("its uses");
+    let uses = find_uses(View::top(stack, schema), &things).expect("its uses");
     let place = |file: usize, span| load(stack, file).expect("a file").place(span);
     let shown = |one: &stitching_core::links::Use| {
         let place = place(one.file, one.span);
@@ -169,7 +170,7 @@ fn addresses_are_quoted_where_they_must_be(#[case] table: &str, #[case] key: &st
 #[case("layouts:old_mill", "old_mill", None)]
 fn records_are_found_by_address(#[case] text: &str, #[case] key: &str, #[case] field: Option<&str>) {
     let (_folder, project) = open();
-    let found = resolve(&project.stack, &project.schema, project.stack.top(), text).expect("a record");
+    let found = resolve(project.view(), text).expect("a record");
     let named = found.field.map(|field| project.schema.tables[found.table].fields[field].name.as_str());
     assert_eq!((found.key.as_str(), named), (key, field));
 }
@@ -181,8 +182,7 @@ fn records_are_found_by_address(#[case] text: &str, #[case] key: &str, #[case] f
 #[case("reaches:old_mill.Abuve", "field", "Above")]
 fn a_miss_names_the_nearest(#[case] text: &str, #[case] kind: &str, #[case] says: &str) {
     let (_folder, project) = open();
-    let error =
-        resolve(&project.stack, &project.schema, project.stack.top(), text).expect_err("no such thing");
+    let error = resolve(project.view(), text).expect_err("no such thing");
     let Error::Unknown { what, help, .. } = &error else { panic!("{error}") };
     assert_eq!(*what, kind);
     assert!(help.contains(says), "{help}");
@@ -191,8 +191,7 @@ fn a_miss_names_the_nearest(#[case] text: &str, #[case] kind: &str, #[case] says
 #[rstest]
 fn a_key_of_several_tables_must_be_told_apart() {
     let (_folder, project) = open();
-    let error =
-        resolve(&project.stack, &project.schema, project.stack.top(), "old_mill").expect_err("two of them");
+    let error = resolve(project.view(), "old_mill").expect_err("two of them");
     assert_eq!(error.help().as_deref(), Some("say which: reaches:old_mill, layouts:old_mill"));
 }
 
@@ -201,7 +200,7 @@ fn a_key_of_several_tables_must_be_told_apart() {
 fn the_stack_can_end_lower() {
     let (_folder, project) = open();
     let game = project.layer("game").expect("a layer");
-    let found = resolve(&project.stack, &project.schema, game, "reaches:base_only").expect("it is there");
+    let found = resolve(project.view().until(game), "reaches:base_only").expect("it is there");
     assert_eq!(project.layer_name(found.places[0].file), "game");
     let effective = |through| {
         let stack = &project.stack;
@@ -220,16 +219,16 @@ fn the_stack_can_end_lower() {
 fn details_follow_references_and_texts() {
     let (_folder, project) = open();
     let (stack, schema) = (&project.stack, &project.schema);
-    let found = resolve(stack, schema, stack.top(), "routes:r1").expect("a record");
-    let route = details(stack, schema, stack.top(), &found).expect("its details");
+    let found = resolve(View::top(stack, schema), "routes:r1").expect("a record");
+    let route = details(View::top(stack, schema), &found).expect("its details");
     assert_eq!(route.label.as_deref(), Some("The \"long\" way"));
     let over = route.fields.iter().find(|field| field.name == "Over").expect("the field");
     let names: Vec<_> =
         over.points_to.iter().map(|(_, key, label)| (key.as_str(), label.as_deref())).collect();
     let mill = ("old_mill", Some("Old Mill"));
     assert_eq!(names, [mill, ("frost.cut", Some("Frostgate Cut")), mill]);
-    let found = resolve(stack, schema, stack.top(), "reaches:frost.cut").expect("a record");
-    let reach = details(stack, schema, stack.top(), &found).expect("its details");
+    let found = resolve(View::top(stack, schema), "reaches:frost.cut").expect("a record");
+    let reach = details(View::top(stack, schema), &found).expect("its details");
     let name = reach.fields.iter().find(|field| field.name == "NameKey").expect("the field");
     assert_eq!(name.texts, [("en".to_owned(), Some("Frostgate Cut".to_owned())), ("de".to_owned(), None)]);
     assert_eq!((name.place.line, name.place.column), (3, 20));
@@ -247,7 +246,7 @@ fn details_follow_references_and_texts() {
 fn searches_rank(#[case] text: &str, #[case] expected: &[(&str, &str)]) {
     let (_folder, project) = open();
     let (stack, schema) = (&project.stack, &project.schema);
-    let hits = search(stack, schema, stack.top(), &[text.to_owned()], false, usize::MAX).hits;
+    let hits = search(View::top(stack, schema), &[text.to_owned()], false, usize::MAX).hits;
     let shown: Vec<(String, String)> = hits
         .iter()
         .take(expected.len())
@@ -273,9 +272,7 @@ fn searches_rank(#[case] text: &str, #[case] expected: &[(&str, &str)]) {
 #[rstest]
 fn a_search_sees_what_a_higher_layer_hides() {
     let (_folder, project) = open();
-    let hits =
-        search(&project.stack, &project.schema, project.stack.top(), &["base_only".to_owned()], false, 9)
-            .hits;
+    let hits = search(project.view(), &["base_only".to_owned()], false, 9).hits;
     assert_eq!(hits.len(), 1);
     assert!(hits[0].seen == Seen::Overridden && hits[0].matched == Matched::Key);
 }
@@ -284,7 +281,7 @@ fn a_search_sees_what_a_higher_layer_hides() {
 fn the_index_counts_and_finds() {
     let (_folder, project) = open();
     let (stack, schema) = (&project.stack, &project.schema);
-    let index = Index::build(stack, schema, stack.top(), &finders(schema), &FactsCache::default());
+    let index = Index::build(View::top(stack, schema), &finders(schema), &FactsCache::default());
     let table = |name: &str| find_table(schema, name).expect("a table");
     assert_eq!(index.tables[table("reaches")].records, 3);
     let found = index.find(table("reaches"), "frost.cut").expect("a record");
@@ -305,8 +302,8 @@ fn facts_are_shared_between_views() {
     let (_folder, project) = open();
     let (stack, schema) = (&project.stack, &project.schema);
     let (checks, cache) = (finders(schema), FactsCache::default());
-    let first = Index::build(stack, schema, stack.top(), &checks, &cache);
-    let second = Index::build(stack, schema, stack.top(), &checks, &cache);
+    let first = Index::build(View::top(stack, schema), &checks, &cache);
+    let second = Index::build(View::top(stack, schema), &checks, &cache);
     for (a, b) in first.files.iter().zip(&second.files) {
         assert!(std::sync::Arc::ptr_eq(&a.facts, &b.facts));
     }
@@ -335,7 +332,7 @@ fn large_files_are_read_in_blocks(#[case] how: &str) {
     assert!(text.len() > 1_000_000);
     std::fs::write(folder.path().join("mod/t.txt"), &text).expect("written");
     let project = support::open(&folder);
-    let report = stitching_core::checks::check(&project.stack, &project.schema, project.stack.top());
+    let report = stitching_core::checks::check(project.view());
     assert_eq!((report.summary.records, report.summary.references), (40_000, 39_999));
     let found: Vec<(&str, usize, usize, Option<&str>)> = report
         .problems
@@ -392,8 +389,8 @@ mill_name = "The burnt mill"
     let project = support::open(&folder);
     let (stack, schema) = (&project.stack, &project.schema);
     let of = |address: &str| {
-        let found = resolve(stack, schema, stack.top(), address).expect("a record");
-        details(stack, schema, stack.top(), &found).expect("details")
+        let found = resolve(View::top(stack, schema), address).expect("a record");
+        details(View::top(stack, schema), &found).expect("details")
     };
     let mill = of("reaches:mill");
     assert_eq!(mill.label.as_deref(), Some("The burnt mill"));
@@ -404,8 +401,8 @@ mill_name = "The burnt mill"
     let above = weir.fields.iter().find(|field| field.name == "Above").expect("a field");
     assert_eq!(above.points_to[0].2.as_deref(), Some("The burnt mill"));
     let table = &schema.tables[weir.table];
-    let all = Labels::read(stack, schema, stack.top());
-    let some = Labels::of_values(stack, schema, stack.top(), [(weir.table, "mill_name")].into_iter());
+    let all = Labels::read(View::top(stack, schema));
+    let some = Labels::of_values(View::top(stack, schema), [(weir.table, "mill_name")].into_iter());
     for labels in [all, some] {
         assert_eq!(labels.name(table, "mill_name").as_deref(), Some("The burnt mill"));
     }

@@ -167,7 +167,7 @@ fn off_and_on_again(#[case] address: &str, #[case] path: &str) {
     let project = support::open(&folder);
     let all = switched(&project.stack, &project.schema);
     assert!(!all.is_empty(), "it is listed");
-    let report = check(&project.stack, &project.schema, project.stack.top());
+    let report = check(project.view());
     assert_eq!(report.summary.off, all.len());
     let faults = report
         .problems
@@ -199,7 +199,7 @@ fn a_reference_to_what_is_off_says_so() {
     let folder = support::write(GAME);
     do_it(&folder, |project| switch_off(project, "crews:tow"));
     let project = support::open(&folder);
-    let report = check(&project.stack, &project.schema, project.stack.top());
+    let report = check(project.view());
     let dangling: Vec<_> =
         report.problems.iter().filter(|problem| problem.code == Code::DANGLING_REFERENCE).collect();
     assert_eq!(dangling.len(), 3);
@@ -245,7 +245,7 @@ fn the_demo_comes_back() {
         for table in project.schema.tables.iter().filter(|table| table.takes(&entry.path)) {
             let mut before = Vec::new();
             project.stack.read(file, &mut before).expect("the file");
-            let records = stitching_core::links::with_text(&project.stack, file, |text| {
+            let records = stitching_core::reading::with_text(&project.stack, file, |text| {
                 read_all(table, &entry.path, text)
             });
             for record in records.expect("records").into_iter().step_by(7).take(3) {

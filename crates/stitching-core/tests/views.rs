@@ -5,6 +5,7 @@ mod support;
 
 use rstest::{fixture, rstest};
 use stitching_core::links::{Labels, resolve};
+use stitching_core::reading::View;
 use stitching_core::views::{Direction, Graph, How, Others, Request, Sheet, Usual, difference, usual};
 use stitching_core::{Error, Project};
 use tempfile::TempDir;
@@ -59,8 +60,8 @@ fn project() -> (TempDir, Project) {
 
 fn sheet(project: &Project, table: &str, request: &Request) -> Result<Sheet, Error> {
     let (stack, schema) = (&project.stack, &project.schema);
-    let labels = Labels::read(stack, schema, stack.top());
-    let others = Others::new(stack, schema, stack.top(), &labels);
+    let labels = Labels::read(View::top(stack, schema));
+    let others = Others::new(View::top(stack, schema), &labels);
     let rows = others.rows(schema.table(table).expect("a table"))?;
     Sheet::of(&rows, request, &others)
 }
@@ -132,14 +133,14 @@ fn computed_columns_use_each_other_and_sort_as_numbers(project: (TempDir, Projec
 #[rstest]
 fn a_difference_tells_records_and_fields(project: (TempDir, Project)) {
     let project = project.1;
-    let found = difference(project.side(0), project.side(1), &[]).expect("a difference");
+    let found = difference(project.view().until(0), project.view().until(1), &[]).expect("a difference");
     let told: Vec<(How, &str, usize)> =
         found.tables[0].records.iter().map(|own| (own.how, own.key.as_str(), own.fields.len())).collect();
     assert_eq!((found.tables.len(), found.tables[0].same), (1, 1));
     assert_eq!(told, [(How::Changed, "tow", 1), (How::Added, "drift", 3)]);
-    let back = difference(project.side(1), project.side(0), &[]).expect("a difference");
+    let back = difference(project.view().until(1), project.view().until(0), &[]).expect("a difference");
     assert_eq!(back.tables[0].count(How::Removed), 1);
-    let same = difference(project.side(1), project.side(1), &[]).expect("a difference");
+    let same = difference(project.view().until(1), project.view().until(1), &[]).expect("a difference");
     assert!(same.tables.is_empty() && same.files.is_empty());
 }
 
@@ -147,9 +148,9 @@ fn a_difference_tells_records_and_fields(project: (TempDir, Project)) {
 fn trees_follow_references_both_ways_and_tell_each_record_once(project: (TempDir, Project)) {
     let project = project.1;
     let (stack, schema) = (&project.stack, &project.schema);
-    let graph = Graph::read(stack, schema, stack.top());
+    let graph = Graph::read(View::top(stack, schema));
     let node = |address: &str| {
-        graph.node(&resolve(stack, schema, stack.top(), address).expect("a record")).expect("a node")
+        graph.node(&resolve(View::top(stack, schema), address).expect("a record")).expect("a node")
     };
     let uses = graph.tree(node("crews:pole"), Direction::Uses, 3);
     // The yawl, and tow; below that the skiff and drift.
@@ -197,9 +198,7 @@ fn what_most_have_is_counted_over_all_files(
 ) {
     let (_folder, project) = of_kinds(files);
     let names = ["Reach".to_owned(), "Kind".to_owned(), "Missing".to_owned()].into();
-    let ask = |project: &Project| {
-        usual(&project.stack, &project.schema, project.stack.top(), 0, &names).expect("what most have")
-    };
+    let ask = |project: &Project| usual(project.view(), 0, &names).expect("what most have");
     let expected: Vec<(String, Usual)> = expected
         .map(|(value, count, of)| ("Kind".to_owned(), Usual { value: value.to_owned(), count, of }))
         .into_iter()

@@ -7,6 +7,7 @@ use rstest::{fixture, rstest};
 use stitching_core::Project;
 use stitching_core::checks::problems;
 use stitching_core::links::{Labels, find_uses, resolve, things_of};
+use stitching_core::reading::View;
 use stitching_core::reading::load;
 use stitching_core::views::{Direction, Graph, Others, Request, Sheet};
 use tempfile::TempDir;
@@ -88,11 +89,11 @@ fn only_their_own_parent_is_used(
     project: (TempDir, Project),
 ) {
     let (stack, schema) = (&project.1.stack, &project.1.schema);
-    let found = resolve(stack, schema, stack.top(), address).expect("a record");
+    let found = resolve(View::top(stack, schema), address).expect("a record");
     let path = &stack.files()[found.places[0].file].path;
     let things = things_of(schema, found.table, &found.key, path, |_| None);
     // The file that a record stands in is a record of its own, and is not meant.
-    let uses = find_uses(stack, schema, stack.top(), &things[..1]).expect("uses");
+    let uses = find_uses(View::top(stack, schema), &things[..1]).expect("uses");
     let place = |file, span| {
         let place = load(stack, file).expect("a file").place(span);
         format!("{}:{}", place.path, place.line)
@@ -105,8 +106,8 @@ fn only_their_own_parent_is_used(
 #[rstest]
 fn trees_keep_to_the_parent(project: (TempDir, Project)) {
     let (stack, schema) = (&project.1.stack, &project.1.schema);
-    let graph = Graph::read(stack, schema, stack.top());
-    let found = resolve(stack, schema, stack.top(), "objects:yard/lamp").expect("a record");
+    let graph = Graph::read(View::top(stack, schema));
+    let found = resolve(View::top(stack, schema), "objects:yard/lamp").expect("a record");
     let node = graph.node(&found).expect("a node");
     assert_eq!(graph.tree(node, Direction::Uses, 2).count, 3);
     assert_eq!(graph.tree(node, Direction::Needs, 2).count, 0);
@@ -124,8 +125,8 @@ fn expressions_follow_them(
     project: (TempDir, Project),
 ) {
     let (stack, schema) = (&project.1.stack, &project.1.schema);
-    let labels = Labels::read(stack, schema, stack.top());
-    let others = Others::new(stack, schema, stack.top(), &labels);
+    let labels = Labels::read(View::top(stack, schema));
+    let others = Others::new(View::top(stack, schema), &labels);
     let rows = others.rows(schema.table(table).expect("a table")).expect("rows");
     let request = Request {
         columns: vec!["key".to_owned()],

@@ -7,8 +7,9 @@ use crate::Error;
 use crate::formats::{Adds, Part, Place};
 use crate::layers::{FileId, RelPath};
 use crate::links::{Address, Overrides};
-use crate::reading::fingerprint;
 use crate::project::Project;
+use crate::reading::View;
+use crate::reading::fingerprint;
 use crate::schema::{KeyPart, TableId};
 use crate::tables::{Record, read_all};
 use crate::text::{Edit, EditSet, LoadedText, Span, Text};
@@ -37,7 +38,7 @@ pub(super) fn take_overlaid(
     if merged.is_empty() {
         return out;
     }
-    let overrides = Overrides::read(stack, schema, stack.top());
+    let overrides = Overrides::read(View::top(stack, schema));
     for file in merged {
         let layer = stack.files()[file].layer;
         if let Some((_, rewrites)) = files.get_mut(&file) {

@@ -17,8 +17,9 @@ use crate::Error;
 use crate::formats::decode;
 use crate::layers::{FileId, RelPath};
 use crate::links::{Address, Found, Thing, Wanted, find_records, own_part, resolve, things_of, wanted};
-use crate::reading::{FileHits, Needles, TableScan, fingerprint, load, scan};
 use crate::project::Project;
+use crate::reading::View;
+use crate::reading::{FileHits, Needles, TableScan, fingerprint, load, scan};
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId, Texts};
 use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece, shown_key};
 use crate::text::{Edit, Span, Text};
@@ -41,7 +42,7 @@ pub fn rename(project: &Project, address: &str, new: &str) -> Result<Change, Err
 /// As for [`rename`].
 pub fn rename_with(project: &Project, address: &str, new: &str, notes: bool) -> Result<Change, Error> {
     let (stack, schema) = (&project.stack, &project.schema);
-    let found = resolve(stack, schema, stack.top(), address)?;
+    let found = resolve(View::top(stack, schema), address)?;
     let table = &schema.tables[found.table];
     if found.field.is_some() {
         return Err(usage(
@@ -170,7 +171,7 @@ impl<'p> Work<'p> {
         let look = |table: TableId, record: &RecordView<'_>, hits: &mut Vec<Hit>| {
             Look { schema, items: &items, wanted: &wanted, table, record, hits }.run();
         };
-        let found = scan(stack, schema, stack.top(), &plan, &look)?;
+        let found = scan(View::top(stack, schema), &plan, &look)?;
         for file in found {
             self.take(file)?;
         }
@@ -576,7 +577,7 @@ fn new_key(table: &Table, old: &str, new: &str) -> Result<String, Error> {
 /// Refuses a key that another record of the table has already.
 fn refuse_taken(project: &Project, table: TableId, old: &str, new: &str, shown: &str) -> Result<(), Error> {
     let (stack, schema) = (&project.stack, &project.schema);
-    let mut others = find_records(stack, schema, stack.top(), Some(table), shown)?;
+    let mut others = find_records(View::top(stack, schema), Some(table), shown)?;
     others.retain(|other| other.key != old && (other.key == new || schema.tables[table].ignore_case));
     let Some(other) = others.pop() else { return Ok(()) };
     let place = other.places.first().and_then(|place| Some(load(stack, place.file).ok()?.place(place.span)));

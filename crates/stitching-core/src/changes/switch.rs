@@ -7,8 +7,9 @@ use crate::Error;
 use crate::formats::{OffStyle, decode};
 use crate::layers::{FileId, Kept, OWN_FOLDER, RelPath};
 use crate::links::{Address, Found, Switched, SwitchedBy, resolve, switched};
-use crate::reading::with_text;
 use crate::project::Project;
+use crate::reading::View;
+use crate::reading::with_text;
 use crate::schema::Table;
 use crate::tables::{Reader, RecordView, all_fields, read_records_at};
 use crate::text::{Edit, Span, Text};
@@ -155,10 +156,10 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
 /// What an address names: a record or a field, and perhaps the value of one item.
 fn find(project: &Project, address: &str) -> Result<(Found, Option<String>), Error> {
     let (stack, schema) = (&project.stack, &project.schema);
-    match resolve(stack, schema, stack.top(), address) {
+    match resolve(View::top(stack, schema), address) {
         Ok(found) => Ok((found, None)),
         Err(error) => match address.rsplit_once('=') {
-            Some((field, value)) => match resolve(stack, schema, stack.top(), field) {
+            Some((field, value)) => match resolve(View::top(stack, schema), field) {
                 Ok(found) if found.field.is_some() => Ok((found, Some(value.to_owned()))),
                 _ => Err(error),
             },

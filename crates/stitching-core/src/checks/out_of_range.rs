@@ -3,8 +3,8 @@
 use super::{Check, Run};
 use crate::Code;
 use crate::problem::Severity;
-use crate::text::number;
 use crate::schema::Rule;
+use crate::text::number;
 
 pub(super) static CHECK: Check = Check {
     code: Code::OUT_OF_RANGE,

@@ -6,8 +6,8 @@ use super::suggestions::{Suggestions, WithPart};
 use super::{Among, Asked, Check, Run, Subject, Words};
 use crate::formats::Fault;
 use crate::links::{Index, Labels, RecordId, Switched, switched_in};
-use crate::reading::{LoadedFile, load, with_text};
 use crate::problem::{Fix, Place, Problem, Related};
+use crate::reading::{LoadedFile, load, with_text};
 use crate::schema::{Rule, Table};
 use crate::tables::{
     Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, key_named, read_all, read_records,
@@ -51,7 +51,7 @@ impl<'i> Context<'i> {
             super::check_of(seed.code).is_some_and(|check| matches!(check.run, Run::Link { .. }))
         };
         let labels = match seeds.iter().any(has_label) {
-            true => Labels::read(index.stack, index.schema, index.through),
+            true => Labels::read(index.view()),
             false => Labels::default(),
         };
         let switched = match seeds.iter().any(is_link) {

@@ -3,10 +3,11 @@
 use super::finders;
 use super::seeds::Seeds;
 use crate::Code;
-use crate::layers::{LayerId, Stack};
+use crate::layers::Stack;
 use crate::links::{Index, TableFile, TableIndex, switched_in};
-use crate::reading::FactsCache;
 use crate::problem::{Problem, Severity};
+use crate::reading::FactsCache;
+use crate::reading::View;
 use crate::schema::Schema;
 use std::collections::{BTreeMap, HashMap};
 
@@ -61,13 +62,14 @@ pub struct Summary {
 /// A problem is the base's own if the base alone has it too: the same check at the same record,
 /// field and value of the same file, wherever that file now lies. So a base file that was copied
 /// into the mod brings no blame with it, and a base record that the mod broke does.
-pub fn check(stack: &Stack, schema: &Schema, through: LayerId) -> Report {
+pub fn check(view: View<'_>) -> Report {
+    let View { stack, schema, through } = view;
     let (finders, cache) = (finders(schema), FactsCache::default());
-    let index = Index::build(stack, schema, through, &finders, &cache);
+    let index = Index::build(view, &finders, &cache);
     let mut seeds = Seeds::find(&index, None);
     let has_base = through == stack.top() && through > 0;
     let base =
-        (has_base && !seeds.is_empty()).then(|| Index::build(stack, schema, through - 1, &finders, &cache));
+        (has_base && !seeds.is_empty()).then(|| Index::build(view.until(through - 1), &finders, &cache));
     let of_base = base.as_ref().map(|base| {
         let marks = seeds.marks(&index);
         (base, Seeds::find(base, Some(&marks)))
@@ -122,7 +124,7 @@ fn table_summary(index: &Index<'_>, table: &TableIndex) -> TableSummary {
 /// All problems of the whole stack.
 pub fn problems(stack: &Stack, schema: &Schema) -> Vec<Problem> {
     let finders = finders(schema);
-    let index = Index::build(stack, schema, stack.top(), &finders, &FactsCache::default());
+    let index = Index::build(View::top(stack, schema), &finders, &FactsCache::default());
     Seeds::find(&index, None).problems(&index, true)
 }
 

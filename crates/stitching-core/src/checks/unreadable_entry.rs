@@ -4,8 +4,8 @@ use super::{Check, Run};
 use crate::Code;
 use crate::layers::LayerFaultKind;
 use crate::links::Index;
-use crate::reading::FileFault;
 use crate::problem::{Place, Problem, Severity};
+use crate::reading::FileFault;
 
 pub(super) static CHECK: Check = Check {
     code: Code::UNREADABLE_ENTRY,

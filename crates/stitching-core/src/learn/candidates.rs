@@ -9,8 +9,9 @@ use super::recognise::{
 use super::shapes::{Place, RecordShape, shapes_of};
 use crate::formats::Outline;
 use crate::layers::{FileId, LayerId, RelPath, Stack};
-use crate::reading::{with_start, with_text};
 use crate::project::PROJECT_FILE;
+use crate::reading::View;
+use crate::reading::{with_start, with_text};
 use crate::schema::Schema;
 use crate::text::{Encoding, Text, TextFault};
 use rayon::prelude::*;
@@ -73,7 +74,8 @@ const LOOKED_AT: usize = 64;
 
 /// Looks at the files that the game would read if the layers ended at `through`, but not at those that
 /// `schema` describes.
-pub(super) fn candidates(stack: &Stack, schema: &Schema, through: LayerId) -> Found {
+pub(super) fn candidates(view: View<'_>) -> Found {
+    let View { stack, schema, through } = view;
     // What describes the project is no data of the game.
     let is_own = |path: &RelPath| path.as_str() == PROJECT_FILE || path.as_str().ends_with(".schema.toml");
     let described = |path: &RelPath| is_own(path) || !schema.tables_of(path).is_empty();

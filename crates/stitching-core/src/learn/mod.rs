@@ -38,6 +38,7 @@ pub use write::written;
 
 use crate::formats::Outline;
 use crate::layers::{FileId, LayerId, Stack};
+use crate::reading::View;
 use crate::reading::with_start;
 use crate::schema::{self, Layout, Schema, Table, TableId, ValueType};
 use candidates::{Candidate, Found};
@@ -92,10 +93,10 @@ const LOOKED_AT: usize = 24;
 /// Studies the files that the game would read if the layers ended at `through`; what the mod replaces is taken
 /// from the layer below, since mistakes of the mod would spoil the evidence. Nothing is proposed of what
 /// `schema` says already.
-pub fn learn(stack: &Stack, schema: &Schema, through: LayerId) -> Learned {
-    let Found { candidates, unknown, copies, binary, languages } =
-        candidates::candidates(stack, schema, through);
-    let mut studied: Vec<Studied> = described(stack, schema, through);
+pub fn learn(view: View<'_>) -> Learned {
+    let View { stack, schema, through } = view;
+    let Found { candidates, unknown, copies, binary, languages } = candidates::candidates(view);
+    let mut studied: Vec<Studied> = described(view);
     studied.extend(candidates.into_iter().filter_map(|candidate| undescribed(stack, schema, candidate)));
     let tables: Vec<Table> = studied.iter().map(|own| own.table.clone()).collect();
     let files: Vec<Vec<FileId>> = studied.iter().map(|own| own.files.clone()).collect();
@@ -271,7 +272,8 @@ fn is_likely_key(own: &Studied, field: usize) -> bool {
 }
 
 /// The tables that the schema describes, with all columns that their files have.
-fn described(stack: &Stack, schema: &Schema, through: LayerId) -> Vec<Studied> {
+fn described(view: View<'_>) -> Vec<Studied> {
+    let View { stack, schema, through } = view;
     let files = candidates::files_to_study(stack, through);
     let mut of: Vec<Vec<FileId>> = vec![Vec::new(); schema.tables.len()];
     for file in files {

@@ -34,7 +34,7 @@ pub fn start(folder: &Path, bases: &[PathBuf]) -> Result<Start, Error> {
         |languages: &BTreeSet<String>| project_text(&folder, &own_name, bases, &schema_name, languages);
     let bare = [(schema_name.clone(), String::new())];
     let opened = Project::described(&folder, &project(&BTreeSet::new()), &bare)?;
-    let learned = learn(&opened.stack, &opened.schema, opened.stack.top());
+    let learned = learn(opened.view());
     let languages: BTreeSet<String> = learned.languages.iter().cloned().collect();
     // A file that is taken for one record may be anything; it is left to be asked.
     let doubtful = |own: &Proposal| own.topic == Topic::Table && own.band == Band::Ask && own.fit <= 1;

@@ -1,8 +1,9 @@
 //! Addresses: `table:key`, `table:key.field`, `table.field`, and finding what they name.
 
-use crate::reading::{Needles, TableScan, glance, key_hashes, scan};
 use crate::Error;
-use crate::layers::{FileId, LayerId, Stack};
+use crate::layers::FileId;
+use crate::reading::View;
+use crate::reading::{Needles, TableScan, glance, key_hashes, scan};
 use crate::schema::{Schema, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, add_key_fields, shown_key};
 use crate::text::{Span, nearest_of};
@@ -100,19 +101,20 @@ impl Address {
 /// # Errors
 /// When there is no such table, record or field (with the nearest names), when several tables
 /// have the key, or when a file cannot be read.
-pub fn resolve(stack: &Stack, schema: &Schema, through: LayerId, text: &str) -> Result<Found, Error> {
+pub fn resolve(view: View<'_>, text: &str) -> Result<Found, Error> {
+    let View { schema, .. } = view;
     let address = Address::parse(text)?;
     let table = match &address.table {
         None => None,
         Some(name) => Some(find_table(schema, name)?),
     };
-    let mut found = find_records(stack, schema, through, table, &address.key)?;
+    let mut found = find_records(view, table, &address.key)?;
     let mut field = address.field.clone();
     if found.is_empty()
         && field.is_none()
         && let Some((key, last)) = address.key.rsplit_once('.')
     {
-        found = find_records(stack, schema, through, table, key)?;
+        found = find_records(view, table, key)?;
         field = Some(last.to_owned());
     }
     // A file that is a record, and a record that is named after it, are told apart by the table.
@@ -125,7 +127,7 @@ pub fn resolve(stack: &Stack, schema: &Schema, through: LayerId, text: &str) -> 
         });
     }
     let Some(mut found) = found.pop() else {
-        return Err(unknown_record(stack, schema, through, table, &address, text));
+        return Err(unknown_record(view, table, &address, text));
     };
     if let Some(name) = field {
         let described = &schema.tables[found.table];
@@ -162,13 +164,8 @@ fn unknown_table(schema: &Schema, name: &str) -> Error {
 ///
 /// # Errors
 /// When a file cannot be read.
-pub(crate) fn find_records(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
-    table: Option<TableId>,
-    shown: &str,
-) -> Result<Vec<Found>, Error> {
+pub(crate) fn find_records(view: View<'_>, table: Option<TableId>, shown: &str) -> Result<Vec<Found>, Error> {
+    let View { schema, .. } = view;
     // A key of several parts is shown with `/` between them; its longest part is searched for.
     let part = shown.split('/').max_by_key(|part| part.len()).unwrap_or(shown);
     let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
@@ -197,7 +194,7 @@ pub(crate) fn find_records(
             hits.push((id, key, record.span));
         }
     };
-    let hits = glance(stack, schema, through, &plan, &each, &|hit, in_file| hit.2 = in_file(hit.2))?;
+    let hits = glance(view, &plan, &each, &|hit, in_file| hit.2 = in_file(hit.2))?;
     let mut found: Vec<Found> = Vec::new();
     for (file, hits) in hits {
         for (table, key, span) in hits {
@@ -212,14 +209,8 @@ pub(crate) fn find_records(
     Ok(found)
 }
 
-fn unknown_record(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
-    table: Option<TableId>,
-    address: &Address,
-    text: &str,
-) -> Error {
+fn unknown_record(view: View<'_>, table: Option<TableId>, address: &Address, text: &str) -> Error {
+    let View { schema, .. } = view;
     let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
         .map(|id| {
             let mut scan = TableScan::default();
@@ -228,9 +219,7 @@ fn unknown_record(
             table.is_none_or(|table| table == id).then_some(scan)
         })
         .collect();
-    let keys = scan(stack, schema, through, &plan, &|id, record, hits| {
-        hits.extend(record.key().map(|key| (id, key)))
-    });
+    let keys = scan(view, &plan, &|id, record, hits| hits.extend(record.key().map(|key| (id, key))));
     let keys: Vec<(TableId, String)> =
         keys.unwrap_or_default().into_iter().flat_map(|file| file.hits).collect();
     let shown: Vec<String> = keys.iter().map(|(_, key)| shown_key(key)).collect();

@@ -1,12 +1,11 @@
 //! The index: which keys there are, and what each file's values point to.
 
 use super::Overrides;
-use crate::reading::{FactsCache, IndexedFile, file_facts, targets};
 use crate::layers::{FileId, LayerId, Stack};
+use crate::reading::View;
+use crate::reading::{FactsCache, IndexedFile, file_facts, targets};
 use crate::schema::{Rule, Schema, TableId, Texts};
-use crate::tables::{
-    Finders, Link, LinkKind, TableFacts, key_hash, path_hash,
-};
+use crate::tables::{Finders, Link, LinkKind, TableFacts, key_hash, path_hash};
 use hashbrown::{HashMap, HashSet, HashTable};
 use rayon::prelude::*;
 
@@ -73,6 +72,11 @@ pub struct TableIndex {
 }
 
 impl<'p> Index<'p> {
+    /// The data that is indexed.
+    pub fn view(&self) -> View<'p> {
+        View { stack: self.stack, schema: self.schema, through: self.through }
+    }
+
     /// The files that may have something switched off in them.
     pub fn marked(&self) -> Vec<FileId> {
         self.files.iter().filter(|file| file.facts.may_have_off).map(|file| file.id).collect()
@@ -81,13 +85,8 @@ impl<'p> Index<'p> {
     /// Reads all effective files through layer `through` and indexes them. Files already in
     /// `cache` are not read again. Files that cannot be read are told in their
     /// [`IndexedFile::fault`].
-    pub fn build(
-        stack: &'p Stack,
-        schema: &'p Schema,
-        through: LayerId,
-        finders: &Finders,
-        cache: &FactsCache,
-    ) -> Index<'p> {
+    pub fn build(view: View<'p>, finders: &Finders, cache: &FactsCache) -> Index<'p> {
+        let View { stack, schema, through } = view;
         let ids = stack.effective(through);
         let targets = targets(schema);
         let files: Vec<IndexedFile> = ids
@@ -117,7 +116,7 @@ impl<'p> Index<'p> {
             schema,
             through,
             paths: ids.iter().filter_map(|id| path_hash(stack.files()[*id].path.as_str())).collect(),
-            overrides: Overrides::read(stack, schema, through),
+            overrides: Overrides::read(view),
             files,
             tables,
             texts: HashMap::new(),

@@ -1,8 +1,9 @@
 //! Texts by their keys, and names as the player sees them.
 
-use crate::reading::{Needles, Quick, TableScan, key_hashes, scan, with_text};
 use crate::Error;
-use crate::layers::{FileId, LayerId, RelPath, Stack};
+use crate::layers::{FileId, RelPath};
+use crate::reading::View;
+use crate::reading::{Needles, Quick, TableScan, key_hashes, scan, with_text};
 use crate::schema::{Layout, Schema, Table, TableId, Texts};
 use crate::tables::{Reader, RecordView, add_key_fields, files_of, read_records, read_records_at};
 use crate::text::Text;
@@ -18,34 +19,30 @@ pub struct Labels {
 impl Labels {
     /// Reads the texts of the main language in the effective files through layer `through`.
     /// Files that cannot be read give no names.
-    pub fn read(stack: &Stack, schema: &Schema, through: LayerId) -> Labels {
-        Labels::of_places(stack, schema, through, None)
+    pub fn read(view: View<'_>) -> Labels {
+        Labels::of_places(view, None)
     }
 
     /// The texts of the main language that `quick` finds something in; their keys count as well as what they say. Of
     /// several texts of a key there may be one of a lower layer.
-    pub(crate) fn with(stack: &Stack, schema: &Schema, through: LayerId, quick: &Quick) -> Labels {
-        Labels::of_places(stack, schema, through, Some((quick, false)))
+    pub(crate) fn with(view: View<'_>, quick: &Quick) -> Labels {
+        Labels::of_places(view, Some((quick, false)))
     }
 
     /// The texts of the main language that have one of `keys`; others may be among them.
-    pub(crate) fn of_keys<'k>(
-        stack: &Stack,
-        schema: &Schema,
-        through: LayerId,
-        keys: impl IntoIterator<Item = &'k str>,
-    ) -> Labels {
+    pub(crate) fn of_keys<'k>(view: View<'_>, keys: impl IntoIterator<Item = &'k str>) -> Labels {
         let mut keys = keys.into_iter().peekable();
         if keys.peek().is_none() {
             return Labels::default();
         }
         let quick = Quick::new(None, keys);
-        Labels::of_places(stack, schema, through, quick.as_ref().map(|quick| (quick, true)))
+        Labels::of_places(view, quick.as_ref().map(|quick| (quick, true)))
     }
 
     /// The texts of the main language; if there is something to look for, only those where it is found. Whether these are
     /// keys matters where keys do not stand in the file as they are.
-    fn of_places(stack: &Stack, schema: &Schema, through: LayerId, quick: Option<(&Quick, bool)>) -> Labels {
+    fn of_places(view: View<'_>, quick: Option<(&Quick, bool)>) -> Labels {
+        let View { stack, schema, through } = view;
         let files: Vec<(TableId, FileId)> = schema
             .text_tables()
             .flat_map(|id| {
@@ -91,22 +88,18 @@ impl Labels {
 
     /// As [`Labels::read`], but only what is needed to name records whose label fields hold `values`, each with its
     /// table. If these are few, little of the files is parsed.
-    pub fn of_values<'v>(
-        stack: &Stack,
-        schema: &Schema,
-        through: LayerId,
-        values: impl Iterator<Item = (TableId, &'v str)>,
-    ) -> Labels {
+    pub fn of_values<'v>(view: View<'_>, values: impl Iterator<Item = (TableId, &'v str)>) -> Labels {
+        let View { schema, .. } = view;
         /// More texts are not worth looking for one by one.
         const MOST: usize = 200;
         let keys: BTreeSet<String> =
             values.filter_map(|(id, value)| label_key(&schema.tables[id], value)).collect();
         if keys.len() > MOST {
-            return Labels::read(stack, schema, through);
+            return Labels::read(view);
         }
-        match texts_with(stack, schema, through, &keys) {
+        match texts_with(view, &keys) {
             Ok(texts) => texts.labels(),
-            Err(_) => Labels::read(stack, schema, through),
+            Err(_) => Labels::read(view),
         }
     }
 
@@ -160,12 +153,8 @@ impl SomeTexts {
 ///
 /// # Errors
 /// When a file cannot be read.
-pub(crate) fn texts_with(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
-    keys: &BTreeSet<String>,
-) -> Result<SomeTexts, Error> {
+pub(crate) fn texts_with(view: View<'_>, keys: &BTreeSet<String>) -> Result<SomeTexts, Error> {
+    let View { schema, .. } = view;
     let plan = |id: TableId| {
         let table = &schema.tables[id];
         table.texts.as_ref().filter(|_| !keys.is_empty())?;
@@ -179,7 +168,7 @@ pub(crate) fn texts_with(
         Some(TableScan { fields, needles, hashes: Some(hashes) })
     };
     let plan: Vec<Option<TableScan>> = (0..schema.tables.len()).map(plan).collect();
-    let found = scan(stack, schema, through, &plan, &|id, record, hits| {
+    let found = scan(view, &plan, &|id, record, hits| {
         if let Some(key) = record.key().filter(|key| keys.contains(key)) {
             let own = languages_of(schema, &schema.tables[id], record.path, |field| record.value(field));
             hits.extend(own.into_iter().map(|(language, text)| ((key.clone(), language), text)));

@@ -1,8 +1,9 @@
 //! Tables whose files in all layers count together: which values of lower layers a higher one has too,
 //! so that the game does not see them.
 
+use crate::layers::LayerId;
+use crate::reading::View;
 use crate::reading::with_text;
-use crate::layers::{LayerId, Stack};
 use crate::schema::{Schema, TableId};
 use crate::tables::{files_of, read_all};
 use std::collections::{HashMap, HashSet};
@@ -19,7 +20,8 @@ type Override = (LayerId, HashSet<usize>);
 impl Overrides {
     /// Reads the files of such tables in all layers but the lowest, up to `through`. Files that cannot be
     /// read override nothing.
-    pub fn read(stack: &Stack, schema: &Schema, through: LayerId) -> Overrides {
+    pub fn read(view: View<'_>) -> Overrides {
+        let View { stack, schema, through } = view;
         let mut overrides = Overrides::default();
         for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.merged) {
             let files = files_of(stack, table, through).into_iter();

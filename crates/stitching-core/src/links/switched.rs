@@ -1,9 +1,9 @@
 //! What is switched off in the mod: pieces commented out by the tool, and pieces it keeps aside.
 
-use crate::reading::{WantedBytes as Wanted, bytes_have, with_text};
 use crate::formats::{OFF_MARK, OffPiece, may_have_off};
 use crate::layers::{FileId, Stack};
 use crate::problem::Place;
+use crate::reading::{WantedBytes as Wanted, bytes_have, with_text};
 use crate::schema::{Schema, TableId};
 use crate::tables::{KEY_SEPARATOR, read_all};
 use crate::text::{EditSet, LineTable, Span, Text};

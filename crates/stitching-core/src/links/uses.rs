@@ -1,9 +1,10 @@
 //! Who uses a record.
 
 use super::Overrides;
-use crate::reading::{Needles, TableScan, glance};
 use crate::Error;
-use crate::layers::{FileId, LayerId, RelPath, Stack};
+use crate::layers::{FileId, RelPath};
+use crate::reading::View;
+use crate::reading::{Needles, TableScan, glance};
 use crate::schema::{KeyPart, Rule, Schema, Table, TableId};
 use crate::tables::{
     KEY_SEPARATOR, Piece, RecordView, for_each_piece, key_hash, key_named, path_hash, shown_key,
@@ -228,12 +229,8 @@ pub fn things_of(
 ///
 /// # Errors
 /// When a file cannot be read.
-pub fn find_uses(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
-    things: &[Thing],
-) -> Result<Vec<Use>, Error> {
+pub fn find_uses(view: View<'_>, things: &[Thing]) -> Result<Vec<Use>, Error> {
+    let View { stack, schema, .. } = view;
     let wanted = wanted(schema, things);
     let hashes: Vec<u64> = things.iter().flat_map(looked_up_as).collect();
     let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
@@ -274,8 +271,8 @@ pub fn find_uses(
     let moving = |(_, hit): &mut (Option<String>, Use), in_file: &dyn Fn(Span) -> Span| {
         hit.span = in_file(hit.span);
     };
-    let found = glance(stack, schema, through, &plan, &each, &moving)?;
-    let overrides = Overrides::read(stack, schema, through);
+    let found = glance(view, &plan, &each, &moving)?;
+    let overrides = Overrides::read(view);
     let mut uses = Vec::new();
     for (file, mut hits) in found {
         let layer = stack.files()[file].layer;

@@ -8,6 +8,7 @@ mod lookup;
 mod quick;
 mod raw;
 mod scan;
+mod view;
 
 pub(crate) use excerpt::Excerpt;
 pub use file_facts::{FactsCache, FileFault, IndexedFile, IndexedParts};
@@ -19,3 +20,4 @@ pub(crate) use quick::Quick;
 pub(crate) use raw::{Wanted as WantedBytes, bytes_have};
 pub(crate) use scan::glance;
 pub use scan::{FileHits, Needles, TableScan, fingerprint, scan};
+pub use view::View;

@@ -1,10 +1,11 @@
 //! Looking through all files for a few values: a text search first, and only where it hits is
 //! anything parsed.
 
+use super::View;
 use super::excerpt::Excerpt;
 use super::{lookup, with_text};
 use crate::Error;
-use crate::layers::{FileId, LayerId, Stack};
+use crate::layers::{FileId, Stack};
 use crate::schema::{Schema, Table, TableId};
 use crate::tables::{Reader, RecordView, read_records, read_records_at};
 use crate::text::{Span, Text};
@@ -81,12 +82,11 @@ pub struct FileHits<T> {
 /// # Errors
 /// When a file cannot be read.
 pub fn scan<T: Send>(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
+    view: View<'_>,
     plan: &[Option<TableScan>],
     each: &(dyn Fn(usize, &RecordView<'_>, &mut Vec<T>) + Sync),
 ) -> Result<Vec<FileHits<T>>, Error> {
+    let View { stack, schema, through } = view;
     if plan.iter().flatten().any(|plan| plan.hashes.is_some()) {
         lookup::prepare(stack, schema);
     }
@@ -108,13 +108,12 @@ pub type Moving<'m, T> = &'m (dyn Fn(&mut T, &dyn Fn(Span) -> Span) + Sync);
 /// # Errors
 /// When a file cannot be read.
 pub fn glance<T: Send>(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
+    view: View<'_>,
     plan: &[Option<TableScan>],
     each: &(dyn Fn(usize, &RecordView<'_>, &mut Vec<T>) + Sync),
     moving: Moving<'_, T>,
 ) -> Result<Vec<(FileId, Vec<T>)>, Error> {
+    let View { stack, schema, through } = view;
     if plan.iter().flatten().any(|plan| plan.hashes.is_some()) {
         lookup::prepare(stack, schema);
     }

@@ -204,7 +204,6 @@ impl Rule {
 #[cfg(test)]
 mod tests {
     use super::ValueType::{self, Boolean, Integer, Number};
-    use proptest::prelude::*;
     use rstest::rstest;
 
     #[rstest]

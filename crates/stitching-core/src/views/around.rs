@@ -1,10 +1,11 @@
 //! What surrounds a record: what else goes by its key, what lower layers say.
 
 use crate::Error;
-use crate::layers::{LayerId, Stack};
+use crate::layers::Stack;
 use crate::links::{Found, find_records};
-use crate::reading::{Places, with_text};
 use crate::problem::Place;
+use crate::reading::View;
+use crate::reading::{Places, with_text};
 use crate::schema::Schema;
 use crate::tables::{Record, read_at, shown_key};
 
@@ -23,15 +24,11 @@ pub struct Companion {
 ///
 /// # Errors
 /// When a file cannot be read.
-pub fn companions(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
-    found: &Found,
-) -> Result<Vec<Companion>, Error> {
+pub fn companions(view: View<'_>, found: &Found) -> Result<Vec<Companion>, Error> {
+    let View { stack, schema, .. } = view;
     let mut places = Places::new(stack);
     let mut out = Vec::new();
-    for other in find_records(stack, schema, through, None, &shown_key(&found.key))? {
+    for other in find_records(view, None, &shown_key(&found.key))? {
         let is_text = schema.tables[other.table].texts.is_some();
         let Some(at) = other.places.first().filter(|_| other.table != found.table && !is_text) else {
             continue;
@@ -82,7 +79,9 @@ pub fn versions(stack: &Stack, schema: &Schema, found: &Found) -> Result<Vec<Ver
     let mut out = Vec::new();
     let mut below = stack.files()[at.file].layer;
     while let Some(layer) = below.checked_sub(1) {
-        let other = find_records(stack, schema, layer, Some(found.table), &shown_key(&found.key))?.pop();
+        let other =
+            find_records(View { stack, schema, through: layer }, Some(found.table), &shown_key(&found.key))?
+                .pop();
         let Some(place) = other.and_then(|other| other.places.first().copied()) else { break };
         let there = read(&place)?.unwrap_or_default();
         let says = |list: &[(String, String)], name: &str| -> Vec<String> {

@@ -2,28 +2,27 @@
 
 use super::{Row, Rows};
 use crate::Error;
-use crate::layers::{LayerId, RelPath, Stack};
+use crate::layers::RelPath;
 use crate::links::Labels;
-use crate::text::number;
-use crate::schema::{KeyPart, Layout, Schema, TableId, ValueType};
+use crate::reading::View;
+use crate::schema::{KeyPart, Layout, TableId, ValueType};
 use crate::tables::{KEY_SEPARATOR, split_value};
+use crate::text::number;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// The tables that references lead to, each read when it is first asked for.
 #[derive(Debug)]
 pub struct Others<'p> {
-    stack: &'p Stack,
-    schema: &'p Schema,
-    through: LayerId,
+    view: View<'p>,
     labels: &'p Labels,
     read: Mutex<HashMap<TableId, Arc<Rows>>>,
 }
 
 impl<'p> Others<'p> {
     /// The tables of a project as they are through layer `through`.
-    pub fn new(stack: &'p Stack, schema: &'p Schema, through: LayerId, labels: &'p Labels) -> Others<'p> {
-        Others { stack, schema, through, labels, read: Mutex::default() }
+    pub fn new(view: View<'p>, labels: &'p Labels) -> Others<'p> {
+        Others { view, labels, read: Mutex::default() }
     }
 
     /// All of `table`.
@@ -35,7 +34,7 @@ impl<'p> Others<'p> {
         if let Some(rows) = known(&self.read.lock().unwrap_or_else(PoisonError::into_inner)) {
             return Ok(rows);
         }
-        let rows = Arc::new(Rows::read(self.stack, self.schema, self.through, table, self.labels)?);
+        let rows = Arc::new(Rows::read(self.view, table, self.labels)?);
         self.read.lock().unwrap_or_else(PoisonError::into_inner).insert(table, Arc::clone(&rows));
         Ok(rows)
     }

@@ -1,10 +1,11 @@
 //! One record with all that is known of it.
 
-use crate::links::{Found, find_records, text_key, texts_with};
-use crate::reading::{Excerpt, LoadedFile, load, prepare, with_text};
 use crate::Error;
 use crate::layers::{LayerId, RelPath, Stack};
+use crate::links::{Found, find_records, text_key, texts_with};
 use crate::problem::Place;
+use crate::reading::View;
+use crate::reading::{Excerpt, LoadedFile, load, prepare, with_text};
 use crate::schema::{Layout, Schema, Table, TableId};
 use crate::tables::{
     Reader, Record, RecordView, Value, all_fields, for_each_piece, key_named, read_at, read_records_at,
@@ -60,11 +61,12 @@ pub struct FieldDetail {
 ///
 /// # Errors
 /// When a file cannot be read.
-pub fn details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) -> Result<Details, Error> {
+pub fn details(view: View<'_>, found: &Found) -> Result<Details, Error> {
+    let View { stack, schema, .. } = view;
     // Before anything is looked up in parallel.
     prepare(stack, schema);
-    let mut details = own_details(stack, schema, through, found)?;
-    inherit(stack, schema, through, found, &mut details)?;
+    let mut details = own_details(view, found)?;
+    inherit(view, found, &mut details)?;
     Ok(details)
 }
 
@@ -87,7 +89,8 @@ struct AtPlace {
 type NamedRecords = HashMap<(TableId, String), Vec<(TableId, String, Option<String>)>>;
 
 /// As [`details`], without what the record inherits.
-fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) -> Result<Details, Error> {
+fn own_details(view: View<'_>, found: &Found) -> Result<Details, Error> {
+    let View { stack, schema, through } = view;
     let mut details = Details {
         table: found.table,
         key: shown_key(&found.key),
@@ -118,11 +121,11 @@ fn own_details(stack: &Stack, schema: &Schema, through: LayerId, found: &Found) 
             (table, record, links.links)
         })?;
         let Some(record) = record else { continue };
-        let named = named_records(stack, schema, through, &table, &links)?;
+        let named = named_records(view, &table, &links)?;
         read.push(AtPlace { at, loaded, table, record, links, named });
     }
     // All texts at once: those of its own fields, and the names of what it refers to.
-    let texts = texts_with(stack, schema, through, &text_keys(schema, &read))?;
+    let texts = texts_with(view, &text_keys(schema, &read))?;
     let labels = texts.labels();
     let mut given: HashSet<String> = HashSet::new();
     for AtPlace { at, loaded, table, record, mut links, named } in read {
@@ -192,12 +195,11 @@ fn text_keys(schema: &Schema, read: &[AtPlace]) -> BTreeSet<String> {
 
 /// The records that the values of a record name; looked up in parallel.
 fn named_records(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
+    view: View<'_>,
     table: &Table,
     links: &[(Span, usize, String)],
 ) -> Result<NamedRecords, Error> {
+    let View { stack, schema, .. } = view;
     let mut wanted: Vec<(TableId, String)> = Vec::new();
     for (_, rule, text) in links {
         let targets = table.rules[*rule].refs.iter().filter(|target| target.rule.is_none());
@@ -207,7 +209,7 @@ fn named_records(
     wanted.dedup();
     let look = |(target, text): (TableId, String)| {
         let mut named = Vec::new();
-        for found in find_records(stack, schema, through, Some(target), &text)? {
+        for found in find_records(view, Some(target), &text)? {
             let label = label_value(stack, schema, &found)?;
             named.push((found.table, shown_key(&found.key), label));
         }
@@ -217,13 +219,8 @@ fn named_records(
 }
 
 /// Adds what the record takes from the records that it inherits from, the nearest first.
-fn inherit(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
-    found: &Found,
-    details: &mut Details,
-) -> Result<(), Error> {
+fn inherit(view: View<'_>, found: &Found, details: &mut Details) -> Result<(), Error> {
+    let View { schema, .. } = view;
     const DEEPEST: usize = 20;
     let table = &schema.tables[found.table];
     let from = |record: &Details, table: &Table| {
@@ -239,10 +236,10 @@ fn inherit(
             break;
         }
         let Some(id) = schema.table(&name) else { break };
-        let Some(parent) = find_records(stack, schema, through, Some(id), &key)?.into_iter().next() else {
+        let Some(parent) = find_records(view, Some(id), &key)?.into_iter().next() else {
             break;
         };
-        let own = own_details(stack, schema, through, &parent)?;
+        let own = own_details(view, &parent)?;
         next = from(&own, &schema.tables[id]);
         seen.push((name.clone(), key.clone()));
         let described = &schema.tables[id];

@@ -2,24 +2,14 @@
 
 use super::{Row, Rows};
 use crate::Error;
-use crate::layers::{FileId, Layer, LayerId, Stack};
+use crate::layers::{FileId, Layer, Stack};
 use crate::links::Labels;
 use crate::project::{PROJECT_FILE, Project};
-use crate::schema::{Schema, Texts};
+use crate::reading::View;
+use crate::schema::Texts;
 use crate::text::Span;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
-
-/// One of two states: a stack of layers up to one of them, read by a schema.
-#[derive(Debug, Clone, Copy)]
-pub struct Side<'p> {
-    /// The layers.
-    pub stack: &'p Stack,
-    /// The tables.
-    pub schema: &'p Schema,
-    /// The layer at which the stack is taken to end.
-    pub through: LayerId,
-}
 
 /// What differs between two states.
 #[derive(Debug, Clone, Default)]
@@ -116,11 +106,6 @@ impl Project {
             reserved: Vec::new(),
         })
     }
-
-    /// All of it, or as if its layers ended with `through`.
-    pub fn side(&self, through: LayerId) -> Side<'_> {
-        Side { stack: &self.stack, schema: &self.schema, through }
-    }
 }
 
 /// What `after` changes against `before`: in all tables, or in those called so. Cost: the files that differ are
@@ -128,14 +113,14 @@ impl Project {
 ///
 /// # Errors
 /// When a file cannot be read.
-pub fn difference(before: Side<'_>, after: Side<'_>, only: &[String]) -> Result<Difference, Error> {
+pub fn difference(before: View<'_>, after: View<'_>, only: &[String]) -> Result<Difference, Error> {
     let mut difference = Difference::default();
     let changed = changed_files(before, after)?;
-    let labels_before = Labels::read(before.stack, before.schema, before.through);
-    let labels = Labels::read(after.stack, after.schema, after.through);
+    let labels_before = Labels::read(before);
+    let labels = Labels::read(after);
     let mut claimed: BTreeSet<&str> = BTreeSet::new();
     for (id, table) in after.schema.tables.iter().enumerate() {
-        let takes = |side: Side<'_>, file: FileId| table.takes(&side.stack.files()[file].path);
+        let takes = |side: View<'_>, file: FileId| table.takes(&side.stack.files()[file].path);
         let own: Vec<&ChangedFile> = changed
             .iter()
             .filter(|file| {
@@ -149,10 +134,7 @@ pub fn difference(before: Side<'_>, after: Side<'_>, only: &[String]) -> Result<
             continue;
         };
         let (old, new) = match table.merged {
-            true => (
-                Rows::read(before.stack, before.schema, before.through, id_before, &labels_before)?,
-                Rows::read(after.stack, after.schema, after.through, id, &labels)?,
-            ),
+            true => (Rows::read(before, id_before, &labels_before)?, Rows::read(after, id, &labels)?),
             false => {
                 let files =
                     |of: fn(&ChangedFile) -> Option<FileId>| own.iter().filter_map(|file| of(file)).collect();
@@ -195,8 +177,8 @@ struct ChangedFile {
 }
 
 /// In the order of the paths; several of one path where layers count together.
-fn changed_files(before: Side<'_>, after: Side<'_>) -> Result<Vec<ChangedFile>, Error> {
-    let by_path = |side: Side<'_>| {
+fn changed_files(before: View<'_>, after: View<'_>) -> Result<Vec<ChangedFile>, Error> {
+    let by_path = |side: View<'_>| {
         let mut out: BTreeMap<String, Vec<FileId>> = BTreeMap::new();
         for file in side.stack.effective(side.through) {
             out.entry(side.stack.files()[file].path.to_string()).or_default().push(file);
@@ -243,7 +225,7 @@ fn same_bytes(stack: &Stack, one: FileId, other_stack: &Stack, other: FileId) ->
 /// What tells the records of a table apart: the key, the language of a text, and which of several it is.
 type Identity = (Option<String>, Option<String>, usize);
 
-fn identities(side: Side<'_>, rows: &Rows) -> Vec<Identity> {
+fn identities(side: View<'_>, rows: &Rows) -> Vec<Identity> {
     let by_file = matches!(rows.table.texts, Some(Texts::File(_)));
     let mut seen: HashMap<(Option<String>, Option<String>), usize> = HashMap::new();
     let identity = |row: &Row| {
@@ -256,7 +238,7 @@ fn identities(side: Side<'_>, rows: &Rows) -> Vec<Identity> {
     rows.rows.iter().map(identity).collect()
 }
 
-fn of_table((before, old): (Side<'_>, &Rows), (after, new): (Side<'_>, &Rows)) -> TableDifference {
+fn of_table((before, old): (View<'_>, &Rows), (after, new): (View<'_>, &Rows)) -> TableDifference {
     let old_identities = identities(before, old);
     let mut at: HashMap<&Identity, usize> =
         old_identities.iter().enumerate().map(|(at, identity)| (identity, at)).collect();

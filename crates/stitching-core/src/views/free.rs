@@ -2,8 +2,8 @@
 
 use super::{Row, Rows};
 use crate::Error;
-use crate::layers::{LayerId, Stack};
 use crate::links::Labels;
+use crate::reading::View;
 use crate::schema::{KeyPart, Rule, Schema, TableId};
 use palette::color_difference::Ciede2000;
 use palette::{FromColor, Lab, Srgb};
@@ -74,14 +74,9 @@ pub struct Free {
 /// # Errors
 /// When the field is not there, its values are not of the kind that is wanted, none is free, or a file cannot be
 /// read.
-pub fn free(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
-    table: TableId,
-    request: &FreeRequest,
-) -> Result<Free, Error> {
-    let rows = Rows::read(stack, schema, through, table, &Labels::default())?;
+pub fn free(view: View<'_>, table: TableId, request: &FreeRequest) -> Result<Free, Error> {
+    let View { schema, .. } = view;
+    let rows = Rows::read(view, table, &Labels::default())?;
     let field = match &request.field {
         Some(name) => Some(rows.column(name)?),
         None => key_column(&rows),

@@ -1,10 +1,10 @@
 //! What depends on what, step by step: the uses of a record and the uses of those, or what it needs itself.
 
 use crate::Error;
-use crate::layers::{LayerId, Stack};
 use crate::links::{Found, Index, RecordId};
 use crate::reading::Places;
-use crate::schema::{KeyPart, Rule, Schema, TableId};
+use crate::reading::View;
+use crate::schema::{KeyPart, Rule, TableId};
 use crate::tables::{Finders, Link, LinkKind, TableFacts, path_hash, shown_key};
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
@@ -58,9 +58,10 @@ type Step = (Node, String);
 
 impl<'p> Graph<'p> {
     /// Reads the references of all effective files through layer `through`. Cost: about that of a check.
-    pub fn read(stack: &'p Stack, schema: &'p Schema, through: LayerId) -> Graph<'p> {
+    pub fn read(view: View<'p>) -> Graph<'p> {
+        let View { schema, .. } = view;
         let no_checks = Finders::none(schema);
-        let index = Index::build(stack, schema, through, &no_checks, &Default::default());
+        let index = Index::build(view, &no_checks, &Default::default());
         Graph { index, texts: OnceCell::new(), files: OnceCell::new(), columns: OnceCell::new() }
     }
 

@@ -18,7 +18,7 @@ mod usual;
 pub use around::{Companion, Version, companions, versions};
 pub use columns::{ColumnPath, Held, Kind, Others, shown_number};
 pub use details::{Details, FieldDetail, details, read_record};
-pub use difference::{Difference, FieldDifference, How, RecordDifference, Side, TableDifference, difference};
+pub use difference::{Difference, FieldDifference, How, RecordDifference, TableDifference, difference};
 pub use formula::{Answer, Formula};
 pub use free::{Free, FreeKind, FreeRequest, free};
 pub use graph::{Described, Direction, Graph, Node, Tree};

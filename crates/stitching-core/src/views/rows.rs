@@ -1,8 +1,9 @@
 //! A table as rows: what the game sees of it, whichever layers its files lie in.
 
 use crate::Error;
-use crate::layers::{FileId, LayerId, RelPath, Stack};
+use crate::layers::{FileId, RelPath, Stack};
 use crate::links::Labels;
+use crate::reading::View;
 use crate::reading::with_text;
 use crate::schema::{Schema, Table, TableId};
 use crate::tables::{Record, files_of, read_all, shown_key};
@@ -89,13 +90,8 @@ impl Rows {
     ///
     /// # Errors
     /// When a file cannot be read.
-    pub fn read(
-        stack: &Stack,
-        schema: &Schema,
-        through: LayerId,
-        id: TableId,
-        labels: &Labels,
-    ) -> Result<Rows, Error> {
+    pub fn read(view: View<'_>, id: TableId, labels: &Labels) -> Result<Rows, Error> {
+        let View { stack, schema, through } = view;
         Rows::of_files(stack, schema, id, labels, files_of(stack, &schema.tables[id], through))
     }
 

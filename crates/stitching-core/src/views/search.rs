@@ -1,9 +1,10 @@
 //! Searching everything for a few words.
 
-use crate::links::{Labels, Switched, SwitchedBy, label_key, switched};
-use crate::reading::{Quick, with_text};
 use crate::formats::ColumnCell;
-use crate::layers::{FileId, LayerId, RelPath, Stack};
+use crate::layers::{FileId, RelPath, Stack};
+use crate::links::{Labels, Switched, SwitchedBy, label_key, switched};
+use crate::reading::View;
+use crate::reading::{Quick, with_text};
 use crate::schema::{Schema, Table, TableId, Texts};
 use crate::tables::{Reader, RecordView, all_fields, read_records, read_records_at, shown_key};
 use crate::text::{Span, Text};
@@ -84,20 +85,14 @@ pub struct Search {
 ///
 /// Cost: all files are read, or those parts of them that can have the words if the stack has a place to keep what is
 /// known of that; records are taken apart only in files of tables that have them.
-pub fn search(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
-    words: &[String],
-    similar: bool,
-    most: usize,
-) -> Search {
+pub fn search(view: View<'_>, words: &[String], similar: bool, most: usize) -> Search {
+    let View { stack, schema, through } = view;
     let words: Vec<String> =
         words.iter().flat_map(|word| word.split_whitespace()).map(str::to_lowercase).collect();
     if words.is_empty() {
         return Search::default();
     }
-    let query = Query::new(stack, schema, through, words, similar);
+    let query = Query::new(view, words, similar);
     let effective: HashSet<FileId> = stack.effective(through).into_iter().collect();
     let files: Vec<FileId> =
         (0..stack.files().len()).filter(|file| stack.files()[*file].layer <= through).collect();
@@ -148,7 +143,7 @@ pub fn search(
     });
     let total = hits.len();
     hits.truncate(most);
-    query.name(stack, schema, through, &mut hits);
+    query.name(view, &mut hits);
     Search { hits, total, off }
 }
 
@@ -178,7 +173,8 @@ struct Entry {
 impl Query {
     /// Looks first for one word alone, the rarest as far as its looks tell, and for the texts that have the words: a name is
     /// found by its text.
-    fn new(stack: &Stack, schema: &Schema, through: LayerId, words: Vec<String>, similar: bool) -> Query {
+    fn new(view: View<'_>, words: Vec<String>, similar: bool) -> Query {
+        let View { stack, schema, .. } = view;
         let mut query =
             Query { phrase: words.join(" "), words, labels: Labels::default(), similar, quick: None };
         let has_numbers = |part: &str| part.bytes().any(|byte| byte.is_ascii_digit());
@@ -187,11 +183,11 @@ impl Query {
         let rarest = query.parts().max_by_key(weight).filter(|_| !similar).map(str::to_owned);
         if let Some(word) = rarest.as_deref().and_then(|word| Quick::new(Some(word), [])) {
             word.prepare(stack, schema);
-            let mut labels = Labels::with(stack, schema, through, &word);
+            let mut labels = Labels::with(view, &word);
             labels.retain(|text| query.has_words(text));
             if labels.keys().count() <= Quick::MOST {
                 // Of several texts of a key the highest counts.
-                labels = Labels::of_keys(stack, schema, through, labels.keys());
+                labels = Labels::of_keys(view, labels.keys());
                 labels.retain(|text| query.has_words(text));
                 let needles = needles_of(schema, &labels);
                 query.quick = Quick::new(rarest.as_deref(), needles.iter().map(String::as_str));
@@ -199,21 +195,19 @@ impl Query {
             }
         }
         if query.quick.is_none() {
-            query.labels = Labels::read(stack, schema, through);
+            query.labels = Labels::read(view);
         }
         query
     }
 
     /// Puts the names of the records in place of what their label fields hold, which is what hits have until then: most of
     /// them are never shown.
-    fn name(&self, stack: &Stack, schema: &Schema, through: LayerId, hits: &mut [SearchHit]) {
+    fn name(&self, view: View<'_>, hits: &mut [SearchHit]) {
+        let View { schema, .. } = view;
         let values = || hits.iter().filter_map(|hit| Some((hit.table?, hit.label.as_deref()?)));
         let keys: HashSet<String> =
             values().filter_map(|(table, value)| label_key(&schema.tables[table], value)).collect();
-        let some = self
-            .quick
-            .is_some()
-            .then(|| Labels::of_keys(stack, schema, through, keys.iter().map(String::as_str)));
+        let some = self.quick.is_some().then(|| Labels::of_keys(view, keys.iter().map(String::as_str)));
         let labels = some.as_ref().unwrap_or(&self.labels);
         for hit in hits {
             let value = hit.label.take();

@@ -2,9 +2,10 @@
 
 use crate::Error;
 use crate::formats::{Cell, decode};
-use crate::layers::{FileId, LayerId, Look, Stack, Store};
+use crate::layers::{FileId, Look, Stack, Store};
+use crate::reading::View;
 use crate::reading::with_text;
-use crate::schema::{Schema, Table, TableId};
+use crate::schema::{Table, TableId};
 use crate::tables::{ByHash, Reader, RecordView, files_of, read_records};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -43,12 +44,11 @@ pub struct Usual {
 /// # Errors
 /// When a file cannot be read.
 pub fn usual(
-    stack: &Stack,
-    schema: &Schema,
-    through: LayerId,
+    view: View<'_>,
     table: TableId,
     names: &BTreeSet<String>,
 ) -> Result<HashMap<String, Usual>, Error> {
+    let View { stack, schema, through } = view;
     let described = &schema.tables[table];
     let mut store = stack.cache().map(|cache| cache.open(NAME));
     let mut files: Vec<Counted> = files_of(stack, described, through)

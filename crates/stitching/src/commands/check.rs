@@ -15,7 +15,7 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
         super::explain::known(code)?;
     }
     let through = project.through(args.through.through.as_deref())?;
-    let report = ui.progress("checking", || checks::check(&project.stack, &project.schema, through));
+    let report = ui.progress("checking", || checks::check(project.view().until(through)));
     let wanted = |problem: &&Problem| (args.all || !problem.inherited) && wants(args, problem.code.as_str());
     let shown: Vec<&Problem> = report.problems.iter().filter(wanted).collect();
     match global.format {

@@ -14,7 +14,7 @@ use stitching_core::{Error, Project};
 pub fn run(project: &Project, args: &Compare, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
     let through = project.through(args.through.through.as_deref())?;
-    let one = Named { side: project.side(through), project, name: String::new() };
+    let one = Named { side: project.view().until(through), project, name: String::new() };
     let kept = OnceCell::new();
     let other = match &args.against {
         Some(against) => named(project, against, &kept)?,
@@ -89,13 +89,13 @@ pub fn run(project: &Project, args: &Compare, global: &Global, ui: &Ui) -> Resul
 
 fn read(named: &Named<'_>, address: &str) -> Result<(Found, Details), Error> {
     let side = named.side;
-    let found = resolve(side.stack, side.schema, side.through, address).map_err(|error| match error {
+    let found = resolve(side, address).map_err(|error| match error {
         Error::Unknown { what, name, help } if !named.name.is_empty() => {
             Error::Unknown { what, name: format!("{name}` in `{}", named.name), help }
         }
         other => other,
     })?;
-    let details = details(side.stack, side.schema, side.through, &found)?;
+    let details = details(side, &found)?;
     Ok((found, details))
 }
 

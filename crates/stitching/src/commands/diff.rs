@@ -20,7 +20,7 @@ pub fn run(project: &Project, args: &Diff, global: &Global, ui: &Ui) -> Result<E
     let (first, second) = (OnceCell::new(), OnceCell::new());
     let top = project.stack.top();
     let layer = |layer: usize| Named {
-        side: project.side(layer),
+        side: project.view().until(layer),
         project,
         name: project.stack.layers()[layer].name.clone(),
     };

@@ -26,8 +26,7 @@ pub fn run(project: &Project, args: &Fields, global: &Global, ui: &Ui) -> Result
     let (id, field) = table_and_field(project, &args.what)?;
     let name = project.schema.tables[id].name.as_str();
     let most = if field.is_some() { OF_ONE } else { OF_ALL };
-    let (records, reports) =
-        ui.progress("reading", || fields(&project.stack, &project.schema, through, id, most))?;
+    let (records, reports) = ui.progress("reading", || fields(project.view().until(through), id, most))?;
     let shown: Vec<&FieldReport> = match field {
         None => reports.iter().collect(),
         Some(field) => {

@@ -17,7 +17,8 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
     let as_json = wants_json(global)?;
     let (stack, schema) = (&project.stack, &project.schema);
     let through = project.through(args.through.through.as_deref())?;
-    let look = || search(stack, schema, through, &args.text, args.similar, args.most);
+    let view = project.view().until(through);
+    let look = || search(view, &args.text, args.similar, args.most);
     let found = ui.progress("searching", look);
     let (shown, off) = (&found.hits, &found.off);
     let shown_off = &off[..off.len().min(args.most - shown.len())];

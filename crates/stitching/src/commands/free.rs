@@ -30,7 +30,7 @@ pub fn run(project: &Project, args: &Free, global: &Global, ui: &Ui) -> Result<E
         group: args.group.clone(),
         block: block.or(reserved),
     };
-    let found = ui.progress("reading", || free(&project.stack, &project.schema, through, table, &request))?;
+    let found = ui.progress("reading", || free(project.view().until(through), table, &request))?;
     let kind = found.kind.map_or("", FreeKind::name);
     if as_json {
         let values: Vec<_> =

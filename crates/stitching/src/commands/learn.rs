@@ -30,7 +30,7 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
                 true => Contradictions::new(),
                 false => contradictions(project, args.table.as_deref(), through),
             });
-            let learned = learn(&project.stack, &project.schema, through);
+            let learned = learn(project.view().until(through));
             (learned, check.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
         })
     });
@@ -134,7 +134,7 @@ fn contradictions(project: &Project, table: Option<&str>, through: LayerId) -> C
     if project.schema.tables.is_empty() {
         return out;
     }
-    for problem in check(&project.stack, &project.schema, through).problems {
+    for problem in check(project.view().until(through)).problems {
         let (Some(own), Some(field)) = (problem.table, problem.field) else { continue };
         if table.is_none_or(|table| own == table) {
             let place = problem.place;

@@ -27,9 +27,10 @@ pub fn tree(
     as_json: bool,
     ui: &Ui,
 ) -> Result<ExitCode, Error> {
-    let (stack, schema) = (&project.stack, &project.schema);
-    let found = resolve(stack, schema, through, address)?;
-    let graph = ui.progress("reading", || Graph::read(stack, schema, through));
+    let (stack, _schema) = (&project.stack, &project.schema);
+    let view = project.view().until(through);
+    let found = resolve(view, address)?;
+    let graph = ui.progress("reading", || Graph::read(view));
     let node = graph.node(&found).ok_or_else(|| Error::Unknown {
         what: "record",
         name: address.to_owned(),
@@ -37,7 +38,7 @@ pub fn tree(
     })?;
     const DEEPEST: usize = 64;
     let tree = graph.tree(node, direction, branches.depth.clamp(1, DEEPEST));
-    let labels = Labels::read(stack, schema, through);
+    let labels = Labels::read(view);
     let mut teller =
         Teller { project, graph, labels, places: Places::new(stack), direction, most: branches.most };
     if as_json {
@@ -144,8 +145,9 @@ pub fn unused(
     ui: &Ui,
 ) -> Result<ExitCode, Error> {
     let (stack, schema) = (&project.stack, &project.schema);
+    let view = project.view().until(through);
     let only = table.map(|name| find_table(schema, name)).transpose()?;
-    let graph = ui.progress("reading", || Graph::read(stack, schema, through));
+    let graph = ui.progress("reading", || Graph::read(view));
     let mut found = graph.unused();
     if let Some(only) = only {
         found.retain(|(table, ..)| *table == only);
@@ -159,7 +161,7 @@ pub fn unused(
             });
         }
     }
-    let labels = Labels::read(stack, schema, through);
+    let labels = Labels::read(view);
     let mut teller =
         Teller { project, graph, labels, places: Places::new(stack), direction: Direction::Uses, most: 0 };
     if as_json {

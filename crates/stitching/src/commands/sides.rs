@@ -2,12 +2,12 @@
 
 use std::cell::OnceCell;
 use std::path::Path;
-use stitching_core::views::Side;
+use stitching_core::reading::View;
 use stitching_core::{Error, Project};
 
 /// A state, and the project that it is a state of, for telling places.
 pub struct Named<'p> {
-    pub side: Side<'p>,
+    pub side: View<'p>,
     pub project: &'p Project,
     pub name: String,
 }
@@ -16,7 +16,7 @@ pub struct Named<'p> {
 /// or archive, kept in `other`.
 pub fn named<'p>(project: &'p Project, name: &str, other: &'p OnceCell<Project>) -> Result<Named<'p>, Error> {
     let unknown = match project.layer(name) {
-        Ok(layer) => return Ok(Named { side: project.side(layer), project, name: name.to_owned() }),
+        Ok(layer) => return Ok(Named { side: project.view().until(layer), project, name: name.to_owned() }),
         Err(unknown) => unknown,
     };
     if !Path::new(name).exists() {
@@ -31,5 +31,5 @@ pub fn named<'p>(project: &'p Project, name: &str, other: &'p OnceCell<Project>)
     }
     let beside = project.beside(Path::new(name))?;
     let project = other.get_or_init(|| beside);
-    Ok(Named { side: project.side(project.stack.top()), project, name: name.to_owned() })
+    Ok(Named { side: project.view(), project, name: name.to_owned() })
 }

@@ -10,7 +10,7 @@ use stitching_core::{Error, Project, checks};
 pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
     let through = project.through(args.through.through.as_deref())?;
-    let report = ui.progress("reading", || checks::check(&project.stack, &project.schema, through));
+    let report = ui.progress("reading", || checks::check(project.view().until(through)));
     let mut json_tables = Vec::new();
     let mut rows = Vec::new();
     for (described, own) in project.schema.tables.iter().zip(&report.tables) {

@@ -9,9 +9,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::process::ExitCode;
 use stitching_core::links::{Labels, Thing, Use, find_uses, resolve, things_of};
 use stitching_core::reading::{Places, load};
-use stitching_core::views::read_record;
 use stitching_core::tables::shown_key;
 use stitching_core::views::Direction;
+use stitching_core::views::read_record;
 use stitching_core::{Error, Project};
 
 pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
@@ -25,7 +25,8 @@ pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<E
         return needs::tree(project, address, Direction::Uses, &args.tree, through, as_json, ui);
     }
     let (stack, schema) = (&project.stack, &project.schema);
-    let found = resolve(stack, schema, through, address)?;
+    let view = project.view().until(through);
+    let found = resolve(view, address)?;
     let record = read_record(stack, schema, &found)?;
     let table = &schema.tables[found.table];
     let value = |field: usize| record.as_ref()?.value(field).map(|value| value.text.clone());
@@ -34,10 +35,10 @@ pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<E
     let place = load(stack, found.places[0].file)?.place(found.places[0].span);
     let path = &stack.files()[found.places[0].file].path;
     let things: Vec<Thing> = things_of(schema, found.table, &found.key, path, value);
-    let uses = ui.progress("searching", || find_uses(stack, schema, through, &things))?;
+    let uses = ui.progress("searching", || find_uses(view, &things))?;
     let named = uses.iter().filter_map(|one| Some((one.table, one.label_value.as_deref()?)));
     let own = label_value.as_deref().map(|value| (found.table, value));
-    let labels = Labels::of_values(stack, schema, through, named.chain(own));
+    let labels = Labels::of_values(view, named.chain(own));
     let label = label_value.as_ref().and_then(|value| labels.name(table, value));
     let mut places = Places::new(stack);
     let mut lines = Vec::new();

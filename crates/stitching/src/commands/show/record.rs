@@ -7,8 +7,8 @@ use serde_json::{Map, Value, json};
 use std::collections::HashMap;
 use std::process::ExitCode;
 use stitching_core::links::{find_uses, resolve, things_of};
-use stitching_core::views::{FieldDetail, details};
 use stitching_core::views::{Companion, Usual, Version, companions, usual, versions};
+use stitching_core::views::{FieldDetail, details};
 use stitching_core::{Error, Project};
 
 /// A word that is neither a record nor a table may be a table misspelt.
@@ -26,9 +26,9 @@ fn or_table(project: &Project, what: &str, error: Error) -> Error {
 pub fn run(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<ExitCode, Error> {
     let (stack, schema) = (&project.stack, &project.schema);
     let through = project.through(args.through.through.as_deref())?;
-    let found =
-        resolve(stack, schema, through, &args.what).map_err(|error| or_table(project, &args.what, error))?;
-    let record = details(stack, schema, through, &found)?;
+    let view = project.view().until(through);
+    let found = resolve(view, &args.what).map_err(|error| or_table(project, &args.what, error))?;
+    let record = details(view, &found)?;
     let described = &schema.tables[found.table];
     let path = &stack.files()[found.places[0].file].path;
     let value = |field: usize| {
@@ -36,10 +36,10 @@ pub fn run(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<Exi
         record.fields.iter().find(|field| field.name == *name).map(|field| field.value.text.clone())
     };
     let things = things_of(schema, found.table, &found.key, path, value);
-    let uses = find_uses(stack, schema, through, &things)?;
+    let uses = find_uses(view, &things)?;
     let names = record.fields.iter().map(|field| field.name.clone()).collect();
-    let usual = usual(stack, schema, through, found.table, &names)?;
-    let companions = companions(stack, schema, through, &found)?;
+    let usual = usual(view, found.table, &names)?;
+    let companions = companions(view, &found)?;
     let versions = versions(stack, schema, &found)?;
     let only = found.field.map(|field| described.fields[field].name.as_str());
     let fields: Vec<_> =

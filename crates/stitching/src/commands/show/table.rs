@@ -17,8 +17,9 @@ const MOST_ROWS: usize = 200;
 pub fn run(project: &Project, id: TableId, args: &Show, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let (stack, schema) = (&project.stack, &project.schema);
     let through = project.through(args.through.through.as_deref())?;
-    let labels = Labels::read(stack, schema, through);
-    let others = Others::new(stack, schema, through, &labels);
+    let view = project.view().until(through);
+    let labels = Labels::read(view);
+    let others = Others::new(view, &labels);
     let rows = ui.progress("reading", || others.rows(id))?;
     let sheet = Sheet::of(&rows, &request(args), &others)?;
     let all = sheet.lines.len();
@@ -27,7 +28,7 @@ pub fn run(project: &Project, id: TableId, args: &Show, global: &Global, ui: &Ui
     let from = args.from.max(1).min(all + 1);
     let shown = sheet.lines.get(from - 1..to.max(from - 1)).unwrap_or(&[]);
     let mut view =
-        View { project, rows: &rows, sheet: &sheet, places: Places::new(stack), positions: args.positions };
+        Lines { project, rows: &rows, sheet: &sheet, places: Places::new(stack), positions: args.positions };
     match global.format {
         Format::Json => {
             let lines: Vec<Value> = shown.iter().map(|line| view.json(line)).collect::<Result<_, _>>()?;
@@ -144,7 +145,7 @@ impl Fit {
 }
 
 /// What is needed to write the lines of a sheet.
-struct View<'v> {
+struct Lines<'v> {
     project: &'v Project,
     rows: &'v Rows,
     sheet: &'v Sheet,
@@ -152,7 +153,7 @@ struct View<'v> {
     positions: bool,
 }
 
-impl View<'_> {
+impl Lines<'_> {
     /// Whether the records have names.
     fn named(&self) -> bool {
         self.rows.rows.iter().any(|row| row.label.is_some())
