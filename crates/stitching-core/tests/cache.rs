@@ -53,7 +53,7 @@ fn told(project: &Project, address: &str) -> String {
 /// The addresses of all records.
 fn addresses(project: &Project) -> Vec<String> {
     let (stack, schema) = (&project.stack, &project.schema);
-    let no_checks = stitching_core::tables::Finders::none(&schema);
+    let no_checks = stitching_core::tables::Finders::none(schema);
     let index = Index::build(View::top(stack, schema), &no_checks, &Default::default());
     let of_table = |table: usize| {
         index.keys(table).map(|(_, key)| Address::show(&schema.tables[table].name, key)).collect::<Vec<_>>()

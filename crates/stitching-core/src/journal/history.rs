@@ -28,6 +28,12 @@ pub struct Entry {
     pub values: usize,
     /// The files it touched.
     pub files: Vec<FileEntry>,
+    /// The folders of the mod that it made, the outermost first.
+    #[serde(default)]
+    pub folders_made: Vec<String>,
+    /// The folders of the mod that it removed if nothing was left in them, the outermost first.
+    #[serde(default)]
+    pub folders_removed: Vec<String>,
 }
 
 /// One file in a change of the history; paths are within the mod layer.
@@ -139,6 +145,8 @@ impl History {
             title: change.title().to_owned(),
             values: change.values(),
             files,
+            folders_made: Vec::new(),
+            folders_removed: Vec::new(),
         }
     }
 

@@ -33,13 +33,14 @@ pub use roots::Root;
 pub use undo::{ChangedSince, Turned};
 
 use crate::Error;
-use crate::changes::{Change, DiskChange, DiskContent};
+use crate::changes::{Change, DiskChange, DiskContent, FolderChange};
 use crate::layers::{ModRoot, Stack};
 use disk::Disk;
 use history::History;
 use lock::{PAUSE, Patience, Sharing, mod_lock, project_lock};
-use pending::Pending;
+use pending::{Folders, Pending};
 use roots::{Roots, Target};
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use transaction::{Content, Expected, Operation};
@@ -239,13 +240,49 @@ impl<'h> Journal<'h> {
         let mut files = Vec::new();
         for file in change.on_disk(stack)? {
             files.push(FileEntry::new(&file));
+            // What is removed can come back.
+            if let (Some(from), None, Some(before)) = (&file.from, &file.to, &file.before) {
+                let root = if file.is_own { Root::Own } else { Root::Mod };
+                operations.push(history::keep(Target::new(root, from), before));
+            }
             operations.extend(operations_of(file));
         }
-        let entry = history.next(change, files);
+        let folders = self.folders_of(change)?;
+        let mut entry = history.next(change, files);
         let number = entry.number;
+        // Folders that have to be made for the files go with them when the change is undone.
+        let mut made: BTreeSet<Target> = folders.made.iter().cloned().collect();
+        for operation in &operations {
+            made.extend(self.roots.missing_folders(operation.target())?);
+        }
+        let of_mod = |folders: &mut dyn Iterator<Item = &Target>| {
+            folders.filter(|folder| folder.root == Root::Mod).map(|folder| folder.path.clone()).collect()
+        };
+        entry.folders_made = of_mod(&mut made.iter());
+        entry.folders_removed = of_mod(&mut folders.removed.iter());
         operations.extend(history.add(entry)?);
-        transaction::run(self, change.title(), operations)?;
+        transaction::run(self, change.title(), operations, folders)?;
         Ok(number)
+    }
+
+    /// The folders that `change` makes or removes by themselves: those that are not there yet with those above them.
+    fn folders_of(&self, change: &Change) -> Result<Folders, Error> {
+        let (mut made, mut removed) = (BTreeSet::new(), BTreeSet::new());
+        for folder in change.folders() {
+            match folder {
+                FolderChange::Make(path) => {
+                    let target = Target::new(Root::Mod, path);
+                    made.extend(self.roots.missing_folders(&target)?);
+                    if !self.roots.is_there(&target)? {
+                        made.insert(target);
+                    }
+                }
+                FolderChange::Remove(path) => {
+                    removed.insert(Target::new(Root::Mod, path));
+                }
+            }
+        }
+        Ok(Folders { made: made.into_iter().collect(), removed: removed.into_iter().collect() })
     }
 
     /// Takes back the last change in force.
@@ -260,7 +297,7 @@ impl<'h> Journal<'h> {
             return Err(Error::refused("there is nothing to undo", "no change is in force"));
         };
         let in_force = entry.number - 1;
-        self.turn(&history, entry, in_force, changed, "undo", |file| {
+        self.turn(&history, entry, in_force, changed, "undo", true, |file| {
             (file.after_side(), file.before_side(), &file.undo)
         })
     }
@@ -279,7 +316,7 @@ impl<'h> Journal<'h> {
             ));
         };
         let in_force = entry.number;
-        self.turn(&history, entry, in_force, changed, "redo", |file| {
+        self.turn(&history, entry, in_force, changed, "redo", false, |file| {
             (file.before_side(), file.after_side(), &file.redo)
         })
     }

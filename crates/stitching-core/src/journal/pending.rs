@@ -56,6 +56,18 @@ pub(super) struct Pending {
     pub id: String,
     pub phase: Phase,
     pub items: Vec<Item>,
+    /// Folders that are made or removed by themselves.
+    #[serde(default)]
+    pub folders: Folders,
+}
+
+/// Folders that a change makes or removes by themselves; the outermost first.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Folders {
+    /// Those that were not there.
+    pub made: Vec<Target>,
+    /// Those that go, if nothing is left in them.
+    pub removed: Vec<Target>,
 }
 
 /// What `pending.json` was found to be.
@@ -74,13 +86,13 @@ struct Signed {
 }
 
 impl Pending {
-    pub fn new(title: &str, items: Vec<Item>) -> Result<Pending, Error> {
+    pub fn new(title: &str, items: Vec<Item>, folders: Folders) -> Result<Pending, Error> {
         let mut random = [0; 8];
         getrandom::fill(&mut random).map_err(|error| {
             Error::refused(format!("there are no random numbers: {error}"), "nothing was changed")
         })?;
         let id = format!("{:016x}", u64::from_le_bytes(random));
-        Ok(Pending { title: title.to_owned(), id, phase: Phase::Staging, items })
+        Ok(Pending { title: title.to_owned(), id, phase: Phase::Staging, items, folders })
     }
 
     /// The temporary name, beside the target, of the new bytes of the item with this number.

@@ -12,6 +12,13 @@ use std::io;
 
 /// Step 5. After a crash (`again`) it can be repeated: it finds out how far it had come.
 pub(super) fn put_in_place(journal: &Journal<'_>, pending: &Pending, again: bool) -> Result<(), Error> {
+    if again {
+        for folder in &pending.folders.made {
+            let slot = journal.roots.existing_slot(folder)?;
+            let io = |source| Error::io("write", slot.path(), source);
+            journal.disk.create_folder(&slot.folder, &slot.name).map_err(io)?;
+        }
+    }
     for (number, item, slot) in &pending.slots(journal)? {
         let io = |source| Error::io("write", slot.path(), source);
         let (staged, old) = (pending.staged(*number), pending.old(*number));
@@ -118,6 +125,14 @@ pub(super) fn clean(journal: &Journal<'_>, own: &DirHandle, pending: &Pending) -
         drop_old(journal, item, slot, &old, item.before.as_ref(), THEIRS)?;
         let io = |source| Error::io("delete", slot.path(), source);
         journal.disk.remove_file(&slot.folder, &pending.staged(*number)).map_err(io)?;
+    }
+    for folder in pending.folders.removed.iter().rev() {
+        let Some(slot) = journal.roots.slot(folder)? else { continue };
+        match journal.disk.remove_folder(&slot.folder, &slot.name) {
+            // Something lies in it, or it is gone already.
+            Err(error) if [io::ErrorKind::DirectoryNotEmpty, io::ErrorKind::NotFound].contains(&error.kind()) => {}
+            other => other.map_err(|source| Error::io("delete", slot.path(), source))?,
+        }
     }
     pending.end_cleaning(own, journal)
 }

@@ -124,7 +124,8 @@ pub(super) fn take_back(journal: &Journal<'_>, own: &DirHandle, pending: &Pendin
             journal.disk.remove_file(&slot.folder, &staged).map_err(io)?;
         }
     }
-    for folder in pending.items.iter().rev().flat_map(|item| item.made.iter().rev()) {
+    let made = pending.items.iter().rev().flat_map(|item| item.made.iter().rev());
+    for folder in made.chain(pending.folders.made.iter().rev()) {
         if let Some(slot) = journal.roots.slot(folder)?
             && slot.exists().unwrap_or(false)
         {

@@ -154,6 +154,14 @@ impl Roots {
         self.slot(target)?.ok_or_else(missing)
     }
 
+    /// Whether there is anything at a target.
+    pub fn is_there(&self, target: &Target) -> Result<bool, Error> {
+        match self.slot(target)? {
+            Some(slot) => slot.exists().map_err(|source| Error::io("open", slot.path(), source)),
+            None => Ok(false),
+        }
+    }
+
     /// The folders above a target that are not there yet, the outermost first.
     pub fn missing_folders(&self, target: &Target) -> Result<Vec<Target>, Error> {
         let mut missing = Vec::new();

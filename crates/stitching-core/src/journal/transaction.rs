@@ -20,7 +20,7 @@
 //! changes, the time of the last change are carried over to a new file: no owners, no extended attributes.
 
 use super::lock::{Sharing, mod_lock};
-use super::pending::{Item, Pending, Phase};
+use super::pending::{Folders, Item, Pending, Phase};
 use super::placing::{clean_or_tell, put_in_place, sync_folders};
 use super::recovery::take_back;
 use super::roots::{Slot, Target};
@@ -84,6 +84,11 @@ impl Operation {
         Operation { target, content, after, expected, like: None, is_moved: false }
     }
 
+    /// What is written or deleted.
+    pub fn target(&self) -> &Target {
+        &self.target
+    }
+
     /// The operation, whose file gets the permissions of `like`, and if it `is_moved` from there unchanged, its time.
     pub fn like(self, like: Target, is_moved: bool) -> Operation {
         Operation { like: Some(like), is_moved, ..self }
@@ -99,8 +104,13 @@ impl Operation {
     }
 }
 
-/// Does all of `operations`, or nothing. `title` is for messages.
-pub(super) fn run(journal: &Journal<'_>, title: &str, operations: Vec<Operation>) -> Result<(), Error> {
+/// Does all of `operations` and what is to become of `folders`, or nothing. `title` is for messages.
+pub(super) fn run(
+    journal: &Journal<'_>,
+    title: &str,
+    operations: Vec<Operation>,
+    folders: Folders,
+) -> Result<(), Error> {
     let own = journal.roots.make_own(&journal.disk)?;
     let operations = settle(journal, operations)?;
     refuse_two_on_one(&operations)?;
@@ -117,7 +127,7 @@ pub(super) fn run(journal: &Journal<'_>, title: &str, operations: Vec<Operation>
             made: journal.roots.missing_folders(&operation.target)?,
         });
     }
-    let mut pending = Pending::new(title, items)?;
+    let mut pending = Pending::new(title, items, folders)?;
     let staged = stage(journal, &own, &pending, &operations);
     // Held until all is cleaned up, also where something fails.
     let locked = staged.and_then(|()| lock_and_compare(journal, &operations));
@@ -229,7 +239,8 @@ fn stage(
     operations: &[Operation],
 ) -> Result<(), Error> {
     pending.write(own, journal)?;
-    let made: BTreeSet<&Target> = pending.items.iter().flat_map(|item| &item.made).collect();
+    let made: BTreeSet<&Target> =
+        pending.items.iter().flat_map(|item| &item.made).chain(&pending.folders.made).collect();
     // Sorted, so that each comes behind the one it lies in.
     for folder in made {
         let slot = journal.roots.existing_slot(folder)?;

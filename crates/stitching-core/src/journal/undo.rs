@@ -2,6 +2,7 @@
 //! what it was before, or the other way round.
 
 use super::Journal;
+use super::pending::Folders;
 use super::history::{self, Entry, FileEntry, History};
 use super::roots::{Root, Target};
 use super::transaction::{self, Content, Expected, Operation};
@@ -29,7 +30,8 @@ pub enum ChangedSince {
 }
 
 impl Journal<'_> {
-    /// Brings each file of `entry` from one side to the other, as `sides` tells them.
+    /// Brings each file of `entry` from one side to the other, as `sides` tells them. `back` tells whether it is taken
+    /// back, and not made again.
     pub(super) fn turn(
         &self,
         history: &History,
@@ -37,6 +39,7 @@ impl Journal<'_> {
         in_force: usize,
         changed: ChangedSince,
         verb: &str,
+        back: bool,
         sides: impl Fn(&FileEntry) -> (Side<'_>, Side<'_>, &Patch),
     ) -> Result<Turned, Error> {
         let (mut operations, mut left) = (Vec::new(), Vec::new());
@@ -52,7 +55,24 @@ impl Journal<'_> {
             return Err(Error::ChangedSince { title: entry.title, files: left });
         }
         operations.push(history.set_position(in_force));
-        transaction::run(self, &format!("{verb} {}", entry.title), operations)?;
+        let (made, removed) = match back {
+            true => (&entry.folders_removed, &entry.folders_made),
+            false => (&entry.folders_made, &entry.folders_removed),
+        };
+        let mut folders = Folders::default();
+        for path in made {
+            let target = Target::new(Root::Mod, &rel(path)?);
+            if !self.roots.is_there(&target)? {
+                folders.made.extend(self.roots.missing_folders(&target)?);
+                folders.made.push(target);
+            }
+        }
+        folders.made.sort();
+        folders.made.dedup();
+        for path in removed {
+            folders.removed.push(Target::new(Root::Mod, &rel(path)?));
+        }
+        transaction::run(self, &format!("{verb} {}", entry.title), operations, folders)?;
         Ok(Turned { entry, left })
     }
 

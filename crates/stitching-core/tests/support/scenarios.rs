@@ -7,8 +7,9 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
 use std::sync::Mutex;
-use stitching_core::changes::{Change, rename, switch_off, switch_on};
+use stitching_core::changes::{Builder, Change, rename, switch_off, switch_on};
 use stitching_core::journal::{Call, CallHook, ChangedSince, Journal, NO_HOOK, Recovered};
+use stitching_core::layers::RelPath;
 use stitching_core::{Error, Project};
 use tempfile::TempDir;
 
@@ -120,11 +121,13 @@ pub enum Act {
     Rename(&'static str, &'static str),
     Off(&'static str),
     On(&'static str),
+    /// A file is made in a new folder, one copied, one removed; an empty folder is made, another removed.
+    Files,
     Undo,
     Redo,
 }
 
-pub const SCENARIOS: [Scenario; 9] = [
+pub const SCENARIOS: [Scenario; 11] = [
     Scenario { name: "rename", bundle: BUNDLE, before: &[], act: Act::Rename("reaches:mill", "weir") },
     Scenario {
         name: "undo of a rename",
@@ -158,6 +161,8 @@ pub const SCENARIOS: [Scenario; 9] = [
         before: &[],
         act: Act::Rename("goods:coal", "slate"),
     },
+    Scenario { name: "files and folders", bundle: BUNDLE, before: &[], act: Act::Files },
+    Scenario { name: "undo of files and folders", bundle: BUNDLE, before: &[Act::Files], act: Act::Undo },
     Scenario {
         name: "undo of a move, and an archive",
         bundle: ARCHIVED,
@@ -184,6 +189,7 @@ impl Act {
             Act::Rename(address, new) => rename(&project, address, new),
             Act::Off(address) => switch_off(&project, address),
             Act::On(address) => switch_on(&project, address),
+            Act::Files => files_and_folders(&project),
             Act::Undo | Act::Redo => panic!("these are not built"),
         };
         (project, change.expect("a change"))
@@ -215,6 +221,19 @@ impl Act {
             }
         })
     }
+}
+
+/// A change of files and folders as wholes.
+fn files_and_folders(project: &Project) -> Result<Change, Error> {
+    let path = |path: &str| RelPath::parse(path).expect("a path");
+    let file = |own: &str| project.stack.find(project.stack.top(), &path(own)).expect("a file");
+    let mut builder = Builder::new(project, "make and remove files");
+    builder.create(&path("plans/new/dock.txt"), "a dock\n", None)?;
+    builder.copy_to(file("locks.txt"), &path("plans/locks.txt"))?;
+    builder.remove(file("layouts/mill.json"))?;
+    builder.remove_folder(path("layouts"));
+    builder.make_folder(path("empty/inside"));
+    builder.finish()
 }
 
 impl Scenario {
