@@ -9,6 +9,7 @@ pub mod changes;
 pub mod checks;
 mod code;
 pub mod error;
+pub mod expressions;
 pub mod fields;
 pub mod formats;
 pub mod journal;

@@ -4,9 +4,25 @@
 use std::path::{Path, PathBuf};
 
 /// The modules in their order; ARCHITECTURE.md draws them.
-const ORDER: [&str; 17] = [
-    "code", "text", "problem", "error", "layers", "formats", "schema", "tables", "reading", "project",
-    "links", "checks", "fields", "views", "changes", "journal", "learn",
+const ORDER: [&str; 18] = [
+    "code",
+    "text",
+    "problem",
+    "error",
+    "expressions",
+    "layers",
+    "formats",
+    "schema",
+    "tables",
+    "reading",
+    "project",
+    "links",
+    "checks",
+    "fields",
+    "views",
+    "changes",
+    "journal",
+    "learn",
 ];
 
 /// What `lib.rs` gives again under a shorter name, and the module it comes from.

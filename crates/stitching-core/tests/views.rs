@@ -98,6 +98,42 @@ fn conditions_hold_for(#[case] condition: &str, #[case] expected: &str, project:
     assert_eq!(keys.join(" "), expected);
 }
 
+/// A list is one also with one item or none, and nothing is no text: neither fails a whole command.
+#[rstest]
+#[case("size(tools) == 1", "a")]
+#[case("size(tools) == 0", "c d")]
+#[case("tools.exists(tool, tool == \"saw\")", "a b")]
+#[case("name.startsWith(parent.name)", "b")]
+#[case("name.endsWith(\"bet\") || name.contains(\"lph\")", "a b")]
+#[case("size(name) > 5", "b")]
+#[case("name.matches(\"^A\")", "a b")]
+#[case("!has(parent.name)", "a c d")]
+fn lists_and_nothing_in_conditions(#[case] condition: &str, #[case] expected: &str) {
+    let bundle = r#"=== schema.toml
+[table.piers]
+files = "piers.json"
+format = { kind = "json", records = "$[*]" }
+key = "id"
+fields.parent = { ref = "piers" }
+=== mod/piers.json
+[
+  {"id": "a", "name": "Alpha", "tools": ["saw"]},
+  {"id": "b", "name": "Alphabet", "parent": "a", "tools": ["saw", "net"]},
+  {"id": "c", "tools": []},
+  {"id": "d", "parent": "nobody"}
+]
+"#;
+    let (_folder, project) = support::project(bundle);
+    let request = Request {
+        columns: vec!["key".to_owned()],
+        condition: Some(condition.to_owned()),
+        ..Request::default()
+    };
+    let found = sheet(&project, "piers", &request).expect("a sheet");
+    let keys: Vec<String> = found.lines.iter().map(|line| line.cells[0].shown()).collect();
+    assert_eq!(keys.join(" "), expected);
+}
+
 #[rstest]
 #[case("Lenght > 1", "there is no column `Lenght`")]
 #[case("Length >", "it ends too early")]

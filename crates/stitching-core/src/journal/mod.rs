@@ -30,6 +30,7 @@ pub use history::{Entry, FileEntry, HistoryItem};
 pub use key::KeyFile;
 pub use lock::Lock;
 pub use roots::Root;
+use undo::Way;
 pub use undo::{ChangedSince, Turned};
 
 use crate::Error;
@@ -297,7 +298,7 @@ impl<'h> Journal<'h> {
             return Err(Error::refused("there is nothing to undo", "no change is in force"));
         };
         let in_force = entry.number - 1;
-        self.turn(&history, entry, in_force, changed, "undo", true, |file| {
+        self.turn(&history, entry, in_force, changed, Way::Undo, |file| {
             (file.after_side(), file.before_side(), &file.undo)
         })
     }
@@ -316,7 +317,7 @@ impl<'h> Journal<'h> {
             ));
         };
         let in_force = entry.number;
-        self.turn(&history, entry, in_force, changed, "redo", false, |file| {
+        self.turn(&history, entry, in_force, changed, Way::Redo, |file| {
             (file.before_side(), file.after_side(), &file.redo)
         })
     }

@@ -130,7 +130,8 @@ pub(super) fn clean(journal: &Journal<'_>, own: &DirHandle, pending: &Pending) -
         let Some(slot) = journal.roots.slot(folder)? else { continue };
         match journal.disk.remove_folder(&slot.folder, &slot.name) {
             // Something lies in it, or it is gone already.
-            Err(error) if [io::ErrorKind::DirectoryNotEmpty, io::ErrorKind::NotFound].contains(&error.kind()) => {}
+            Err(error)
+                if [io::ErrorKind::DirectoryNotEmpty, io::ErrorKind::NotFound].contains(&error.kind()) => {}
             other => other.map_err(|source| Error::io("delete", slot.path(), source))?,
         }
     }

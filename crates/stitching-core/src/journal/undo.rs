@@ -2,8 +2,8 @@
 //! what it was before, or the other way round.
 
 use super::Journal;
-use super::pending::Folders;
 use super::history::{self, Entry, FileEntry, History};
+use super::pending::Folders;
 use super::roots::{Root, Target};
 use super::transaction::{self, Content, Expected, Operation};
 use crate::Error;
@@ -29,17 +29,31 @@ pub enum ChangedSince {
     Leave,
 }
 
+/// Whether a change is taken back or made again.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Way {
+    Undo,
+    Redo,
+}
+
+impl Way {
+    fn verb(self) -> &'static str {
+        match self {
+            Way::Undo => "undo",
+            Way::Redo => "redo",
+        }
+    }
+}
+
 impl Journal<'_> {
-    /// Brings each file of `entry` from one side to the other, as `sides` tells them. `back` tells whether it is taken
-    /// back, and not made again.
+    /// Brings each file of `entry` from one side to the other, as `sides` tells them.
     pub(super) fn turn(
         &self,
         history: &History,
         entry: Entry,
         in_force: usize,
         changed: ChangedSince,
-        verb: &str,
-        back: bool,
+        way: Way,
         sides: impl Fn(&FileEntry) -> (Side<'_>, Side<'_>, &Patch),
     ) -> Result<Turned, Error> {
         let (mut operations, mut left) = (Vec::new(), Vec::new());
@@ -55,9 +69,9 @@ impl Journal<'_> {
             return Err(Error::ChangedSince { title: entry.title, files: left });
         }
         operations.push(history.set_position(in_force));
-        let (made, removed) = match back {
-            true => (&entry.folders_removed, &entry.folders_made),
-            false => (&entry.folders_made, &entry.folders_removed),
+        let (made, removed) = match way {
+            Way::Undo => (&entry.folders_removed, &entry.folders_made),
+            Way::Redo => (&entry.folders_made, &entry.folders_removed),
         };
         let mut folders = Folders::default();
         for path in made {
@@ -72,7 +86,7 @@ impl Journal<'_> {
         for path in removed {
             folders.removed.push(Target::new(Root::Mod, &rel(path)?));
         }
-        transaction::run(self, &format!("{verb} {}", entry.title), operations, folders)?;
+        transaction::run(self, &format!("{} {}", way.verb(), entry.title), operations, folders)?;
         Ok(Turned { entry, left })
     }
 

@@ -2,6 +2,7 @@
 
 use super::{Row, Rows};
 use crate::Error;
+use crate::expressions::Value;
 use crate::layers::RelPath;
 use crate::links::Labels;
 use crate::reading::View;
@@ -92,21 +93,6 @@ impl Kind {
     }
 }
 
-/// What a column, or a chain of references from it, holds in one row.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Held {
-    /// Nothing: no value, a none value, or a reference that leads nowhere.
-    Nothing,
-    /// A number.
-    Number(f64),
-    /// True or false.
-    Truth(bool),
-    /// A text.
-    Text(String),
-    /// Several values.
-    List(Vec<Held>),
-}
-
 /// A column, perhaps with the columns of other tables that its references lead to: `good.price`.
 #[derive(Debug, Clone)]
 pub struct ColumnPath {
@@ -114,6 +100,8 @@ pub struct ColumnPath {
     pub name: String,
     at: At,
     kind: Kind,
+    /// Whether it holds lists: of the format, or as one text with separators.
+    is_list: bool,
     onward: Vec<(Arc<Rows>, ColumnPath)>,
 }
 
@@ -154,7 +142,8 @@ impl ColumnPath {
             return Err(rows.no_column(name.split('.').next().unwrap_or(name)));
         };
         let kind = if let At::Cell(column) = at { Kind::of(rows, column) } else { Kind::Text };
-        let mut path = ColumnPath { name: name.to_owned(), at, kind, onward: Vec::new() };
+        let is_list = matches!(at, At::Cell(column) if rows.is_list(column));
+        let mut path = ColumnPath { name: name.to_owned(), at, kind, is_list, onward: Vec::new() };
         let Some(rest) = rest else { return Ok(path) };
         let tables = path.targets(rows);
         let first = &name[..name.len() - rest.len() - 1];
@@ -234,10 +223,10 @@ impl ColumnPath {
     }
 
     /// What it holds in `row`, one of `rows`.
-    pub fn held(&self, rows: &Rows, row: &Row) -> Held {
+    pub fn held(&self, rows: &Rows, row: &Row) -> Value {
         if !self.onward.is_empty() {
-            let At::Cell(column) = self.at else { return Held::Nothing };
-            let mut found: Vec<Held> = Vec::new();
+            let At::Cell(column) = self.at else { return Value::Nothing };
+            let mut found: Vec<Value> = Vec::new();
             each_reference(rows, row, column, &mut |table, key| {
                 for (target, onward) in self.onward.iter().filter(|(target, _)| target.id == table) {
                     found.extend(target.find(key).map(|row| onward.held(target, row)));
@@ -246,38 +235,38 @@ impl ColumnPath {
             let is_list = rows.table.fields[rows.fields[column]].list.is_some();
             return match (found.len(), is_list) {
                 (1, false) => found.remove(0),
-                (0, false) => Held::Nothing,
-                _ => Held::List(found),
+                (0, false) => Value::Nothing,
+                _ => Value::List(found),
             };
         }
         let column = match self.at {
-            At::Key => return Held::Text(row.shown_key()),
-            At::Name => return row.label.clone().map_or(Held::Nothing, Held::Text),
+            At::Key => return Value::Text(row.shown_key()),
+            At::Name => return row.label.clone().map_or(Value::Nothing, Value::Text),
             At::Cell(column) => column,
         };
         let field = &rows.table.fields[rows.fields[column]];
         let one = |text: &str| {
             let none = field.layout.rules().iter().any(|rule| rows.table.rules[*rule].is_none(text));
             match self.kind {
-                Kind::Text => Held::Text(text.to_owned()),
-                _ if none => Held::Nothing,
-                Kind::Number => number(text.trim()).map_or(Held::Nothing, Held::Number),
+                Kind::Text => Value::Text(text.to_owned()),
+                _ if none => Value::Nothing,
+                Kind::Number => number(text.trim()).map_or(Value::Nothing, Value::Number),
                 Kind::Truth => match text.to_ascii_lowercase().as_str() {
-                    "true" | "yes" | "1" => Held::Truth(true),
-                    "false" | "no" | "0" => Held::Truth(false),
-                    _ => Held::Nothing,
+                    "true" | "yes" | "1" => Value::Truth(true),
+                    "false" | "no" | "0" => Value::Truth(false),
+                    _ => Value::Nothing,
                 },
             }
         };
         match (&row.cells[column], field.list.as_deref()) {
-            (None, Some(_)) => Held::List(Vec::new()),
-            (None, None) => one(""),
+            (None, _) if self.is_list => Value::List(Vec::new()),
+            (None, _) => one(""),
             (Some(cell), Some(separator)) => {
                 let items = cell.values().flat_map(|value| value.split(separator)).map(str::trim);
-                Held::List(items.filter(|item| !item.is_empty()).map(one).collect())
+                Value::List(items.filter(|item| !item.is_empty()).map(one).collect())
             }
-            (Some(cell), None) if cell.more.is_empty() => one(&cell.text),
-            (Some(cell), None) => Held::List(cell.values().map(one).collect()),
+            (Some(cell), None) if cell.more.is_empty() && !self.is_list => one(&cell.text),
+            (Some(cell), None) => Value::List(cell.values().map(one).collect()),
         }
     }
 
@@ -288,41 +277,6 @@ impl ColumnPath {
             _ => self.held(rows, row).shown(),
         }
     }
-}
-
-impl Held {
-    /// As [`Held::shown`], for people: numbers to six digits.
-    pub fn brief(&self) -> String {
-        match self {
-            Held::Number(number) => shown_number(*number, 6),
-            Held::List(items) => items.iter().map(Held::brief).collect::<Vec<_>>().join(", "),
-            other => other.shown(),
-        }
-    }
-
-    /// As it is shown: nothing is empty, the values of a list stand with a comma and a blank between them.
-    pub fn shown(&self) -> String {
-        match self {
-            Held::Nothing => String::new(),
-            Held::Number(number) => shown_number(*number, 12),
-            Held::Truth(truth) => truth.to_string(),
-            Held::Text(text) => text.clone(),
-            Held::List(items) => items.iter().map(Held::shown).collect::<Vec<_>>().join(", "),
-        }
-    }
-}
-
-/// A number to `digits` significant digits, so without what is only noise in its last ones: to twelve,
-/// 0.30000000000000004 is 0.3. Whole numbers are given in full.
-pub fn shown_number(number: f64, digits: usize) -> String {
-    if number == 0.0 {
-        return "0".to_owned();
-    }
-    if number == number.trunc() && number.abs() < 9e15 {
-        return format!("{number:.0}");
-    }
-    let rounded: f64 = format!("{number:.*e}", digits.max(1) - 1).parse().unwrap_or(number);
-    rounded.to_string()
 }
 
 /// Gives each record that the value of `column` in `row` names: its table, and its key as kept in memory.

@@ -16,10 +16,10 @@ mod sheet;
 mod usual;
 
 pub use around::{Companion, Version, companions, versions};
-pub use columns::{ColumnPath, Held, Kind, Others, shown_number};
+pub use columns::{ColumnPath, Kind, Others};
 pub use details::{Details, FieldDetail, details, read_record};
 pub use difference::{Difference, FieldDifference, How, RecordDifference, TableDifference, difference};
-pub use formula::{Answer, Formula};
+pub use formula::Formula;
 pub use free::{Free, FreeKind, FreeRequest, free};
 pub use graph::{Described, Direction, Graph, Node, Tree};
 pub use group::{Group, Measure, group};

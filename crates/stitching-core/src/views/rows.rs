@@ -206,6 +206,16 @@ impl Rows {
         self.columns.iter().position(|column| column == name).ok_or_else(|| self.no_column(name))
     }
 
+    /// Whether a column holds lists: by its field, by its name, or since some record has several values in it.
+    pub fn is_list(&self, column: usize) -> bool {
+        self.table.fields[self.fields[column]].list.is_some()
+            || self.columns[column].ends_with("[*]")
+            || self
+                .rows
+                .iter()
+                .any(|row| row.cells[column].as_ref().is_some_and(|cell| !cell.more.is_empty()))
+    }
+
     /// What to say of a column that is not there.
     pub fn no_column(&self, name: &str) -> Error {
         const MOST: usize = 30;

@@ -1,7 +1,8 @@
 //! What is wanted of a table: which columns and rows, in what order, put together how.
 
-use super::{ColumnPath, Formula, Group, Held, Measure, Others, Row, Rows, group};
+use super::{ColumnPath, Formula, Group, Measure, Others, Row, Rows, group};
 use crate::Error;
+use crate::expressions::Value;
 use globset::GlobBuilder;
 use rayon::prelude::*;
 use std::cmp::Ordering;
@@ -48,7 +49,7 @@ pub struct Line {
     /// The row it shows, as a position in [`Rows::rows`], if it is not several.
     pub row: Option<usize>,
     /// What it holds in each column; values of the table itself are texts, as they are written.
-    pub cells: Vec<Held>,
+    pub cells: Vec<Value>,
 }
 
 /// A column of a sheet.
@@ -113,7 +114,7 @@ impl Sheet {
         }
         if let Some(sort) = &request.sort {
             let by = source_of(rows, sort, &computed, others)?;
-            let mut keyed: Vec<(Held, (usize, Answers))> =
+            let mut keyed: Vec<(Value, (usize, Answers))> =
                 lines.into_iter().map(|line| (by.value(rows, &rows.rows[line.0], &line.1), line)).collect();
             keyed.sort_by(|(a, _), (b, _)| order(a, b));
             lines = keyed.into_iter().map(|(_, line)| line).collect();
@@ -138,7 +139,7 @@ impl Sheet {
     }
 }
 
-type Answers = Vec<(String, Held)>;
+type Answers = Vec<(String, Value)>;
 
 impl Source {
     fn name(&self) -> &str {
@@ -149,20 +150,20 @@ impl Source {
     }
 
     /// What it holds, values of the table itself as they are written.
-    fn held(&self, rows: &Rows, row: &Row, answers: &Answers) -> Held {
+    fn held(&self, rows: &Rows, row: &Row, answers: &Answers) -> Value {
         match self {
-            Source::Path(path) if path.own_column().is_some() => Held::Text(path.shown(rows, row)),
+            Source::Path(path) if path.own_column().is_some() => Value::Text(path.shown(rows, row)),
             _ => self.value(rows, row, answers),
         }
     }
 
     /// What it holds, numbers as numbers.
-    fn value(&self, rows: &Rows, row: &Row, answers: &Answers) -> Held {
+    fn value(&self, rows: &Rows, row: &Row, answers: &Answers) -> Value {
         match self {
             Source::Path(path) => path.held(rows, row),
             Source::Computed(name) => {
                 let own = answers.iter().find(|(own, _)| own == name);
-                own.map_or(Held::Nothing, |(_, answer)| answer.clone())
+                own.map_or(Value::Nothing, |(_, answer)| answer.clone())
             }
         }
     }
@@ -252,7 +253,7 @@ fn grouped(
         let row = &rows.rows[*at];
         let values = by.iter().map(|source| source.held(rows, row, answers).shown()).collect();
         let numbers = measured.iter().map(|(_, source)| match source.value(rows, row, answers) {
-            Held::Number(number) => Some(number),
+            Value::Number(number) => Some(number),
             _ => None,
         });
         (values, numbers.collect())
@@ -277,10 +278,10 @@ fn grouped(
     let mut out: Vec<Line> = groups
         .into_iter()
         .map(|group| {
-            let mut cells: Vec<Held> = group.values.into_iter().map(Held::Text).collect();
-            cells.push(Held::Number(group.count as f64));
+            let mut cells: Vec<Value> = group.values.into_iter().map(Value::Text).collect();
+            cells.push(Value::Number(group.count as f64));
             for ((measure, _), numbers) in measured.iter().zip(&group.numbers) {
-                cells.push(measure.of(numbers).map_or(Held::Nothing, Held::Number));
+                cells.push(measure.of(numbers).map_or(Value::Nothing, Value::Number));
             }
             Line { row: None, cells }
         })
@@ -304,19 +305,20 @@ fn grouped(
 }
 
 /// Nothing, then numbers, then truths, then texts, then lists.
-fn order(a: &Held, b: &Held) -> Ordering {
-    let rank = |held: &Held| match held {
-        Held::Nothing => 0,
-        Held::Number(_) => 1,
-        Held::Truth(_) => 2,
-        Held::Text(_) => 3,
-        Held::List(_) => 4,
+fn order(a: &Value, b: &Value) -> Ordering {
+    let rank = |held: &Value| match held {
+        Value::Nothing => 0,
+        Value::Number(_) => 1,
+        Value::Truth(_) => 2,
+        Value::Text(_) => 3,
+        Value::List(_) => 4,
+        Value::Record(_) => 5,
     };
     match (a, b) {
-        (Held::Number(a), Held::Number(b)) => a.total_cmp(b),
-        (Held::Truth(a), Held::Truth(b)) => a.cmp(b),
-        (Held::Text(a), Held::Text(b)) => a.cmp(b),
-        (Held::List(a), Held::List(b)) => {
+        (Value::Number(a), Value::Number(b)) => a.total_cmp(b),
+        (Value::Truth(a), Value::Truth(b)) => a.cmp(b),
+        (Value::Text(a), Value::Text(b)) => a.cmp(b),
+        (Value::List(a), Value::List(b)) => {
             let pairs = a.iter().zip(b).map(|(a, b)| order(a, b));
             pairs.fold(Ordering::Equal, Ordering::then).then(a.len().cmp(&b.len()))
         }

@@ -5,10 +5,11 @@ use crate::render::{human, json, table};
 use crate::ui::{Ui, count, grouped};
 use serde_json::{Map, Value, json};
 use std::process::ExitCode;
+use stitching_core::expressions::Value as Computed;
 use stitching_core::links::Labels;
 use stitching_core::reading::Places;
 use stitching_core::schema::TableId;
-use stitching_core::views::{Held, Line, Measure, Others, Request, Row, Rows, Sheet};
+use stitching_core::views::{Line, Measure, Others, Request, Row, Rows, Sheet};
 use stitching_core::{Error, Project};
 
 /// For people a table with so many rows is cut, unless `--to` says how far.
@@ -136,7 +137,7 @@ impl Fit {
         }
     }
 
-    fn held(&self, held: &Held) -> String {
+    fn held(&self, held: &Computed) -> String {
         match self {
             Fit::Data => held.shown(),
             _ => self.text(&held.brief()),
@@ -232,14 +233,17 @@ impl Lines<'_> {
 }
 
 /// Values of the table itself are texts, what is computed is what it is.
-fn value(held: &Held) -> Value {
+fn value(held: &Computed) -> Value {
     match held {
-        Held::Nothing => Value::Null,
-        Held::Number(number) if *number == number.trunc() && number.abs() < 9e15 => json!(*number as i64),
-        Held::Number(number) => json!(number),
-        Held::Truth(truth) => json!(truth),
-        Held::Text(text) => json!(text),
-        Held::List(items) => items.iter().map(value).collect(),
+        Computed::Nothing => Value::Null,
+        Computed::Number(number) if *number == number.trunc() && number.abs() < 9e15 => json!(*number as i64),
+        Computed::Number(number) => json!(number),
+        Computed::Truth(truth) => json!(truth),
+        Computed::Record(fields) => {
+            Value::Object(fields.iter().map(|(name, held)| (name.clone(), value(held))).collect())
+        }
+        Computed::Text(text) => json!(text),
+        Computed::List(items) => items.iter().map(value).collect(),
     }
 }
 
