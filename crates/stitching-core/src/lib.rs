@@ -20,6 +20,7 @@ pub mod problem;
 pub mod project;
 pub mod reading;
 pub mod schema;
+pub mod settings;
 pub mod tables;
 pub mod text;
 pub mod views;

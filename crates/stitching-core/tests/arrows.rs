@@ -4,12 +4,13 @@
 use std::path::{Path, PathBuf};
 
 /// The modules in their order; ARCHITECTURE.md draws them.
-const ORDER: [&str; 18] = [
+const ORDER: [&str; 19] = [
     "code",
     "text",
     "problem",
     "error",
     "expressions",
+    "settings",
     "layers",
     "formats",
     "schema",

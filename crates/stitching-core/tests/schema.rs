@@ -206,3 +206,58 @@ fn what_is_no_data_is_not_listed() {
     let paths: Vec<&str> = project.stack.files().iter().map(|file| file.path.as_str()).collect();
     assert_eq!(paths, [".hidden", "a/b.txt"]);
 }
+
+/// Each setting of a format that is described is read: given as something that it cannot be, it is named.
+#[rstest]
+fn each_setting_of_a_format_is_read() {
+    for kind in stitching_core::formats::KINDS {
+        for setting in kind.settings.iter().filter(|setting| setting.name != "kind") {
+            // What a format cannot do without is there; a date is never right.
+            let needed = [("line", "line = \"{a}\""), ("records", "records = \"/a\"")];
+            let needs = |name: &str| match kind.name {
+                "lines" => name == "line",
+                "xml" => name == "records",
+                "blocks" => name == "records" && !["entries", "items"].contains(&setting.name),
+                _ => false,
+            };
+            let more = needed.iter().filter(|(name, _)| needs(name) && *name != setting.name);
+            let more: String = more.map(|(_, text)| format!(", {text}")).collect();
+            let text = format!(
+                "[table.t]\nfiles = \"t/*.txt\"\nkey = \"a\"\nformat = {{ kind = \"{}\", {} = 2026-11-28{more} }}\n",
+                kind.name, setting.name
+            );
+            let (_, problems) = schema::read(&[("s.toml".to_owned(), text)], &[]);
+            let named = problems
+                .iter()
+                .any(|problem| problem.message.contains(&format!("`{}` must be", setting.name)));
+            assert!(
+                named,
+                "`{}` of {} is not read: {:?}",
+                setting.name,
+                kind.name,
+                support::lines(&problems)
+            );
+        }
+    }
+}
+
+/// Each setting of tables, fields and rules stands in some fixture or test, so that something fails if it is lost.
+#[rstest]
+fn each_setting_is_used_by_a_test() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests");
+    let (mut all, mut open) = (String::new(), vec![root]);
+    while let Some(folder) = open.pop() {
+        for entry in fs::read_dir(folder).expect("a folder").flatten() {
+            match entry.path() {
+                path if path.is_dir() => open.push(path),
+                path => all.push_str(&String::from_utf8_lossy(&fs::read(path).expect("a file"))),
+            }
+        }
+    }
+    for (heading, settings) in schema::schema_sections() {
+        for setting in settings {
+            let written = [" = ", "="].iter().any(|sign| all.contains(&format!("{}{sign}", setting.name)));
+            assert!(written, "no test has `{}` of {heading}", setting.name);
+        }
+    }
+}

@@ -2,6 +2,7 @@
 
 use super::{Check, Run};
 use crate::Code;
+use crate::formats::Sharing;
 use crate::links::Index;
 use crate::problem::{Place, Problem, Related, Severity};
 use crate::schema::{MOST_TABLES_OF_A_FILE, Table, TableId};
@@ -79,11 +80,12 @@ fn contests<'t>(tables: &'t [Table], forms: &[String], claims: &[TableId]) -> Ve
     let mut by_form: HashMap<&str, usize> = HashMap::new();
     for (at, id) in claims.iter().enumerate() {
         let later = &tables[*id];
-        if later.is_of_files() || later.format_name == "lines" {
+        if later.format.sharing() == Sharing::Freely {
             continue;
         }
-        let of_other =
-            by_name.iter().filter(|(name, _)| *name != later.format_name || later.format_name == "delimited");
+        let of_other = by_name
+            .iter()
+            .filter(|(name, _)| *name != later.format_name || later.format.sharing() == Sharing::Never);
         let same = by_form.get(forms[*id].as_str()).copied();
         if let Some(first) = of_other.map(|(_, at)| *at).chain(same).min() {
             out.push((&tables[claims[first]], later));

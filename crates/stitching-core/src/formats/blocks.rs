@@ -10,9 +10,11 @@
 
 mod editing;
 mod path;
+mod settings;
 mod tree;
 
 pub use path::BlockPath;
+pub(super) use settings::KIND;
 
 use super::editing::Editor;
 use super::{

@@ -1,14 +1,17 @@
 //! Delimited text: a row a line, cells between delimiters.
 
 mod editing;
+mod settings;
 
 use super::editing::Editor;
 use super::{
     BlockState, Cell, Column, ColumnCell, Fault, Form, Format, Ignore, OffStyle, RawRecord, RecordSink,
+    Sharing,
 };
 use crate::Code;
 use crate::text::{Span, Text, nearest_of};
 use memchr::{memchr, memchr2};
+pub(super) use settings::KIND;
 
 /// The settings of a delimited file.
 #[derive(Debug, Clone)]
@@ -193,6 +196,10 @@ impl Format for Delimited {
             }
         }
         true
+    }
+
+    fn sharing(&self) -> Sharing {
+        Sharing::Never
     }
 
     fn editor<'t>(&'t self, text: &Text<'t>) -> Option<Editor<'t>> {

@@ -5,6 +5,7 @@
 //! that goes over several lines has a cell for each, and so has a key that is written several times.
 
 mod editing;
+mod settings;
 
 use super::editing::Editor;
 use super::{
@@ -13,6 +14,7 @@ use super::{
 use crate::Code;
 use crate::text::{Span, Template, Text};
 use memchr::memchr;
+pub(super) use settings::KIND;
 use std::collections::HashMap;
 
 /// The settings of an INI file.

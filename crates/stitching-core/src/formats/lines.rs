@@ -5,11 +5,13 @@
 //! fault, unless the table only draws on some lines of the file.
 
 mod editing;
+mod settings;
 
 use super::editing::Editor;
-use super::{Adds, Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
+use super::{Adds, Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRecord, RecordSink, Sharing};
 use crate::Code;
 use crate::text::{Span, Template, Text};
+pub(super) use settings::KIND;
 
 /// The settings of a file of like lines.
 #[derive(Debug, Clone)]
@@ -110,6 +112,10 @@ impl Format for Lines {
 
     fn editor<'t>(&'t self, text: &Text<'t>) -> Option<Editor<'t>> {
         Some(editing::editor(self, text))
+    }
+
+    fn sharing(&self) -> Sharing {
+        Sharing::Freely
     }
 
     fn adds(&self) -> Option<Adds> {

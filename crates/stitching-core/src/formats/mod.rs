@@ -19,6 +19,7 @@ mod lines;
 mod off;
 mod outline;
 mod po;
+mod registry;
 mod whole_file;
 mod xml;
 
@@ -31,6 +32,8 @@ pub use lines::Lines;
 pub use off::{OFF_MARK, OffPiece, OffStyle, may_have_off};
 pub use outline::{ITEM, Outline, OutlineNode};
 pub use po::Po;
+pub(crate) use registry::read_format;
+pub use registry::{FormatKind, KINDS};
 pub use whole_file::WholeFile;
 pub use xml::{Xml, XmlPath};
 
@@ -84,6 +87,17 @@ pub enum Adds {
     Records,
     /// Single values.
     Values,
+}
+
+/// Whether several tables may draw on one file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Sharing {
+    /// No: each record is of one table.
+    Never,
+    /// As far as their records stand at different places of it.
+    ByPlace,
+    /// Yes.
+    Freely,
 }
 
 /// A cell and the position of its column in the list of columns that was asked for.
@@ -224,6 +238,16 @@ pub trait Format: std::fmt::Debug + Send + Sync {
     /// formed: its separator, its line end.
     fn with_separator(&self, text: &str, span: Span) -> Span {
         whole_line(text, span)
+    }
+
+    /// Whether several tables may draw on one file.
+    fn sharing(&self) -> Sharing {
+        Sharing::ByPlace
+    }
+
+    /// Whether the content of the files matters.
+    fn reads_content(&self) -> bool {
+        true
     }
 
     /// What edits `text`, if the format has anything to edit.

@@ -7,16 +7,34 @@
 mod editing;
 
 use super::editing::Editor;
+use super::registry::{FormatKind, KIND_SETTING};
 use super::{Cell, Column, ColumnCell, Decoded, Fault, Form, Format, OffStyle, RawRecord, RecordSink};
 use crate::Code;
 use crate::text::{Span, Text};
 use std::borrow::Cow;
+use std::sync::Arc;
 
 /// A PO file; there is nothing to set.
 #[derive(Debug, Clone, Copy)]
 pub struct Po;
 
 const KEYWORDS: [&str; 5] = ["msgctxt", "msgid", "msgid_plural", "msgstr", "msgstr[0]"];
+
+impl Po {
+    /// What a schema calls the format.
+    pub const NAME: &'static str = "po";
+}
+
+/// The format as a schema names it.
+pub(super) static KIND: FormatKind = FormatKind {
+    name: Po::NAME,
+    about: "Translations as gettext has them.",
+    settings: &[KIND_SETTING],
+    read: |reader, table, _| {
+        reader.check_keys(table, &[KIND_SETTING], |_| false);
+        Some(Arc::new(Po))
+    },
+};
 
 impl Format for Po {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {

@@ -7,7 +7,7 @@ use super::recognise::{
     sample,
 };
 use super::shapes::{Place, RecordShape, shapes_of};
-use crate::formats::Outline;
+use crate::formats::{Blocks, Delimited, Ini, Json, Outline, Po, Xml};
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::project::PROJECT_FILE;
 use crate::reading::View;
@@ -186,7 +186,7 @@ fn copies_among(
     let path = |file: FileId| &stack.files()[file].path;
     let is_apart = |file: FileId| language_pattern(path(file).as_str()).is_none();
     for (.., seen) in seen.iter_mut().filter(|(_, files, seen)| seen.len() == files.len()) {
-        let by_name = |seen: &Seen| seen.what.as_ref().is_some_and(|what| what.kind == "ini");
+        let by_name = |seen: &Seen| seen.what.as_ref().is_some_and(|what| what.kind == Ini::NAME);
         let own = seen.iter_mut().filter(|seen| is_apart(seen.file));
         let own = own.filter_map(|seen| Some((seen.file, by_name(seen), seen.sketch.take()?)));
         compared.extend(own.map(|(file, by_name, sketch)| Compared {
@@ -238,7 +238,7 @@ fn are_alike(a: &Recognised, b: &Recognised) -> bool {
     if a.kind != b.kind || essential(a) != essential(b) {
         return false;
     }
-    if a.kind == "ini"
+    if a.kind == Ini::NAME
         && a.shapes[0].key == b.shapes[0].key
         && a.shapes[0].key.as_deref() == Some("{section}")
     {
@@ -246,10 +246,10 @@ fn are_alike(a: &Recognised, b: &Recognised) -> bool {
         let shared = a.iter().filter(|name| b.contains(name)).count();
         return shared * 2 >= a.len().min(b.len());
     }
-    if a.kind == "blocks" && a.shapes.is_empty() {
+    if a.kind == Blocks::NAME && a.shapes.is_empty() {
         return b.shapes.len() < 2;
     }
-    if a.kind == "blocks" && b.shapes.is_empty() {
+    if a.kind == Blocks::NAME && b.shapes.is_empty() {
         return a.shapes.len() < 2;
     }
     let shared = a.shapes.iter().filter(|shape| {
@@ -317,7 +317,7 @@ fn of_cluster(
         .into_iter()
         .map(|mut shape| {
             let mut settings = settings.clone();
-            if shape.whole_file && kind == "ini" && !several {
+            if shape.whole_file && kind == Ini::NAME && !several {
                 // A single file of keys: each is a record.
                 settings.retain(|(name, _)| *name != "records");
                 shape = RecordShape {
@@ -329,7 +329,7 @@ fn of_cluster(
             // A section is a part of what its file is about.
             let only = only && !shape.inner;
             let own_name = match kind {
-                "ini" => own_name.map(|name| format!("{file_name}_{name}")),
+                Ini::NAME => own_name.map(|name| format!("{file_name}_{name}")),
                 _ => own_name,
             };
             Candidate {
@@ -356,11 +356,11 @@ fn shapes_together(
 ) -> Vec<RecordShape> {
     let whats = || cluster.iter().filter_map(|seen| seen.what.as_ref());
     let first_path = match kind {
-        "json" => Some("$"),
-        "xml" => Some("/*"),
-        "blocks" => Some("."),
-        "ini" if whats().any(|what| what.shapes.iter().any(|shape| shape.whole_file)) => None,
-        "ini" => {
+        Json::NAME => Some("$"),
+        Xml::NAME => Some("/*"),
+        Blocks::NAME => Some("."),
+        Ini::NAME if whats().any(|what| what.shapes.iter().any(|shape| shape.whole_file)) => None,
+        Ini::NAME => {
             let mut samples: Vec<String> = Vec::new();
             for seen in cluster {
                 let _ = with_text(stack, seen.file, |text| samples.push(sample(text.as_str()).to_owned()));
@@ -374,7 +374,7 @@ fn shapes_together(
         "[table.t]\nfiles = \"*\"\nformat = {}\nkey = \"{{path}}\"\n",
         format_source(kind, first_path.map(|path| ("records", path.to_owned())).as_ref(), settings)
     );
-    let nested = matches!(kind, "json" | "xml" | "blocks");
+    let nested = matches!(kind, Json::NAME | Xml::NAME | Blocks::NAME);
     let (read, problems) = crate::schema::read(&[("learned".to_owned(), source)], &[]);
     if let Some(table) = read.tables.first().filter(|_| nested && problems.is_empty()) {
         let mut outline = Outline::default();
@@ -445,7 +445,7 @@ fn with_languages(stack: &Stack, parts: Vec<Candidate>, languages: &mut BTreeSet
         }
     }
     // A code alone says little, unless the files are there for translations.
-    by_pattern.retain(|_, (own, codes)| codes.len() >= 2 || own.kind == "po");
+    by_pattern.retain(|_, (own, codes)| codes.len() >= 2 || own.kind == Po::NAME);
     let kept: HashSet<FileId> = by_pattern.values().flat_map(|(own, _)| own.files.iter().copied()).collect();
     for (mut own, codes) in by_pattern.into_values() {
         languages.extend(codes);
@@ -541,7 +541,7 @@ fn without_numbers(name: &str) -> String {
 /// Whether records of the format called `kind` with these fields may be of one table: all fields are the same, or,
 /// where a record may lack one, nearly all.
 fn fields_agree(a: &[String], b: &[String], kind: &str) -> bool {
-    if matches!(kind, "delimited" | "lines") {
+    if matches!(kind, Delimited::NAME | "lines") {
         return a == b;
     }
     let names: HashSet<&String> = a.iter().collect();

@@ -2,7 +2,7 @@
 
 use super::Studied;
 use super::recognise::SAMPLE_BYTES;
-use crate::formats::{Column, ColumnCell, Fault, RawRecord, RecordSink};
+use crate::formats::{Blocks, Column, ColumnCell, Fault, Json, RawRecord, RecordSink, Xml};
 use crate::layers::{FileId, Stack};
 use crate::reading::with_start;
 use crate::schema::Table;
@@ -19,7 +19,7 @@ pub(super) fn fields_of_inner_tables(stack: &Stack, studied: &[Studied]) -> Vec<
     let mut out: Vec<BTreeSet<usize>> = vec![BTreeSet::new(); studied.len()];
     let mut sharing: BTreeMap<FileId, Vec<usize>> = BTreeMap::new();
     for (at, own) in studied.iter().enumerate() {
-        if matches!(own.table.format_name, "json" | "xml" | "blocks") {
+        if matches!(own.table.format_name, Json::NAME | Xml::NAME | Blocks::NAME) {
             own.files.first().into_iter().for_each(|file| sharing.entry(*file).or_default().push(at));
         }
     }

@@ -6,7 +6,7 @@ use super::names::{agreement, names_identifier};
 use super::profile::{Counts, Profile};
 use super::references::{self, Source};
 use super::targets::{Leads, Target, Targets};
-use crate::formats::{Column, ColumnCell, Fault, Form, RawRecord, RecordSink, decode};
+use crate::formats::{Column, ColumnCell, Fault, Form, Po, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, RelPath, Stack};
 use crate::reading::with_text;
 use crate::schema::Table;
@@ -275,8 +275,10 @@ pub(super) fn votes(stack: &Stack, studied: &[Studied], counts: &[Counts]) -> Ve
     let level = |(table, field): (usize, usize)| counts[table].columns.get(field).map_or(0, |own| own.level);
     let mut votes: Vec<Vec<u32>> = counts.iter().map(|own| vec![0; own.columns.len() + 1]).collect();
     for (table, own) in studied.iter().enumerate() {
-        let by_language =
-            own.candidate.as_ref().is_some_and(|own| own.kind == "po" || own.patterns[0].contains("{lang}"));
+        let by_language = own
+            .candidate
+            .as_ref()
+            .is_some_and(|own| own.kind == Po::NAME || own.patterns[0].contains("{lang}"));
         for (field, profile) in counts[table].columns.iter().enumerate() {
             if by_language || profile.distinct.len() < 3 || profile.is_numeric() || !profile.is_identifiers()
             {

@@ -36,7 +36,7 @@ pub use proposal::{Band, Exception, Proposal, Topic, confirmed_too, with_needs};
 pub use start::{Start, start};
 pub use write::written;
 
-use crate::formats::Outline;
+use crate::formats::{Blocks, Json, Outline, Xml};
 use crate::layers::{FileId, LayerId, Stack};
 use crate::reading::View;
 use crate::reading::with_start;
@@ -364,7 +364,7 @@ fn undescribed(stack: &Stack, schema: &Schema, candidate: Candidate) -> Option<S
 /// The columns that the files of a table have: `known` first, then those that the format tells of.
 fn columns_of(stack: &Stack, table: &Table, files: &[FileId], known: &[String]) -> Vec<String> {
     let mut out: Vec<String> = known.to_vec();
-    let nested = !known.is_empty() && matches!(table.format_name, "json" | "xml" | "blocks");
+    let nested = !known.is_empty() && matches!(table.format_name, Json::NAME | Xml::NAME | Blocks::NAME);
     if nested {
         return out;
     }
@@ -384,7 +384,9 @@ fn columns_of(stack: &Stack, table: &Table, files: &[FileId], known: &[String]) 
 /// The columns of a described table of nested records, those inside structures too: those of the like records in its files
 /// that have most of the fields which it describes.
 fn nested_columns(stack: &Stack, table: &Table, files: &[FileId]) -> Vec<String> {
-    let Some(kind) = ["json", "xml", "blocks"].into_iter().find(|kind| *kind == table.format_name) else {
+    let Some(kind) =
+        [Json::NAME, Xml::NAME, Blocks::NAME].into_iter().find(|kind| *kind == table.format_name)
+    else {
         return Vec::new();
     };
     let mut outline = Outline::default();

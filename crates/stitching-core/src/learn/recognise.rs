@@ -4,7 +4,9 @@ use super::rows::{separated, spaced, tabs};
 use super::shapes::{Place, RecordShape, shapes_of};
 use super::write::quoted;
 use crate::Code;
-use crate::formats::{BlockPath, Blocks, Format, Json, JsonPath, Outline, RecordSink, Taken, Xml, XmlPath};
+use crate::formats::{
+    self, BlockPath, Blocks, Format, Ini, Json, JsonPath, Outline, Po, RecordSink, Taken, Xml, XmlPath,
+};
 use crate::formats::{Fault, RawRecord};
 use crate::reading::start_of;
 use crate::text::{Template, Text};
@@ -99,8 +101,13 @@ fn xml(text: &Text<'_>) -> Option<Recognised> {
     let format = Xml { records: XmlPath::records("/*").ok()? };
     let mut outline = Outline::default();
     format.outline(text, &mut outline);
-    let shapes = shapes_of(&outline, "xml");
-    (!shapes.is_empty()).then(|| Recognised { kind: "xml", settings: Settings::new(), shapes, doubt: None })
+    let shapes = shapes_of(&outline, Xml::NAME);
+    (!shapes.is_empty()).then(|| Recognised {
+        kind: Xml::NAME,
+        settings: Settings::new(),
+        shapes,
+        doubt: None,
+    })
 }
 
 fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
@@ -137,7 +144,7 @@ fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
     if format.trailing_commas {
         settings.push(("trailing_commas", "true".to_owned()));
     }
-    Some(Recognised { kind: "json", settings, shapes: shapes_of(&outline, "json"), doubt: None })
+    Some(Recognised { kind: Json::NAME, settings, shapes: shapes_of(&outline, Json::NAME), doubt: None })
 }
 
 /// The lines of a sample that are not blank.
@@ -192,7 +199,7 @@ fn po(lines: &Lines<'_>) -> Option<Recognised> {
     let with = |word: &str| lines.lines.iter().filter(|line| line.starts_with(word)).count();
     let (ids, texts) = (with("msgid "), with("msgstr"));
     (ids > 0 && texts > 0 && (ids + texts) * 3 > lines.lines.len()).then(|| Recognised {
-        kind: "po",
+        kind: Po::NAME,
         settings: Settings::new(),
         shapes: vec![RecordShape::plain(Some("msgid"))],
         doubt: None,
@@ -253,12 +260,12 @@ fn ini(lines: &Lines<'_>) -> Option<Recognised> {
         shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
         shape.columns.sort();
         shape.whole_file = true;
-        return Some(Recognised { kind: "ini", settings, shapes: vec![shape], doubt: None });
+        return Some(Recognised { kind: Ini::NAME, settings, shapes: vec![shape], doubt: None });
     }
     let mut shape = RecordShape::plain(Some("{section}"));
     shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
     shape.columns.sort();
-    Some(Recognised { kind: "ini", settings, shapes: vec![shape], doubt: None })
+    Some(Recognised { kind: Ini::NAME, settings, shapes: vec![shape], doubt: None })
 }
 
 /// The shapes of several INI files that have the same sections: each section is a part of what the file is about. The
@@ -406,9 +413,9 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
     if let Some(include) = include {
         settings.push(("include", quoted(&include)));
     }
-    let shapes = shapes_of(&outline, "blocks");
+    let shapes = shapes_of(&outline, Blocks::NAME);
     let nests = outline.nodes.iter().any(|node| !node.children.is_empty() && !node.name.is_empty());
-    nests.then_some(Recognised { kind: "blocks", settings, shapes, doubt: None })
+    nests.then_some(Recognised { kind: Blocks::NAME, settings, shapes, doubt: None })
 }
 
 /// A line that is a word with a value: `length 20`, `crew = "tow"`.
@@ -480,7 +487,7 @@ fn several_lines(lines: &Lines<'_>) -> Option<Recognised> {
     settings.extend(lines.comment_setting(&[]));
     let mut shape = RecordShape::plain(Some(record[0].word));
     shape.columns = record.iter().map(|line| line.word.to_owned()).collect();
-    Some(Recognised { kind: "lines", settings, shapes: vec![shape], doubt: None })
+    Some(Recognised { kind: formats::Lines::NAME, settings, shapes: vec![shape], doubt: None })
 }
 
 /// Lines of one shape below lines of another that hold for those after them: a folder, and the files in it.
@@ -554,7 +561,12 @@ fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
             }
             let mut shape = RecordShape::plain(Some(&key));
             shape.columns = template.parts().to_vec();
-            return Some(Recognised { kind: "lines", settings, shapes: vec![shape], doubt: None });
+            return Some(Recognised {
+                kind: formats::Lines::NAME,
+                settings,
+                shapes: vec![shape],
+                doubt: None,
+            });
         }
     }
     // A list of names, one a line.
@@ -566,7 +578,7 @@ fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
         shape.columns = vec!["value".to_owned()];
         let mut settings: Settings = vec![("line", "'{value}'".to_owned())];
         settings.extend(lines.comment_setting(&[]));
-        Recognised { kind: "lines", settings, shapes: vec![shape], doubt: None }
+        Recognised { kind: formats::Lines::NAME, settings, shapes: vec![shape], doubt: None }
     })
 }
 

@@ -3,6 +3,7 @@
 use super::recognise::{Lines, Recognised, Settings};
 use super::shapes::RecordShape;
 use super::write::quoted;
+use crate::formats::Delimited;
 use crate::text::number;
 use std::collections::HashSet;
 
@@ -111,7 +112,7 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
     };
     let mut shape = RecordShape::plain(None);
     shape.columns = columns;
-    Some(Recognised { kind: "delimited", settings, shapes: vec![shape], doubt })
+    Some(Recognised { kind: Delimited::NAME, settings, shapes: vec![shape], doubt })
 }
 
 /// The letters for the column at position `at`, as spreadsheets have them: `A` to `Z`, `AA` and so on.

@@ -1,6 +1,6 @@
 //! Which things of a nested file are like records: what comes again and again with the same names inside.
 
-use crate::formats::{ITEM, Outline, OutlineNode};
+use crate::formats::{Blocks, ITEM, Json, Outline, OutlineNode, Xml};
 use std::collections::HashMap;
 
 /// The name and value of the setting that leads to records.
@@ -81,7 +81,7 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
                 continue;
             }
             let repeated = own.most > 1 || own.name == ITEM;
-            if syntax.kind != "json" && contains_itself(outline, *child) {
+            if syntax.kind != Json::NAME && contains_itself(outline, *child) {
                 // Such things may stand at any depth.
                 let mut columns = columns_of(outline, &[*child], &syntax);
                 let inside = format!("{}/", own.name);
@@ -113,7 +113,7 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
         // A file with values of its own is a record itself; in XML its root element is.
         let own_values = node.children.iter().filter(|child| is_value(outline, **child)).count();
         let is_root = match kind {
-            "xml" => steps.len() == 1,
+            Xml::NAME => steps.len() == 1,
             _ => steps.is_empty(),
         };
         if is_root && own_values > 0 {
@@ -228,10 +228,10 @@ fn is_map(outline: &Outline, at: usize, kind: &str) -> bool {
         let numbers = leaves.iter().filter(|leaf| leaf.numbers > 0).count();
         let one_kind = numbers == 0 || numbers == leaves.len();
         let own = leaves.iter().filter(|leaf| leaf.met == 1).count();
-        return kind == "json" && leaves.len() >= MANY_VALUES && one_kind && own * 10 >= leaves.len() * 7;
+        return kind == Json::NAME && leaves.len() >= MANY_VALUES && one_kind && own * 10 >= leaves.len() * 7;
     }
     // A block with nothing but blocks in it holds records; elsewhere it takes more to tell.
-    let bare = kind == "blocks" && leaves.is_empty() && at != 0;
+    let bare = kind == Blocks::NAME && leaves.is_empty() && at != 0;
     let fewest = if bare { 1 } else { FEWEST_OF_A_MAP };
     if structures.len() < fewest || leaves.len() * 2 > structures.len() {
         return false;
@@ -270,7 +270,7 @@ fn columns_of(outline: &Outline, nodes: &[usize], syntax: &Syntax) -> Vec<String
                 out.push(column);
             }
         }
-        let ends_here = !steps.is_empty() && syntax.kind != "xml" && values().count() == same.len();
+        let ends_here = !steps.is_empty() && syntax.kind != Xml::NAME && values().count() == same.len();
         if steps.len() >= DEEPEST_COLUMN || ends_here {
             continue;
         }
@@ -328,8 +328,8 @@ impl Syntax {
     /// The column for the name under which a record is filed.
     fn name_of_place(&self) -> &'static str {
         match self.kind {
-            "json" => "{member}",
-            "xml" => "name()",
+            Json::NAME => "{member}",
+            Xml::NAME => "name()",
             _ => "{name}",
         }
     }
@@ -337,8 +337,8 @@ impl Syntax {
     /// The column for a record that is a plain value itself.
     fn own_value(&self) -> &'static str {
         match self.kind {
-            "json" => "$",
-            "xml" => ".",
+            Json::NAME => "$",
+            Xml::NAME => ".",
             _ => "{value}",
         }
     }
@@ -346,8 +346,8 @@ impl Syntax {
     /// The setting that leads to records at `steps`.
     fn records(&self, steps: &[String], values: bool) -> Place {
         match self.kind {
-            "json" => ("records", json_path("$", steps)),
-            "xml" => ("records", format!("/{}", steps.join("/"))),
+            Json::NAME => ("records", json_path("$", steps)),
+            Xml::NAME => ("records", format!("/{}", steps.join("/"))),
             _ if steps.is_empty() => ("records", ".".to_owned()),
             _ if values => ("entries", steps.join("/")),
             _ => ("records", steps.join("/")),
@@ -357,7 +357,7 @@ impl Syntax {
     /// The setting that leads to things called `name` at any depth.
     fn anywhere(&self, name: &str) -> Place {
         match self.kind {
-            "xml" => ("records", format!("//{name}")),
+            Xml::NAME => ("records", format!("//{name}")),
             _ => ("records", format!("**/{name}")),
         }
     }
@@ -365,11 +365,11 @@ impl Syntax {
     /// What the columns of a whole file begin with if they lead to the records at `path`.
     fn below(&self, path: &str) -> String {
         match self.kind {
-            "json" => match path.trim_start_matches('$').trim_start_matches('.').strip_suffix(".*") {
+            Json::NAME => match path.trim_start_matches('$').trim_start_matches('.').strip_suffix(".*") {
                 Some(map) => format!("{map}."),
                 None => path.trim_start_matches('$').trim_start_matches('.').to_owned(),
             },
-            "xml" => {
+            Xml::NAME => {
                 // Without the root element.
                 let inside = path.trim_start_matches('/').split_once('/').map_or("", |(_, inside)| inside);
                 if inside.is_empty() { String::new() } else { format!("{inside}/") }
@@ -382,7 +382,7 @@ impl Syntax {
     fn varying(&self, steps: &[String]) -> [String; 2] {
         let any: Vec<String> = steps.iter().cloned().chain(["*".to_owned()]).collect();
         match self.kind {
-            "json" => {
+            Json::NAME => {
                 let path = json_path("", &any);
                 let path = path.trim_start_matches('.');
                 [format!("{path}.{}", self.name_of_place()), path.to_owned()]
@@ -394,7 +394,7 @@ impl Syntax {
     /// The column for the values `same` at `steps` below the record.
     fn column(&self, outline: &Outline, same: &[usize], steps: &[String]) -> String {
         match self.kind {
-            "json" => {
+            Json::NAME => {
                 let mut inside = same.iter().flat_map(|at| &outline.nodes[*at].children);
                 let items = inside.any(|child| outline.nodes[*child].name == ITEM);
                 let path = json_path("", steps);
@@ -404,7 +404,7 @@ impl Syntax {
                 };
                 format!("{path}{}", if items { ITEM } else { "" })
             }
-            "blocks" if steps.is_empty() => "{items}".to_owned(),
+            Blocks::NAME if steps.is_empty() => "{items}".to_owned(),
             _ if steps.is_empty() => self.own_value().to_owned(),
             _ => steps.join("/"),
         }

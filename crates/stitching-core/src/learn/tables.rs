@@ -7,6 +7,7 @@ use super::names;
 use super::profile::Counts;
 use super::proposal::{Band, Proposal, Topic};
 use super::write::quoted;
+use crate::formats::Po;
 use crate::schema::Table;
 
 /// What the schema is to say of a table that seems to hold texts.
@@ -16,7 +17,7 @@ pub(super) fn texts_setting(
     key: &KeyChoice,
     counts: &Counts,
 ) -> Option<String> {
-    if candidate.kind == "po" {
+    if candidate.kind == Po::NAME {
         return Some("\"msgstr\"".to_owned());
     }
     let languages: Vec<&str> = table

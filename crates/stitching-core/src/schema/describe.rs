@@ -1,7 +1,8 @@
 //! JSON Schemas (2020-12) of the project file and the schema, so that editors complete them.
 
-use super::KeyDoc;
 use super::keys;
+use crate::formats::KINDS;
+use crate::settings::Setting;
 use serde_json::{Map, Value, json};
 
 /// The JSON Schema of `stitching.toml` (first) and of a schema file (second).
@@ -18,9 +19,7 @@ pub fn json_schema() -> (Value, Value) {
     rule["title"] = json!("rule of a value or a part");
     let mut table = object(keys::TABLE);
     table["properties"]["fields"] = json!({ "type": "object", "additionalProperties": field });
-    let formats =
-        [keys::DELIMITED, keys::INI, keys::XML, keys::JSON, keys::BLOCKS, keys::LINES, keys::FORMAT_KIND]
-            .map(object);
+    let formats: Vec<Value> = KINDS.iter().map(|kind| object(kind.settings)).collect();
     table["properties"]["format"] = json!({ "anyOf": [{ "type": "string" }, { "anyOf": formats }] });
     let mut schema = object(keys::SCHEMA_TOP);
     schema["properties"]["table"] = json!({ "type": "object", "additionalProperties": table });
@@ -33,7 +32,7 @@ pub fn json_schema() -> (Value, Value) {
     (project, schema)
 }
 
-fn object(docs: &[KeyDoc]) -> Value {
+fn object(docs: &[Setting]) -> Value {
     let mut properties = Map::new();
     for doc in docs {
         let kinds: Vec<&str> = doc.kind.split('|').collect();

@@ -3,16 +3,14 @@
 
 mod describe;
 mod field;
-mod format;
 pub(crate) mod keys;
 mod pattern;
 mod read;
 mod table;
-pub(crate) mod toml_reader;
 
 pub use describe::json_schema;
 pub use field::{Field, Layout, Rule, Switch, Target, ValueType};
-pub use keys::{KeyDoc, PROJECT_SECTIONS, SCHEMA_SECTIONS};
+pub use keys::{PROJECT_SECTIONS, schema_sections};
 pub use pattern::Pattern;
 pub use read::read;
 pub(crate) use table::KEY_SEPARATOR;

@@ -4,13 +4,13 @@
 //! tables is bound at the end.
 
 use super::field::{Field, Layout, Rule, Switch, Target, ValueType};
-use super::format::{self, template};
 use super::pattern::why_not_regex;
 use super::table::{FilePattern, KeyPart, Table, Texts};
-use super::toml_reader::{TomlReader, Value, plain};
 use super::{Pattern, Schema, TableId, keys};
 use crate::Code;
 use crate::Problem;
+use crate::formats::read_format;
+use crate::settings::{TomlReader, Value, plain, template};
 use crate::text::{Encoding, Template, nearest_of};
 use globset::GlobBuilder;
 use regex::Regex;
@@ -153,7 +153,7 @@ impl<'t> TableBuilder<'_, 't> {
             }
         }
         let files = self.files(body)?;
-        let (format_name, format) = format::read(self.reader, body.get("format")?)?;
+        let (format_name, format) = read_format(self.reader, body.get("format")?)?;
         let mut table = Table {
             name: shown.to_owned(),
             about: self.reader.text(body, "about").map(Spanned::into_inner),

@@ -173,6 +173,6 @@ impl Table {
 
     /// Whether the records are whole files.
     pub fn is_of_files(&self) -> bool {
-        self.format_name == "file"
+        !self.format.reads_content()
     }
 }

@@ -7,10 +7,12 @@
 
 mod editing;
 mod path;
+mod settings;
 mod string;
 mod tree;
 
 pub use path::{JsonPath, JsonPathError};
+pub(super) use settings::KIND;
 pub(super) use string::decode_string;
 
 use super::editing::Editor;

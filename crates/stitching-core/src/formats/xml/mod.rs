@@ -7,9 +7,11 @@
 
 mod editing;
 mod path;
+mod settings;
 mod tree;
 
 pub use path::XmlPath;
+pub(super) use settings::KIND;
 
 use super::editing::Editor;
 use super::{

@@ -1,6 +1,6 @@
 //! Reading TOML with a place for every mistake.
 
-use super::KeyDoc;
+use super::Setting;
 use crate::Code;
 use crate::problem::{Place, Problem, Severity};
 use crate::text::{LineTable, Span, nearest_of};
@@ -54,7 +54,7 @@ impl<'t> TomlReader<'t> {
     }
 
     /// Notes each key of `table` that is not among `known`, unless `also` takes it.
-    pub fn check_keys(&mut self, table: &DeTable<'_>, known: &[KeyDoc], also: impl Fn(&str) -> bool) {
+    pub fn check_keys(&mut self, table: &DeTable<'_>, known: &[Setting], also: impl Fn(&str) -> bool) {
         for key in table.keys() {
             let name: &str = key.get_ref();
             if known.iter().any(|doc| doc.name == name) || also(name) {

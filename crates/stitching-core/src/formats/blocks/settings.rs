@@ -1,0 +1,88 @@
+//! The settings of the format.
+
+use super::{BlockPath, Blocks, Taken};
+use crate::formats::registry::{FormatKind, KIND_SETTING};
+use crate::settings::{Setting, TomlReader, Value, marks, setting, sign};
+use std::sync::Arc;
+use toml::de::DeTable;
+
+impl Blocks {
+    /// What a schema calls the format.
+    pub const NAME: &'static str = "blocks";
+}
+
+/// The format as a schema names it.
+pub(in crate::formats) static KIND: FormatKind = FormatKind {
+    name: Blocks::NAME,
+    about: "Nested scripts with braces.",
+    settings: SETTINGS,
+    read: |reader, table, value| Some(Arc::new(from_settings(reader, table, value)?)),
+};
+
+const SETTINGS: &[Setting] = &[
+    KIND_SETTING,
+    setting(
+        "records",
+        "string",
+        "The path to the blocks that are records, such as \"convoys/*\"; \".\" for the file as a whole.",
+    ),
+    setting("entries", "string", "Instead: the path to the entries that are records, such as \"limits/*\"."),
+    setting("items", "string", "Instead: the path to the blocks whose bare words are records."),
+    setting(
+        "assign",
+        "string",
+        "The sign between key and value (by default `=`); empty if a line is a key and its values.",
+    ),
+    setting("comment", "string|array", "What begins a note; by default `#`."),
+    setting("separators", "string", "Signs between entries that count as blanks; by default `,` and `;`."),
+    setting("escapes", "boolean", "A backslash escapes within quotes."),
+    setting("include", "string", "The word that begins a line which pulls in another file."),
+];
+
+fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &Value<'t>) -> Option<Blocks> {
+    reader.check_keys(table, SETTINGS, |_| false);
+    let kinds = [("records", Taken::Blocks), ("entries", Taken::Entries), ("items", Taken::Items)];
+    let given: Vec<(&str, Taken)> = kinds.into_iter().filter(|(name, _)| table.contains_key(*name)).collect();
+    let [(name, taken)] = given[..] else {
+        let message = "the format must have one of `records`, `entries` and `items`";
+        let help =
+            "say where the records are: records = \"convoys/*\" for blocks, entries = \"limits/*\" for keys";
+        reader.problem(value.span(), message, help);
+        return None;
+    };
+    let source = reader.text(table, name)?;
+    // A fragment without a head of its own is a record as a whole.
+    let (taken, path) = match (taken, source.get_ref().as_str()) {
+        (Taken::Blocks, ".") => (Taken::File, ""),
+        (taken, path) => (taken, path),
+    };
+    let records = match BlockPath::parse(path, false) {
+        Ok(records) if matches!(taken, Taken::Blocks | Taken::Entries) && records.source().is_empty() => {
+            reader.problem(source.span(), format!("`{name}` is empty"), "`*` stands for any name");
+            return None;
+        }
+        Ok(records) => records,
+        Err(message) => {
+            reader.problem(
+                source.span(),
+                message,
+                "a path looks like `convoys/*`; `**` stands for any depth",
+            );
+            return None;
+        }
+    };
+    let separators = reader.text(table, "separators").map(|text| text.into_inner());
+    Some(Blocks {
+        records,
+        taken,
+        assign: sign(reader, table, "assign").unwrap_or(Some('=')),
+        comments: marks(reader, table, &["#"]),
+        separators: separators
+            .unwrap_or_else(|| ",;".to_owned())
+            .chars()
+            .filter(|next| !"{}\"\n".contains(*next))
+            .collect(),
+        escapes: reader.flag(table, "escapes").unwrap_or(false),
+        include: reader.text(table, "include").map(|text| text.into_inner()).filter(|word| !word.is_empty()),
+    })
+}

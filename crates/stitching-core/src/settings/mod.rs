@@ -1,0 +1,23 @@
+//! Settings: what they are called and mean, and reading them from TOML with a place for every mistake.
+
+mod toml_reader;
+mod values;
+
+pub(crate) use toml_reader::{TomlReader, Value, plain};
+pub(crate) use values::{marks, sign, template, word};
+
+/// One setting.
+#[derive(Debug, Clone, Copy)]
+pub struct Setting {
+    /// Its name.
+    pub name: &'static str,
+    /// What its value is, as JSON Schema types separated by `|`.
+    pub kind: &'static str,
+    /// What it says.
+    pub about: &'static str,
+}
+
+/// A setting with its name, its kinds and what it says.
+pub(crate) const fn setting(name: &'static str, kind: &'static str, about: &'static str) -> Setting {
+    Setting { name, kind, about }
+}

@@ -1,0 +1,66 @@
+//! Settings of the sorts that several formats have.
+
+use super::{TomlReader, plain};
+use crate::text::Template;
+use toml::de::DeTable;
+
+/// The marks that begin a note.
+pub(crate) fn marks<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, default: &[&str]) -> Vec<String> {
+    let given = reader.texts(table, "comment").map(plain);
+    let marks = given.unwrap_or_else(|| default.iter().map(|mark| (*mark).to_owned()).collect());
+    marks.into_iter().filter(|mark| !mark.is_empty()).collect()
+}
+
+/// A setting that is one of a few words.
+pub(crate) fn word<'t, T: Copy>(
+    reader: &mut TomlReader<'t>,
+    table: &DeTable<'t>,
+    name: &str,
+    words: &[(&str, T)],
+) -> Option<T> {
+    let given = reader.text(table, name)?;
+    let found = words.iter().find(|(word, _)| word == given.get_ref()).map(|(_, meant)| *meant);
+    if found.is_none() {
+        let known: Vec<String> = words.iter().map(|(word, _)| format!("\"{word}\"")).collect();
+        reader.problem(
+            given.span(),
+            format!("`{name}` cannot be \"{}\"", given.get_ref()),
+            format!("it is one of {}", known.join(", ")),
+        );
+    }
+    found
+}
+
+/// A setting that is one character of ASCII.
+pub(crate) fn sign<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, name: &str) -> Option<Option<char>> {
+    let given = reader.text(table, name)?;
+    let mut chars = given.get_ref().chars();
+    match (chars.next(), chars.next()) {
+        (None, _) => Some(None),
+        (Some(one), None) if one.is_ascii_punctuation() && !"{}\"#".contains(one) => Some(Some(one)),
+        _ => {
+            reader.problem(given.span(), format!("`{name}` must be one sign, such as \"=\" or \":\""), "");
+            None
+        }
+    }
+}
+
+/// Parses a template; a mistake in it becomes a problem.
+pub(crate) fn template(
+    reader: &mut TomlReader<'_>,
+    span: std::ops::Range<usize>,
+    source: &str,
+) -> Option<Template> {
+    match Template::parse(source) {
+        Ok(template) => Some(template),
+        Err(error) => {
+            let message = format!(
+                "in the template `{source}`, character {}: {}",
+                source[..error.at].chars().count() + 1,
+                error.message
+            );
+            reader.problem(span, message, "");
+            None
+        }
+    }
+}
