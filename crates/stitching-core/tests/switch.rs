@@ -280,3 +280,42 @@ fn the_demo_comes_back() {
 fn stitching_schema(demo: &Path) -> stitching_core::schema::Schema {
     Project::open(demo).expect("the demo").schema
 }
+
+/// What stands in a tag or a head goes only with its record; nothing around it goes instead.
+#[rstest]
+#[case(
+    r#"{ kind = "xml", records = "/quay/stall/offer" }"#,
+    "@good",
+    "@price",
+    "<quay><stall><offer good='coal' price='3'/></stall></quay>\n"
+)]
+#[case(
+    r#"{ kind = "blocks", records = "offers/*" }"#,
+    "{name}",
+    "{label}",
+    "offers = {\n  coal big {\n    price = 3\n  }\n}\n"
+)]
+#[case(r#"{ kind = "delimited" }"#, "good", "price", "good\tprice\ncoal\t3\n")]
+fn a_value_that_cannot_be_without_its_record(
+    #[case] format: &str,
+    #[case] key: &str,
+    #[case] field: &str,
+    #[case] text: &str,
+) {
+    let bundle = format!(
+        "=== schema.toml\n[table.goods]\nfiles = \"goods\"\nformat = {format}\nkey = \"{key}\"\n[table.goods.fields]\n\"{field}\" = {{}}\n=== mod/goods\n{text}"
+    );
+    let folder = support::write(&bundle);
+    let error = switch_off(&support::open(&folder), &format!("goods:coal.{field}")).expect_err("refused");
+    assert!(error.to_string().contains("cannot be switched off without its record"), "{error}");
+}
+
+/// A structure within a record is switched off alone.
+#[rstest]
+fn a_structure_is_switched_off_alone() {
+    let bundle = "=== schema.toml\n[table.goods]\nfiles = \"goods\"\nformat = { kind = \"xml\", records = \"/quay/offer\" }\nkey = \"@good\"\n[table.goods.fields]\nat = {}\n=== mod/goods\n<quay>\n  <offer good='coal'><at><x>1</x></at></offer>\n</quay>\n";
+    let folder = support::write(bundle);
+    let change = switch_off(&support::open(&folder), "goods:coal.at").expect("a change");
+    let after = String::from_utf8(change.files()[0].after().to_vec()).expect("text");
+    assert!(after.contains("<offer good='coal'><!--~off: <at><x>1</x></at> --></offer>"), "{after}");
+}

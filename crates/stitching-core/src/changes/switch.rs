@@ -276,11 +276,12 @@ fn entries(
         .cells
         .into_iter()
         .filter(|(column, _, text)| *column == field && value.is_none_or(|value| value == text));
+    let editor = table.format.editor(text);
     let (mut spans, mut known) = (Vec::new(), HashSet::new());
     let mut any = false;
     for (_, cell, _) in own {
         any = true;
-        let entry = table.format.entry(text, cell).ok_or_else(|| {
+        let entry = editor.as_ref().and_then(|editor| editor.entry_around(cell)).ok_or_else(|| {
             let reason = format!("`{}` cannot be switched off without its record", table.fields[field].name);
             Error::refused(reason, "switch the whole record off; nothing was changed")
         })?;

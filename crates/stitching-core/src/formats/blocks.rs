@@ -202,12 +202,6 @@ impl Format for Blocks {
         self.comments.first().cloned().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, false))
     }
 
-    fn entry(&self, text: &Text<'_>, cell: Span) -> Option<Span> {
-        let (tree, _) = Parser::parse_well(self, text);
-        let inside = |node: &&tree::Node| node.span.start <= cell.start && cell.end <= node.span.end;
-        tree.nodes.iter().rfind(inside).map(|node| node.span)
-    }
-
     fn escape_byte(&self) -> Option<u8> {
         self.escapes.then_some(b'\\')
     }

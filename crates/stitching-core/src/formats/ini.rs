@@ -214,10 +214,6 @@ impl Format for Ini {
         self.comments.first().cloned().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, false))
     }
 
-    fn entry(&self, text: &Text<'_>, cell: Span) -> Option<Span> {
-        editing::entry_around(self, text, cell)
-    }
-
     fn escape_byte(&self) -> Option<u8> {
         None
     }

@@ -222,12 +222,6 @@ pub trait Format: std::fmt::Debug + Send + Sync {
         OffStyle::None
     }
 
-    /// The whole entry in which the value at `cell` stands: its key, element or member with it. `None` if
-    /// it cannot be there without its record.
-    fn entry(&self, _text: &Text<'_>, _cell: Span) -> Option<Span> {
-        None
-    }
-
     /// What must be made a note together with a record or an entry at `span`: its separator too, where one
     /// too many would be wrong.
     fn wrapped_span(&self, _text: &str, span: Span) -> Span {

@@ -390,6 +390,12 @@ impl Dialect for BlockDialect<'_> {
         }
     }
 
+    fn is_entry_of(&self, entries: &Entries<'_>, node: usize, cell: Span) -> bool {
+        let own = entries.node(node);
+        // What stands in the head of a block cannot be without it.
+        own.span == cell || !own.inside.holds() || cell.start as usize >= entries.inside_start(Some(node))
+    }
+
     fn off_style(&self) -> OffStyle {
         self.format.off_style()
     }

@@ -193,6 +193,13 @@ impl<'t> Entries<'t> {
         decode(&raw, &Cell { span: Span::new(0, raw.len()), form: cell.form }).text.into_owned()
     }
 
+    /// The innermost entry around a place.
+    pub fn innermost(&self, place: Span) -> Option<usize> {
+        let last = self.nodes.partition_point(|node| node.span.start <= place.start).checked_sub(1);
+        std::iter::successors(last, |node| self.nodes[*node].parent)
+            .find(|node| self.nodes[*node].span.end >= place.end)
+    }
+
     /// Whether a place is all of the text.
     pub fn is_whole(&self, place: Span) -> bool {
         place.start as usize <= self.body && place.end as usize == self.text.len()

@@ -100,6 +100,12 @@ pub(super) trait Dialect {
         at: usize,
     ) -> Result<(), Refusal>;
 
+    /// Whether `node`, the innermost entry around the value at `cell`, is there for that value alone, so that it can go
+    /// without its record.
+    fn is_entry_of(&self, _entries: &Entries<'_>, _node: usize, _cell: Span) -> bool {
+        false
+    }
+
     /// How an entry is made a note.
     fn off_style(&self) -> OffStyle;
 
@@ -221,6 +227,13 @@ impl<'t> Editor<'t> {
         let piece = all.into_iter().find(|piece| piece.span == span);
         self.entries.edit_all(piece.ok_or("nothing is commented out there")?.edits);
         Ok(())
+    }
+
+    /// The whole entry in which the value at `cell` stands: its key, element or member with it. `None` if it cannot be
+    /// there without its record.
+    pub fn entry_around(&self, cell: Span) -> Option<Span> {
+        let node = self.entries.innermost(cell)?;
+        self.dialect.is_entry_of(&self.entries, node, cell).then(|| self.entries.node(node).span)
     }
 
     /// Puts `item` into the list that `column` of `record` is, so that it is the one with the number `at`, from 0 on.

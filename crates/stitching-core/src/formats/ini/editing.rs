@@ -44,12 +44,6 @@ fn places(format: &Ini, text: &Text<'_>, by_key: bool) -> Vec<(Span, Span)> {
     places.0
 }
 
-/// The entry, a key with its value, in which the value at `cell` stands.
-pub(super) fn entry_around(format: &Ini, text: &Text<'_>, cell: Span) -> Option<Span> {
-    let keys = places(format, text, true).into_iter().map(|(span, _)| span);
-    keys.into_iter().find(|key| key.start <= cell.start && cell.end <= key.end)
-}
-
 /// The editor of a text of sections.
 pub(super) fn editor<'t>(format: &'t Ini, text: &Text<'t>) -> Editor<'t> {
     let content = text.as_str();
@@ -324,6 +318,10 @@ impl Dialect for IniDialect<'_> {
         let key = keys.get(at).ok_or_else(|| format!("`{column}` has no item {}", at + 1))?;
         entries.remove(*key);
         Ok(())
+    }
+
+    fn is_entry_of(&self, _entries: &Entries<'_>, node: usize, _cell: Span) -> bool {
+        !self.is_section[node]
     }
 
     fn off_style(&self) -> OffStyle {

@@ -292,6 +292,10 @@ impl Dialect for JsonDialect<'_> {
         Ok(())
     }
 
+    fn is_entry_of(&self, entries: &Entries<'_>, node: usize, cell: Span) -> bool {
+        entries.node(node).value == cell
+    }
+
     fn off_style(&self) -> OffStyle {
         self.format.off_style()
     }

@@ -119,12 +119,6 @@ impl Format for Json {
         if self.comments { OffStyle::Wrap("/*", "*/") } else { OffStyle::None }
     }
 
-    fn entry(&self, text: &Text<'_>, cell: Span) -> Option<Span> {
-        let tree = Tree::parse(text, self, &mut |_| ());
-        let node = tree.nodes.iter().find(|node| node.span == cell)?;
-        Some(editing::entry_of(text.as_str(), node))
-    }
-
     fn wrapped_span(&self, text: &str, span: Span) -> Span {
         let span = self.with_separator(text, span);
         let shown = span.of(text);

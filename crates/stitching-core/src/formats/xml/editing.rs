@@ -351,6 +351,12 @@ impl Dialect for XmlDialect<'_> {
         Ok(())
     }
 
+    fn is_entry_of(&self, _entries: &Entries<'_>, node: usize, cell: Span) -> bool {
+        let own = &self.tree.elements[node];
+        // An attribute and a name cannot be without their tag.
+        own.span == cell || (own.content.start <= cell.start && cell.end <= own.content.end)
+    }
+
     fn off_style(&self) -> OffStyle {
         self.format.off_style()
     }

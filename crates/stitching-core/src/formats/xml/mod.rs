@@ -17,7 +17,7 @@ use super::editing::Editor;
 use super::{
     Cell, Column, ColumnCell, Fault, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
 };
-use crate::text::{Span, Text};
+use crate::text::Text;
 use path::{Place, Simple};
 use tree::Tree;
 
@@ -165,14 +165,6 @@ impl Format for Xml {
 
     fn off_style(&self) -> OffStyle {
         OffStyle::Wrap("<!--", "-->")
-    }
-
-    fn entry(&self, text: &Text<'_>, cell: Span) -> Option<Span> {
-        let tree = Tree::parse_well(text, &mut |_| ());
-        let inside = |span: Span| span.start <= cell.start && cell.end <= span.end;
-        // The innermost element that has the value as its text; an attribute cannot be without its tag.
-        let around = tree.elements.iter().rfind(|element| inside(element.content));
-        around.map(|element| element.span)
     }
 
     fn escape_byte(&self) -> Option<u8> {
