@@ -2,8 +2,10 @@
 //! not read or write.
 
 use crate::args::{Format, Global};
-use crate::render::{human, json};
+use crate::render::human;
+use crate::render::json::ProblemShape;
 use crate::ui::{BOLD, CYAN, RED, Ui, styled};
+use serde::Serialize;
 use std::process::ExitCode;
 use stitching_core::{Error, ErrorKind};
 
@@ -11,6 +13,20 @@ use stitching_core::{Error, ErrorKind};
 pub const PROBLEMS: u8 = 1;
 /// Something could not be read or written, standard output among it.
 pub const CANNOT_WRITE: u8 = 3;
+
+/// What a command gives that failed.
+#[derive(Debug, Serialize)]
+struct Failure<'e> {
+    error: ErrorShape<'e>,
+}
+
+#[derive(Debug, Serialize)]
+struct ErrorShape<'e> {
+    kind: &'static str,
+    message: String,
+    help: Option<String>,
+    problems: Vec<ProblemShape<'e>>,
+}
 
 /// Tells the user what went wrong and what to do; gives the exit status.
 pub fn report(error: &Error, global: &Global, ui: &Ui) -> ExitCode {
@@ -20,18 +36,14 @@ pub fn report(error: &Error, global: &Global, ui: &Ui) -> ExitCode {
         _ => &[],
     };
     if global.format == Format::Json {
-        ui.json(&serde_json::json!({
-            "error": {
-                "kind": match error.kind() {
-                    ErrorKind::Refused => "refused",
-                    ErrorKind::Usage => "usage",
-                    ErrorKind::Io => "io",
-                },
-                "message": error.to_string(),
-                "help": error.help(),
-                "problems": problems.iter().map(json::problem).collect::<Vec<_>>(),
-            }
-        }));
+        let kind = match error.kind() {
+            ErrorKind::Refused => "refused",
+            ErrorKind::Usage => "usage",
+            ErrorKind::Io => "io",
+        };
+        let problems = problems.iter().map(Into::into).collect();
+        let error = ErrorShape { kind, message: error.to_string(), help: error.help(), problems };
+        ui.json(&Failure { error });
     }
     for problem in problems {
         ui.err(human::problem(problem, &[], &human::Paths::default(), ui).trim_end());

@@ -140,7 +140,7 @@ impl Ui {
     }
 
     /// Prints a value as one JSON document.
-    pub fn json(&self, value: &serde_json::Value) {
+    pub fn json(&self, value: &(impl serde::Serialize + ?Sized)) {
         let text = serde_json::to_string_pretty(value).unwrap_or_default();
         self.out(&format!("{text}\n"));
     }

@@ -144,15 +144,22 @@ impl VariableResolver for Values<'_> {
         let at = self.expression.names.iter().position(|own| own == name)?;
         let value = self.known[at].get_or_init(|| {
             let value = self.scope.value(at);
-            if let Value::List(items) = &value
-                && self.expression.nesting > 1
-                && items.len() > LONGEST_NESTED
-            {
-                let (name, items) = (&self.expression.names[at], items.len());
-                let _ = self.refused.set(format!(
-                    "`{name}` has {items} items; over more than {LONGEST_NESTED} nothing is worked out twice"
-                ));
-                return Native::Null;
+            let too_long = |name: &str, value: &Value| match value {
+                Value::List(items) if items.len() > LONGEST_NESTED => Some(format!(
+                    "`{name}` has {} items; over more than {LONGEST_NESTED} nothing is worked out twice",
+                    items.len()
+                )),
+                _ => None,
+            };
+            if self.expression.nesting > 1 {
+                let refused = match &value {
+                    Value::Record(fields) => fields.iter().find_map(|(name, value)| too_long(name, value)),
+                    value => too_long(&self.expression.names[at], value),
+                };
+                if let Some(refused) = refused {
+                    let _ = self.refused.set(refused);
+                    return Native::Null;
+                }
             }
             to_engine(&value)
         });

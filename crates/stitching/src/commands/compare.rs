@@ -4,12 +4,43 @@ use super::sides::{Named, named};
 use crate::args::{Compare, Global};
 use crate::render::{human, json};
 use crate::ui::{BOLD, CYAN, DIM, Ui, YELLOW, count, styled, wants_json};
-use serde_json::{Value, json};
+use serde::Serialize;
 use std::cell::OnceCell;
 use std::process::ExitCode;
 use stitching_core::links::{Found, resolve};
 use stitching_core::views::{Details, FieldDetail, details};
 use stitching_core::{Error, Project};
+
+/// The result of `compare`.
+#[derive(Debug, Serialize)]
+struct Comparison<'c> {
+    one: json::Placed<'c, RecordShape<'c>>,
+    other: json::Placed<'c, RecordShape<'c>>,
+    fields: Vec<FieldShape<'c>>,
+    differ: usize,
+}
+
+/// A record that is compared.
+#[derive(Debug, Serialize)]
+struct RecordShape<'c> {
+    table: &'c str,
+    key: &'c str,
+    label: Option<&'c str>,
+}
+
+fn record_shape<'c>(details: &'c Details, table: &'c str) -> json::Placed<'c, RecordShape<'c>> {
+    let head = RecordShape { table, key: &details.key, label: details.label.as_deref() };
+    json::placed(head, &details.places[0])
+}
+
+/// A field in both.
+#[derive(Debug, Serialize)]
+struct FieldShape<'c> {
+    field: &'c str,
+    one: Option<&'c str>,
+    other: Option<&'c str>,
+    same: bool,
+}
 
 pub fn run(project: &Project, args: &Compare, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
@@ -39,18 +70,18 @@ pub fn run(project: &Project, args: &Compare, global: &Global, ui: &Ui) -> Resul
     let pairs = pairs(&left, &right);
     let tables = (&one.side.schema.tables[first.table].name, &other.side.schema.tables[second.table].name);
     if as_json {
-        let record = |details: &Details, table: &str| {
-            let head = json!({ "table": table, "key": details.key, "label": details.label });
-            json::with_place(head, &details.places[0])
-        };
-        let fields: Vec<Value> = pairs
-            .iter()
-            .map(|pair| json!({ "field": pair.name, "one": pair.one, "other": pair.other, "same": pair.same() }))
-            .collect();
-        ui.json(&json!({
-            "one": record(&left, tables.0), "other": record(&right, tables.1),
-            "fields": fields, "differ": pairs.iter().filter(|pair| !pair.same()).count(),
-        }));
+        let fields = pairs.iter().map(|pair| FieldShape {
+            field: &pair.name,
+            one: pair.one.as_deref(),
+            other: pair.other.as_deref(),
+            same: pair.same(),
+        });
+        ui.json(&Comparison {
+            one: record_shape(&left, tables.0),
+            other: record_shape(&right, tables.1),
+            fields: fields.collect(),
+            differ: pairs.iter().filter(|pair| !pair.same()).count(),
+        });
         return Ok(ExitCode::SUCCESS);
     }
     let head = |details: &Details, table: &str, named: &Named<'_>| {

@@ -4,7 +4,7 @@
 use super::{CALL_HOOK, no_mod, open_in, tell};
 use crate::args::{Editing, Global};
 use crate::ui::{BOLD, CYAN, DIM, GREEN, RED, Ui, count, styled, wants_json};
-use serde_json::json;
+use serde::Serialize;
 use std::fmt::Write as _;
 use std::path::Path;
 use std::process::ExitCode;
@@ -45,7 +45,7 @@ pub fn run(
         let diff = unified_diff(project, &change)?;
         if as_json {
             tried?;
-            ui.json(&shape(&change, &json!({ "written": false, "diff": diff })));
+            ui.json(&ChangeShape { diff: Some(&diff), ..ChangeShape::of(&change) });
             return Ok(ExitCode::SUCCESS);
         }
         ui.out_owned(coloured(diff));
@@ -63,7 +63,7 @@ pub fn run(
     let number = ui.progress("writing", || held.commit(&project.stack, &change))?;
     ui.changed();
     if as_json {
-        ui.json(&shape(&change, &json!({ "written": true, "number": number })));
+        ui.json(&ChangeShape { written: true, number: Some(number), ..ChangeShape::of(&change) });
         return Ok(ExitCode::SUCCESS);
     }
     let mut out = format!(
@@ -163,20 +163,47 @@ fn sentence(note: &Note) -> String {
     }
 }
 
-fn shape(change: &Change, more: &serde_json::Value) -> serde_json::Value {
-    let files: Vec<serde_json::Value> = change
-        .files()
-        .iter()
-        .map(|file| {
-            let former = file.former_path().map(RelPath::as_str);
-            json!({ "path": file.path(), "former_path": former, "brought_up": file.is_copy(), "edits": file.edits().edits().len() })
-        })
-        .collect();
-    let notes: Vec<String> = change.notes().iter().map(sentence).collect();
-    let mut out =
-        json!({ "title": change.title(), "values": change.values(), "files": files, "notes": notes });
-    if let (Some(out), Some(more)) = (out.as_object_mut(), more.as_object()) {
-        out.extend(more.clone());
+/// The result of commands that change files.
+#[derive(Debug, Serialize)]
+struct ChangeShape<'c> {
+    title: &'c str,
+    values: usize,
+    files: Vec<FileShape<'c>>,
+    notes: Vec<String>,
+    written: bool,
+    /// Its number in the history, if it is written.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    number: Option<usize>,
+    /// What it would do, if it is only shown.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    diff: Option<&'c str>,
+}
+
+/// A file that changes.
+#[derive(Debug, Serialize)]
+struct FileShape<'c> {
+    path: &'c str,
+    former_path: Option<&'c str>,
+    brought_up: bool,
+    edits: usize,
+}
+
+impl<'c> ChangeShape<'c> {
+    fn of(change: &'c Change) -> ChangeShape<'c> {
+        let files = change.files().iter().map(|file| FileShape {
+            path: file.path(),
+            former_path: file.former_path().map(RelPath::as_str),
+            brought_up: file.is_copy(),
+            edits: file.edits().edits().len(),
+        });
+        ChangeShape {
+            title: change.title(),
+            values: change.values(),
+            files: files.collect(),
+            notes: change.notes().iter().map(sentence).collect(),
+            written: false,
+            number: None,
+            diff: None,
+        }
     }
-    out
 }

@@ -2,10 +2,30 @@
 
 use crate::args::{Free, Global, Kind};
 use crate::ui::{Ui, count, wants_json};
-use serde_json::json;
+use serde::Serialize;
 use std::process::ExitCode;
 use stitching_core::views::{FreeKind, FreeRequest, free};
 use stitching_core::{Error, Project};
+
+/// The result of `free`.
+#[derive(Debug, Serialize)]
+struct FreeShape<'f, N> {
+    table: &'f str,
+    field: Option<&'f str>,
+    kind: &'f str,
+    free: Vec<FreeValue<'f>>,
+    taken: usize,
+    lowest: Option<N>,
+    highest: Option<N>,
+    block: Option<[N; 2]>,
+}
+
+/// A value that is not taken, perhaps within a group.
+#[derive(Debug, Serialize)]
+struct FreeValue<'f> {
+    group: Option<&'f str>,
+    value: &'f str,
+}
 
 pub fn run(project: &Project, args: &Free, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
@@ -33,14 +53,17 @@ pub fn run(project: &Project, args: &Free, global: &Global, ui: &Ui) -> Result<E
     let found = ui.progress("reading", || free(project.view().until(through), table, &request))?;
     let kind = found.kind.map_or("", FreeKind::name);
     if as_json {
-        let values: Vec<_> =
-            found.values.iter().map(|(group, value)| json!({ "group": group, "value": value })).collect();
-        ui.json(&json!({
-            "table": project.schema.tables[table].name, "field": field, "kind": kind, "free": values,
-            "taken": found.taken,
-            "lowest": found.bounds.map(|(low, _)| low), "highest": found.bounds.map(|(_, high)| high),
-            "block": request.block.map(|(first, last)| [first, last]),
-        }));
+        let values = found.values.iter().map(|(group, value)| FreeValue { group: group.as_deref(), value });
+        ui.json(&FreeShape {
+            table: &project.schema.tables[table].name,
+            field,
+            kind,
+            free: values.collect(),
+            taken: found.taken,
+            lowest: found.bounds.map(|(low, _)| low),
+            highest: found.bounds.map(|(_, high)| high),
+            block: request.block.map(|(first, last)| [first, last]),
+        });
         return Ok(ExitCode::SUCCESS);
     }
     let alone = args.group.is_some();

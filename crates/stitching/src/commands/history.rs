@@ -5,11 +5,52 @@ use crate::args::{Global, Turning};
 use crate::render::human::clean;
 use crate::render::table;
 use crate::ui::{Ui, count, wants_json};
-use serde_json::json;
+use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::Error;
 use stitching_core::journal::{ChangedSince, HistoryItem, Turned};
+
+/// The result of `history`.
+#[derive(Debug, Serialize)]
+struct History<'h> {
+    changes: Vec<ChangeShape<'h>>,
+}
+
+/// A change in the history.
+#[derive(Debug, Serialize)]
+struct ChangeShape<'h> {
+    number: usize,
+    time: String,
+    title: &'h str,
+    values: usize,
+    files: Vec<Option<&'h str>>,
+    undone: bool,
+}
+
+impl<'h> From<&'h HistoryItem> for ChangeShape<'h> {
+    fn from(item: &'h HistoryItem) -> ChangeShape<'h> {
+        let entry = &item.entry;
+        ChangeShape {
+            number: entry.number,
+            time: date(entry.time),
+            title: &entry.title,
+            values: entry.values,
+            files: entry.files.iter().map(|file| file.to.as_deref().or(file.from.as_deref())).collect(),
+            undone: item.undone,
+        }
+    }
+}
+
+/// The result of `undo` and `redo`.
+#[derive(Debug, Serialize)]
+struct TurnedShape<'t> {
+    number: usize,
+    title: &'t str,
+    files: usize,
+    left: &'t [String],
+    state: &'t str,
+}
 
 pub fn list(folder: &Path, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
@@ -17,16 +58,7 @@ pub fn list(folder: &Path, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
     open_in(folder, ui)?;
     let items = with_journal(folder, ui, |journal| journal.history())?;
     if as_json {
-        let shape = |item: &HistoryItem| {
-            let entry = &item.entry;
-            let path =
-                |file: &stitching_core::journal::FileEntry| file.to.clone().or_else(|| file.from.clone());
-            json!({
-                "number": entry.number, "time": date(entry.time), "title": entry.title, "values": entry.values,
-                "files": entry.files.iter().map(path).collect::<Vec<_>>(), "undone": item.undone,
-            })
-        };
-        ui.json(&json!({ "changes": items.iter().map(shape).collect::<Vec<_>>() }));
+        ui.json(&History { changes: items.iter().map(Into::into).collect() });
     } else if items.is_empty() {
         ui.out("no changes yet\n");
     } else {
@@ -73,7 +105,7 @@ fn tell(turned: &Turned, what: &str, next: &str, as_json: bool, ui: &Ui) {
     let Turned { entry, left } = turned;
     let files = entry.files.len() - left.len();
     if as_json {
-        ui.json(&json!({ "number": entry.number, "title": entry.title, "files": files, "left": left, "state": what }));
+        ui.json(&TurnedShape { number: entry.number, title: &entry.title, files, left, state: what });
         return;
     }
     ui.out(&format!("{what}: {} ({})\n", clean(&entry.title), count(files, "file")));

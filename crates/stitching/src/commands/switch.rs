@@ -4,7 +4,7 @@ use super::{edit, open_in};
 use crate::args::{Global, Off, On};
 use crate::render::{human, json};
 use crate::ui::{BOLD, CYAN, Ui, count, styled, wants_json};
-use serde_json::json;
+use serde::Serialize;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::changes::{switch_off, switch_on};
@@ -22,17 +22,36 @@ pub fn on(folder: &Path, args: &On, global: &Global, ui: &Ui) -> Result<ExitCode
     edit::run(folder, &args.editing, global, ui, |project| switch_on(project, &args.address))
 }
 
+/// The result of `off` without an address.
+#[derive(Debug, Serialize)]
+struct AllOff<'o> {
+    off: Vec<json::Placed<'o, OffShape<'o>>>,
+}
+
+/// Something that is off.
+#[derive(Debug, Serialize)]
+struct OffShape<'o> {
+    address: Option<String>,
+    text: &'o str,
+    kept_aside: bool,
+}
+
+impl<'o> OffShape<'o> {
+    fn new(project: &Project, own: &'o Switched) -> OffShape<'o> {
+        OffShape {
+            address: own.address(&project.schema),
+            text: &own.text,
+            kept_aside: matches!(own.source, SwitchedBy::Kept(_)),
+        }
+    }
+}
+
 /// Lists what is off.
 fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let all = switched(&project.stack, &project.schema);
     if wants_json(global)? {
-        let shape = |own: &Switched| {
-            let kept = matches!(own.source, SwitchedBy::Kept(_));
-            let head =
-                json!({ "address": own.address(&project.schema), "text": own.text, "kept_aside": kept });
-            json::with_place(head, &own.place)
-        };
-        ui.json(&json!({ "off": all.iter().map(shape).collect::<Vec<_>>() }));
+        let shape = |own| json::placed(OffShape::new(project, own), &own.place);
+        ui.json(&AllOff { off: all.iter().map(shape).collect() });
         return Ok(ExitCode::SUCCESS);
     }
     let paths = human::Paths::of(project);

@@ -3,15 +3,35 @@
 use crate::args::{Global, Tables};
 use crate::render::table;
 use crate::ui::{Ui, wants_json};
-use serde_json::json;
+use serde::Serialize;
 use std::process::ExitCode;
 use stitching_core::{Error, Project, checks};
+
+/// The result of `tables`.
+#[derive(Debug, Serialize)]
+struct AllTables<'t> {
+    tables: Vec<TableShape<'t>>,
+}
+
+/// A table in short.
+#[derive(Debug, Serialize)]
+struct TableShape<'t> {
+    table: &'t str,
+    about: Option<&'t str>,
+    format: &'t str,
+    patterns: Vec<&'t str>,
+    key: Vec<&'t str>,
+    files: usize,
+    files_in_mod: usize,
+    records: usize,
+    problems: usize,
+}
 
 pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
     let through = project.through(args.through.through.as_deref())?;
     let report = ui.progress("reading", || checks::check(project.view().until(through)));
-    let mut json_tables = Vec::new();
+    let mut shapes = Vec::new();
     let mut rows = Vec::new();
     for (described, own) in project.schema.tables.iter().zip(&report.tables) {
         let problems = report
@@ -21,17 +41,17 @@ pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result
             .count();
         let key: Vec<&str> = described.key.iter().map(|part| described.key_part_name(*part)).collect();
         let patterns: Vec<&str> = described.files.iter().map(|pattern| pattern.source.as_str()).collect();
-        json_tables.push(json!({
-            "table": described.name,
-            "about": described.about,
-            "format": described.format_name,
-            "patterns": patterns,
-            "key": key,
-            "files": own.files,
-            "files_in_mod": own.files_in_mod,
-            "records": own.records,
-            "problems": problems,
-        }));
+        shapes.push(TableShape {
+            table: &described.name,
+            about: described.about.as_deref(),
+            format: described.format_name,
+            patterns: patterns.clone(),
+            key: key.clone(),
+            files: own.files,
+            files_in_mod: own.files_in_mod,
+            records: own.records,
+            problems,
+        });
         rows.push(vec![
             described.name.clone(),
             own.records.to_string(),
@@ -43,7 +63,7 @@ pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result
         ]);
     }
     if as_json {
-        ui.json(&json!({ "tables": json_tables }));
+        ui.json(&AllTables { tables: shapes });
     } else {
         let header = ["table", "records", "files", "in mod", "problems", "key", "where"];
         ui.out(&table::aligned(&header, &rows, ui.width()));

@@ -4,15 +4,60 @@ use super::needs;
 use crate::args::{Global, Uses};
 use crate::render::{human, json};
 use crate::ui::{BOLD, CYAN, DIM, Ui, count, styled, wants_json};
-use serde_json::json;
+use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::process::ExitCode;
 use stitching_core::links::{Labels, Thing, Use, find_uses, resolve, things_of};
 use stitching_core::reading::{Places, load};
+use stitching_core::schema::Schema;
 use stitching_core::tables::shown_key;
 use stitching_core::views::Direction;
 use stitching_core::views::read_record;
-use stitching_core::{Error, Project};
+use stitching_core::{Error, Place, Project};
+
+/// The result of `uses`.
+#[derive(Debug, Serialize)]
+struct UsesShape<'u> {
+    record: json::Placed<'u, RecordShape<'u>>,
+    uses: Vec<json::Placed<'u, UseShape<'u>>>,
+    counts: Counts<'u>,
+}
+
+/// What is used.
+#[derive(Debug, Serialize)]
+struct RecordShape<'u> {
+    table: &'u str,
+    key: &'u str,
+    label: Option<&'u str>,
+}
+
+/// A place that uses it.
+#[derive(Debug, Serialize)]
+struct UseShape<'u> {
+    table: &'u str,
+    key: Option<&'u str>,
+    field: &'u str,
+    text: &'u str,
+}
+
+fn use_shape<'u>(
+    schema: &'u Schema,
+    one: &'u Use,
+    text: &'u str,
+    place: &'u Place,
+) -> json::Placed<'u, UseShape<'u>> {
+    let table = &schema.tables[one.table];
+    let field = &table.fields[one.field].name;
+    json::placed(UseShape { table: &table.name, key: one.key.as_deref(), field, text }, place)
+}
+
+/// How many uses there are, by table and in all.
+#[derive(Debug, Serialize)]
+struct Counts<'u> {
+    tables: BTreeMap<&'u str, usize>,
+    files: usize,
+    total: usize,
+}
 
 pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
@@ -52,22 +97,16 @@ pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<E
     }
     let files: BTreeSet<usize> = uses.iter().map(|one| one.file).collect();
     if as_json {
-        let of_record = json!({ "table": table.name, "key": key, "label": label });
-        let shape = |(one, (text, place)): (&Use, &(String, stitching_core::Place))| {
-            let fields = &schema.tables[one.table].fields;
-            let head = json!({
-                "table": schema.tables[one.table].name,
-                "key": one.key,
-                "field": fields[one.field].name,
-                "text": text,
-            });
-            json::with_place(head, place)
-        };
-        ui.json(&json!({
-            "record": json::with_place(of_record, &place),
-            "uses": uses.iter().zip(&lines).map(shape).collect::<Vec<_>>(),
-            "counts": { "tables": by_table, "files": files.len(), "total": uses.len() },
-        }));
+        let record = RecordShape { table: &table.name, key: &key, label: label.as_deref() };
+        ui.json(&UsesShape {
+            record: json::placed(record, &place),
+            uses: uses
+                .iter()
+                .zip(&lines)
+                .map(|(one, (text, place))| use_shape(schema, one, text, place))
+                .collect(),
+            counts: Counts { tables: by_table, files: files.len(), total: uses.len() },
+        });
         return Ok(ExitCode::SUCCESS);
     }
     let paths = human::Paths::of(project);
