@@ -8,7 +8,7 @@ use crate::reading::with_text;
 use crate::schema::{Field, Layout, Schema, Table, TableId, ValueType};
 use crate::tables::{Record, files_of, read_all, shown_key, split_value};
 use crate::text::number;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// What a field holds.
 #[derive(Debug, Clone, Default)]
@@ -69,13 +69,32 @@ pub fn fields(view: View<'_>, table: TableId, most: usize) -> Result<(u64, Vec<F
     let wide = described.widened(&columns);
     let mut tallies: Vec<Tally> = wide.fields.iter().map(|_| Tally::default()).collect();
     let mut records = 0;
+    // Of a record that several layers have a part of, what the game sees is counted, and once.
+    let mut merged: Vec<Record> = Vec::new();
+    let mut by_key: HashMap<String, usize> = HashMap::new();
     for file in files {
         let path = &stack.files()[file].path;
         for record in with_text(stack, file, |text| read_all(&wide, path, text))? {
-            records += 1;
-            count(&wide, &record, &mut tallies);
+            match &record.key {
+                Some(key) if wide.merged => {
+                    let key = if wide.ignore_case { key.to_lowercase() } else { key.clone() };
+                    match by_key.get(&key) {
+                        Some(lower) => merged[*lower].lay_over(record),
+                        None => {
+                            by_key.insert(key, merged.len());
+                            merged.push(record);
+                        }
+                    }
+                }
+                _ => {
+                    records += 1;
+                    count(&wide, &record, &mut tallies);
+                }
+            }
         }
     }
+    records += merged.len() as u64;
+    merged.iter().for_each(|record| count(&wide, record, &mut tallies));
     let mut left: BTreeMap<String, BTreeMap<String, u64>> = BTreeMap::new();
     for problem in check(view).problems {
         let is_here =

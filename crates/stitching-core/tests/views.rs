@@ -246,3 +246,33 @@ fn what_most_have_is_counted_over_all_files(
         assert_eq!(ask(&cached).into_iter().collect::<Vec<_>>(), expected);
     }
 }
+
+/// A record that two layers have a part of is one, with the values that the game sees.
+#[rstest]
+fn fields_of_merged_layers_are_counted_once() {
+    let bundle = r#"=== schema.toml
+[table.barges]
+files = "barges.ini"
+layering = "merge"
+format = { kind = "ini" }
+key = "{section}"
+[table.barges.fields]
+hold = { type = "integer" }
+=== game/barges.ini
+[scow]
+hold = 3
+crew = tow
+[lighter]
+hold = 5
+=== mod/barges.ini
+[scow]
+hold = 9
+"#;
+    let (_folder, project) = support::project(bundle);
+    let table = project.schema.table("barges").expect("a table");
+    let (records, reports) = stitching_core::fields::fields(project.view(), table, 9).expect("reports");
+    let hold = reports.iter().find(|report| report.name == "hold").expect("the field");
+    assert_eq!((records, hold.values, hold.range), (2, 2, Some((5.0, 9.0))));
+    let crew = reports.iter().find(|report| report.name == "crew").expect("the field");
+    assert_eq!((crew.values, crew.absent), (1, 1));
+}

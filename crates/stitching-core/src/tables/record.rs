@@ -39,6 +39,16 @@ impl Record {
     }
 }
 
+impl Record {
+    /// Puts `upper` over this one, a record of a lower layer with the same key, where the two count together: the
+    /// fields that it has take the place of those here.
+    pub fn lay_over(&mut self, upper: Record) {
+        self.values.retain(|own| !upper.values.iter().any(|value| value.field == own.field));
+        self.values.extend(upper.values);
+        (self.index, self.span) = (upper.index, upper.span);
+    }
+}
+
 /// Reads all records of `table` in a file, with all fields of the table.
 pub fn read_all(table: &Table, path: &RelPath, text: &Text<'_>) -> Vec<Record> {
     let mut collector = Collector { only: Only::All, records: Vec::new() };
