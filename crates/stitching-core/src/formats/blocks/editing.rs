@@ -4,8 +4,8 @@ use super::Blocks;
 use super::path::{BlockPath, Part, Step, column_path};
 use super::tree::{Kind, Parser, Tree};
 use crate::formats::editing::{
-    Anchor, Dialect, Editor, Entries, EntryNode, Head, Inside, Likeness, NewEntry, Part as TakenPart,
-    Refusal, Style, blanks_before, edited,
+    Anchor, Dialect, Editor, Entries, EntryNode, Head, Inside, KeyOfParents, Likeness, NewEntry,
+    Part as TakenPart, Refusal, Style, blanks_before, climb, edited, key_at,
 };
 use crate::formats::{Cell, Form, Format, OffStyle, decode};
 use crate::text::{Span, Text};
@@ -256,14 +256,10 @@ impl Dialect for BlockDialect<'_> {
 
     fn take(&self, entries: &Entries<'_>, record: usize, part: &TakenPart<'_>) -> Result<NewEntry, Refusal> {
         let text = entries.text();
-        let of_key = self.key_of_parents(text, record, part.key);
+        let of_key = self.key_of_parents(entries, record, part.key);
         let head = |node: usize| {
             let own = self.tree.nodes[node].span;
-            let key: Vec<(String, String)> = of_key
-                .iter()
-                .filter(|(at, ..)| *at == node)
-                .map(|(_, column, value)| (column.clone(), value.clone()))
-                .collect();
+            let key = key_at(&of_key, node);
             let is_of_key = |child: usize| {
                 let first = |column: &str| {
                     let (path, _) = column_path(column).ok()?;
@@ -409,16 +405,11 @@ impl BlockDialect<'_> {
     }
 
     /// What the key of a record uses of the blocks around it: the node, the column as seen from there, the value.
-    fn key_of_parents(&self, text: &str, record: usize, key: &[&str]) -> Vec<(usize, String, String)> {
-        let mut out = Vec::new();
+    fn key_of_parents(&self, entries: &Entries<'_>, record: usize, key: &[&str]) -> KeyOfParents {
+        let (text, mut out) = (entries.text(), Vec::new());
         for column in key {
-            let (mut node, mut rest) = (Some(record), *column);
-            while let Some(deeper) = rest.strip_prefix("../") {
-                node = node.and_then(|node| self.tree.nodes[node].parent);
-                rest = deeper;
-            }
-            let (Some(node), true, Ok((path, part))) = (node, rest.len() < column.len(), column_path(rest))
-            else {
+            let Some((node, rest)) = climb(entries, record, column) else { continue };
+            let Ok((path, part)) = column_path(rest) else {
                 continue;
             };
             if let Some(cell) = self.cells(text, &path, part, Some(node)).first() {

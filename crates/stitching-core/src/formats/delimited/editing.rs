@@ -2,8 +2,7 @@
 
 use super::{Delimited, Delimiter, Header, Rows, UNWANTED};
 use crate::formats::editing::{
-    Cells, Dialect, Editor, Entries, Head, Likeness, NewEntry, Part, Place, Refusal, Style, edited, no_lists,
-    row_entries,
+    Cells, Dialect, Editor, Entries, Likeness, NewEntry, Part, Place, Refusal, Style, edited, row_entries,
 };
 use crate::formats::{Cell, Form, Format, Ignore, OffStyle, decode};
 use crate::text::{Span, Text};
@@ -113,10 +112,6 @@ impl Dialect for RowDialect<'_> {
         })
     }
 
-    fn is_parent(&self, _entries: &Entries<'_>, _node: usize, _head: &Head) -> Likeness {
-        Likeness::Other
-    }
-
     fn insert(&self, entries: &mut Entries<'_>, entry: &NewEntry, place: Place) -> Result<(), Refusal> {
         let names: Vec<&String> = entry.values.iter().map(|(name, _)| name).collect();
         let as_it_is =
@@ -136,27 +131,6 @@ impl Dialect for RowDialect<'_> {
             entry.text = cells.collect::<Result<Vec<_>, _>>()?.join(&self.sign());
         }
         entries.insert(&entry, place, |_, _, _| Likeness::Other)
-    }
-
-    fn insert_item(
-        &self,
-        _entries: &mut Entries<'_>,
-        _record: Option<usize>,
-        column: &str,
-        _item: &str,
-        _at: usize,
-    ) -> Result<(), Refusal> {
-        Err(no_lists(column))
-    }
-
-    fn remove_item(
-        &self,
-        _entries: &mut Entries<'_>,
-        _record: Option<usize>,
-        column: &str,
-        _at: usize,
-    ) -> Result<(), Refusal> {
-        Err(no_lists(column))
     }
 
     fn off_style(&self) -> OffStyle {

@@ -19,7 +19,7 @@ mod style;
 pub(super) use entries::{Anchor, Entries, EntryNode, Inside};
 pub(super) use new_entry::edited;
 pub use new_entry::{Head, NewEntry};
-pub(super) use rows::{Cells, no_lists, row_entries};
+pub(super) use rows::{Cells, row_entries};
 pub(super) use style::{Style, blanks_before};
 
 use super::off::OffStyle;
@@ -70,9 +70,10 @@ pub(super) trait Dialect {
     /// See [`Editor::take`].
     fn take(&self, entries: &Entries<'_>, record: usize, part: &Part<'_>) -> Result<NewEntry, Refusal>;
 
-    /// Whether `node`, or the file as a whole, is the parent that `head` describes; `None` where nothing but the name
-    /// speaks for it.
-    fn is_parent(&self, entries: &Entries<'_>, node: usize, head: &Head) -> Likeness;
+    /// How like `node` is to the parent that `head` describes; in formats without nesting there are none.
+    fn is_parent(&self, _entries: &Entries<'_>, _node: usize, _head: &Head) -> Likeness {
+        Likeness::Other
+    }
 
     /// See [`Editor::insert`]; the parents are told apart by [`Dialect::is_parent`].
     fn insert(&self, entries: &mut Entries<'_>, entry: &NewEntry, place: Place) -> Result<(), Refusal> {
@@ -84,21 +85,25 @@ pub(super) trait Dialect {
     /// See [`Editor::insert_item`].
     fn insert_item(
         &self,
-        entries: &mut Entries<'_>,
-        record: Option<usize>,
+        _entries: &mut Entries<'_>,
+        _record: Option<usize>,
         column: &str,
-        item: &str,
-        at: usize,
-    ) -> Result<(), Refusal>;
+        _item: &str,
+        _at: usize,
+    ) -> Result<(), Refusal> {
+        Err(format!("`{column}` is one value in the file; an item of it is changed with the whole value"))
+    }
 
     /// See [`Editor::remove_item`].
     fn remove_item(
         &self,
-        entries: &mut Entries<'_>,
-        record: Option<usize>,
+        _entries: &mut Entries<'_>,
+        _record: Option<usize>,
         column: &str,
-        at: usize,
-    ) -> Result<(), Refusal>;
+        _at: usize,
+    ) -> Result<(), Refusal> {
+        Err(format!("`{column}` is one value in the file; an item of it is changed with the whole value"))
+    }
 
     /// Whether `node`, the innermost entry around the value at `cell`, is there for that value alone, so that it can go
     /// without its record.
@@ -113,6 +118,26 @@ pub(super) trait Dialect {
     fn wrapped_span(&self, _text: &str, span: Span) -> Span {
         span
     }
+}
+
+/// What the key of a record uses of the entries around it: the node, the column as seen from there, and the value.
+pub(super) type KeyOfParents = Vec<(usize, String, String)>;
+
+/// What of it is used of `node`: columns and values.
+pub(super) fn key_at(all: &KeyOfParents, node: usize) -> Vec<(String, String)> {
+    let own = all.iter().filter(|(at, ..)| *at == node);
+    own.map(|(_, column, value)| (column.clone(), value.clone())).collect()
+}
+
+/// The node that a column begins at, with the rest of the column, for columns that begin further out: each `../` is one
+/// step to the parent.
+pub(super) fn climb<'c>(entries: &Entries<'_>, record: usize, column: &'c str) -> Option<(usize, &'c str)> {
+    let (mut node, mut rest) = (record, column);
+    while let Some(deeper) = rest.strip_prefix("../") {
+        node = entries.node(node).parent?;
+        rest = deeper;
+    }
+    (rest.len() < column.len()).then_some((node, rest))
 }
 
 /// How like a node is to the parent that is wanted.

@@ -1,6 +1,6 @@
 //! What the editors of formats without nesting share: records and their cells, as the reader gives them.
 
-use super::{Entries, EntryNode, Inside, Refusal, Style};
+use super::{Entries, EntryNode, Inside, Style};
 use crate::formats::{Cell, Column, Fault, Format, RawRecord, RecordSink};
 use crate::text::{Span, Text};
 use std::cell::RefCell;
@@ -53,9 +53,4 @@ fn read(format: &dyn Format, text: &Text<'_>, column: &str) -> HashMap<Span, Vec
     let mut found = Found(HashMap::new());
     format.read(text, &[Column { name: column, optional: true }], &mut found);
     found.0
-}
-
-/// Refuses an item, since the format itself has no lists.
-pub(in crate::formats) fn no_lists(column: &str) -> Refusal {
-    format!("`{column}` is one value in the file; an item of it is changed with the whole value")
 }

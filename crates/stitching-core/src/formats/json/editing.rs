@@ -3,8 +3,8 @@
 use super::tree::{Kind, Node, Tree, is_bare_value};
 use super::{FieldPath, Json, MEMBER};
 use crate::formats::editing::{
-    Anchor, Dialect, Editor, Entries, EntryNode, Head, Inside, Likeness, NewEntry, Part, Refusal, Style,
-    blanks_before, edited,
+    Anchor, Dialect, Editor, Entries, EntryNode, Head, Inside, KeyOfParents, Likeness, NewEntry, Part,
+    Refusal, Style, blanks_before, edited, key_at,
 };
 use crate::formats::{Cell, Form, Format, OffStyle, decode};
 use crate::text::{Span, Text};
@@ -198,11 +198,7 @@ impl Dialect for JsonDialect<'_> {
             let own = &self.tree.nodes[node];
             let (open, close) = if own.kind == Kind::Object { ("{", "}") } else { ("[", "]") };
             let name = own.name.map_or("", |name| name.of(text));
-            let key: Vec<(String, String)> = of_key
-                .iter()
-                .filter(|(at, ..)| *at == node)
-                .map(|(_, column, value)| (column.clone(), value.clone()))
-                .collect();
+            let key = key_at(&of_key, node);
             let is_of_key = |child: usize| {
                 let first = |column: &str| {
                     let path = FieldPath::parse(column).ok()?;
@@ -307,7 +303,7 @@ impl Dialect for JsonDialect<'_> {
 
 impl JsonDialect<'_> {
     /// What the key of a record uses of the objects around it: the node, the column as seen from there, the value.
-    fn key_of_parents(&self, text: &str, record: usize, key: &[&str]) -> Vec<(usize, String, String)> {
+    fn key_of_parents(&self, text: &str, record: usize, key: &[&str]) -> KeyOfParents {
         let mut out = Vec::new();
         for column in key {
             let Ok(path) = FieldPath::parse(column) else { continue };

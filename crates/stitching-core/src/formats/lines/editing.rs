@@ -2,8 +2,8 @@
 
 use super::Lines;
 use crate::formats::editing::{
-    Cells, Dialect, Editor, Entries, Head, Likeness, NewEntry, Part, Place, Refusal, Style, blanks_before,
-    edited, no_lists, row_entries,
+    Cells, Dialect, Editor, Entries, Likeness, NewEntry, Part, Place, Refusal, Style, blanks_before, edited,
+    row_entries,
 };
 use crate::formats::{Format, OffStyle, decode};
 use crate::text::{Span, Text};
@@ -85,10 +85,6 @@ impl Dialect for LineDialect<'_> {
         })
     }
 
-    fn is_parent(&self, _entries: &Entries<'_>, _node: usize, _head: &Head) -> Likeness {
-        Likeness::Other
-    }
-
     fn insert(&self, entries: &mut Entries<'_>, entry: &NewEntry, place: Place) -> Result<(), Refusal> {
         if matches!(place, Place::First | Place::Last) && self.format.adds().is_none() {
             return Err(
@@ -96,27 +92,6 @@ impl Dialect for LineDialect<'_> {
             );
         }
         entries.insert(entry, place, |_, _, _| Likeness::Other)
-    }
-
-    fn insert_item(
-        &self,
-        _entries: &mut Entries<'_>,
-        _record: Option<usize>,
-        column: &str,
-        _item: &str,
-        _at: usize,
-    ) -> Result<(), Refusal> {
-        Err(no_lists(column))
-    }
-
-    fn remove_item(
-        &self,
-        _entries: &mut Entries<'_>,
-        _record: Option<usize>,
-        column: &str,
-        _at: usize,
-    ) -> Result<(), Refusal> {
-        Err(no_lists(column))
     }
 
     fn off_style(&self) -> OffStyle {

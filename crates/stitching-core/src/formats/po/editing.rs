@@ -2,8 +2,7 @@
 
 use super::{KEYWORDS, Po};
 use crate::formats::editing::{
-    Cells, Dialect, Editor, Entries, Head, Likeness, NewEntry, Part, Refusal, Style, edited, no_lists,
-    row_entries,
+    Cells, Dialect, Editor, Entries, NewEntry, Part, Refusal, Style, edited, row_entries,
 };
 use crate::formats::{Cell, Form, Format, OffStyle};
 use crate::text::{Span, Text};
@@ -84,31 +83,6 @@ impl Dialect for PoDialect {
             indent: Some(String::new()),
             ..NewEntry::default()
         })
-    }
-
-    fn is_parent(&self, _entries: &Entries<'_>, _node: usize, _head: &Head) -> Likeness {
-        Likeness::Other
-    }
-
-    fn insert_item(
-        &self,
-        _entries: &mut Entries<'_>,
-        _record: Option<usize>,
-        column: &str,
-        _item: &str,
-        _at: usize,
-    ) -> Result<(), Refusal> {
-        Err(no_lists(column))
-    }
-
-    fn remove_item(
-        &self,
-        _entries: &mut Entries<'_>,
-        _record: Option<usize>,
-        column: &str,
-        _at: usize,
-    ) -> Result<(), Refusal> {
-        Err(no_lists(column))
     }
 
     fn off_style(&self) -> OffStyle {
