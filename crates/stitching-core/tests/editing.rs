@@ -534,4 +534,59 @@ proptest! {
             prop_assert_eq!(&back, &text, "commented out and in:\n{}", off);
         }
     }
+
+    #[test]
+    fn many_things_at_once_leave_a_sound_file(
+        format in 0usize..8,
+        count in 0usize..6,
+        acts in proptest::collection::vec((0usize..3, 0usize..6, 0usize..4), 1..8),
+        trivia in trivia(),
+        other_trivia in trivia(),
+    ) {
+        let (kind, key) = FORMATS[format];
+        let column = COLUMNS[format];
+        let fields = format!("[table.t.fields]\n\"{column}\" = {{}}");
+        let subject = Subject::new(&format!("format = {kind}\nkey = \"{key}\"\n{fields}"));
+        let keys: Vec<String> = (0..count).map(|number| format!("k{number}")).collect();
+        let text = if count == 0 { String::new() } else { generated(format, &keys, &trivia) };
+        let others: Vec<String> = (0..6).map(|number| format!("n{number}")).collect();
+        let below = generated(format, &others, &other_trivia);
+        let parsed = Text::of_file(&text);
+        let mut editor = subject.table.format.editor(&parsed).expect("an editor");
+        let mut expected = keys.clone();
+        let mut known = std::collections::HashSet::new();
+        for (act, which, place) in acts {
+            let other = keys.get(which % count.max(1));
+            let (new, own) = (format!("n{which}"), format!("k{}", which % count.max(1)));
+            match act {
+                // From another file, laid out in another way.
+                0 if known.insert(new.clone()) => {
+                    let entry = subject.copy(&below, &new, &new, place % 2 == 0).expect("a copy");
+                    let place = match (place, other) {
+                        (0, _) => Place::First,
+                        (1, Some(other)) => Place::Before(subject.find(&text, other)),
+                        (2, Some(other)) => Place::After(subject.find(&text, other)),
+                        _ => Place::Last,
+                    };
+                    editor.insert(&entry, place).expect("a place");
+                    expected.push(new);
+                }
+                1 if expected.contains(&own) && known.insert(own.clone()) => {
+                    editor.remove(subject.find(&text, &own)).expect("it is there");
+                    expected.retain(|key| *key != own);
+                }
+                2 if expected.contains(&own) && known.insert(own.clone()) => {
+                    editor.set(subject.find(&text, &own), column, "12").expect("a place");
+                }
+                _ => {}
+            }
+        }
+        let after = apply(&text, editor.finish());
+        let (mut found, before) = (subject.keys(&after), subject.faults(&text));
+        found.sort();
+        expected.sort();
+        prop_assert_eq!(found, expected, "before:\n{}\nafter:\n{}", text, after);
+        let faults = subject.faults(&after);
+        prop_assert!(faults.len() <= before.len(), "{:?} before:\n{}\nafter:\n{}", faults, text, after);
+    }
 }

@@ -116,23 +116,17 @@ impl Entries<'_> {
         let mut pending: Vec<usize> = Vec::new();
         for (at, slot) in slots.iter().enumerate() {
             pending.extend(&slot.behind);
-            let next = children.get(at).copied().filter(stays);
-            let has_more = children[at..].iter().any(stays);
-            if next.is_some() || !has_more {
-                self.put_behind(container, previous, next, &pending, trailing, cuts);
-                pending.clear();
-            }
-            if let Some(next) = next {
-                self.put_before(container, next, &slot.before, cuts);
-                previous = Some(next);
-            } else {
-                pending.extend(&slot.before);
-            }
-            if !has_more && !pending.is_empty() {
-                self.put_behind(container, previous, None, &pending, trailing, cuts);
-                pending.clear();
+            match children.get(at).copied().filter(stays) {
+                Some(next) => {
+                    self.put_behind(container, previous, Some(next), &pending, trailing, cuts);
+                    pending.clear();
+                    self.put_before(container, next, &slot.before, cuts);
+                    previous = Some(next);
+                }
+                None => pending.extend(&slot.before),
             }
         }
+        self.put_behind(container, previous, None, &pending, trailing, cuts);
     }
 
     /// What comes in before each child, and behind the last.
@@ -481,19 +475,22 @@ impl Entries<'_> {
         end: &str,
         blank: &str,
     ) -> String {
-        let sign = self.new_separator(container);
+        let outer = self.new_separator(container);
+        // Within what is new itself separators are needed also where the file as a whole needs none.
+        let inner = self.style.separator.map_or_else(|| outer.clone(), String::from);
         let required = self.style.separator.is_some();
         let mut out = String::new();
         // What is still to be written: something new with its blanks, or what closes a container.
         enum Todo<'n> {
-            New(usize, String, bool),
-            Close(&'n str, String, bool),
+            New(usize, String, &'n str),
+            Close(&'n str, String, &'n str),
             Blank,
         }
         let mut todo: Vec<Todo<'_>> = Vec::new();
         for (at, own) in new.iter().enumerate().rev() {
             let is_last = at + 1 == new.len();
-            todo.push(Todo::New(*own, indent.to_owned(), !required || !is_last || more));
+            let sign = if !required || !is_last || more { outer.as_str() } else { "" };
+            todo.push(Todo::New(*own, indent.to_owned(), sign));
             if at > 0 {
                 todo.push(Todo::Blank);
             }
@@ -502,17 +499,16 @@ impl Entries<'_> {
         while let Some(next) = todo.pop() {
             match next {
                 Todo::Blank => out.push_str(blank),
-                Todo::Close(close, indent, signed) => {
+                Todo::Close(close, indent, sign) => {
                     if close.is_empty() {
                         continue;
                     }
-                    out.push_str(&format!("{end}{indent}{close}{}", if signed { sign.as_str() } else { "" }));
+                    out.push_str(&format!("{end}{indent}{close}{sign}"));
                 }
-                Todo::New(own, indent, signed) => {
+                Todo::New(own, indent, sign) => {
                     if !std::mem::take(&mut is_first) {
                         out.push_str(end);
                     }
-                    let sign = if signed { sign.as_str() } else { "" };
                     match &self.new[own] {
                         New::Leaf(entry) => {
                             for note in &entry.notes {
@@ -526,12 +522,13 @@ impl Entries<'_> {
                                 head.open.split('\n').map(|line| line.strip_suffix('\r').unwrap_or(line));
                             let open = lines.collect::<Vec<_>>().join(end);
                             out.push_str(&format!("{indent}{open}"));
-                            todo.push(Todo::Close(&head.close, indent.clone(), signed));
+                            todo.push(Todo::Close(&head.close, indent.clone(), sign));
                             let within =
                                 self.indent_below(head.indent.as_deref(), &indent, children, &head.close);
                             for (at, child) in children.iter().enumerate().rev() {
                                 let is_last = at + 1 == children.len();
-                                todo.push(Todo::New(*child, within.clone(), !required || !is_last));
+                                let sign = if !required || !is_last { inner.as_str() } else { "" };
+                                todo.push(Todo::New(*child, within.clone(), sign));
                             }
                         }
                     }
