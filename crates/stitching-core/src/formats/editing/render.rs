@@ -177,8 +177,8 @@ impl Entries<'_> {
             let blank = |line: usize| {
                 line < self.text.len() && self.text[line..line_content_end(self.text, line)].trim().is_empty()
             };
-            let is_first = at == 0;
-            // The blank lines above go along; those below the first entry.
+            let is_first = at == 0 || self.stands_apart(child);
+            // The blank lines above go along; of the first entry, and one that has something else above it, those below.
             let mut from = lead;
             if !is_first {
                 while from > self.body

@@ -262,12 +262,15 @@ impl Dialect for IniDialect<'_> {
 
     fn insert(&self, entries: &mut Entries<'_>, entry: &NewEntry, place: Place) -> Result<(), Refusal> {
         let likeness = |entries: &Entries<'_>, head: &Head, node: usize| self.is_parent(entries, node, head);
-        // Beside another one the whole section goes.
-        if entry.parts.is_empty() || matches!(place, Place::Before(_) | Place::After(_)) {
-            if entry.heads.is_empty() && entry.parts.is_empty() && self.is_key(&entry.text) {
-                return self.insert_into_head(entries, entry);
-            }
+        // Beside another one it goes as it is.
+        if matches!(place, Place::Before(_) | Place::After(_)) {
             return entries.insert(entry, place, likeness);
+        }
+        if entry.parts.is_empty() {
+            return match entry.heads.is_empty() && self.is_key(&entry.text) {
+                true => self.insert_into_head(entries, entry),
+                false => entries.insert(entry, place, likeness),
+            };
         }
         for (name, own) in &entry.parts {
             if own.heads.is_empty() {
