@@ -8,8 +8,9 @@ use rstest::rstest;
 use std::fmt::Write as _;
 use std::path::PathBuf;
 use stitching_core::changes::{Change, rename, unified_diff, verify};
+use stitching_core::checks::{Renamed, new_errors};
 use stitching_core::journal::{ChangedSince, Journal};
-use stitching_core::{Error, Project};
+use stitching_core::{Code, Error, Place, Problem, Project, Severity};
 
 fn journal(project: &Project) -> Journal<'static> {
     support::journal(&project.folder)
@@ -172,4 +173,50 @@ proptest! {
         journal(&project).commit(&project.stack, &change).expect("written");
         prop_assert_eq!(support::tree(folder.path()), before);
     }
+}
+
+fn error(key: &str, field: &str, value: &str) -> Problem {
+    let mut problem =
+        Problem::new(Code::DANGLING_REFERENCE, Severity::Error, "", Place::file("t.txt", "mod"));
+    (problem.table, problem.key) = (Some("t".to_owned()), Some(key.to_owned()));
+    (problem.field, problem.value) = (Some(field.to_owned()), Some(value.to_owned()));
+    problem
+}
+
+/// What was wrong before is told by its record and value, so that the new error is the one that is named, and one that
+/// is mended does not make room for another.
+#[rstest]
+#[case::nothing(&[("a", "x")], &[("a", "x")], &[])]
+#[case::another_record(&[("c", "x")], &[("a", "y"), ("c", "x")], &[("a", "y")])]
+#[case::mended_and_broken(&[("a", "x")], &[("b", "y")], &[("b", "y")])]
+#[case::the_value_follows(&[("a", "x")], &[("a", "y")], &[])]
+#[case::one_more_of_the_same(&[("a", "x")], &[("a", "x"), ("a", "z")], &[("a", "z")])]
+#[case::the_order_does_not_matter(&[("a", "x")], &[("a", "z"), ("a", "x")], &[("a", "z")])]
+#[case::the_record_was_renamed(&[("old", "x")], &[("new", "x")], &[])]
+#[case::both_were(&[("old", "old_text")], &[("new", "new_text")], &[])]
+fn new_errors_are_told_from_old_ones(
+    #[case] before: &[(&str, &str)],
+    #[case] after: &[(&str, &str)],
+    #[case] new: &[(&str, &str)],
+) {
+    let problems =
+        |all: &[(&str, &str)]| all.iter().map(|(key, value)| error(key, "f", value)).collect::<Vec<_>>();
+    let mut renamed = Renamed::default();
+    renamed.keys.insert(("t".to_owned(), "new".to_owned()), "old".to_owned());
+    let found = new_errors(&problems(before), problems(after), &renamed);
+    let found: Vec<(&str, &str)> = found
+        .iter()
+        .map(|problem| (problem.key.as_deref().unwrap_or(""), problem.value.as_deref().unwrap_or("")))
+        .collect();
+    assert_eq!(found, new);
+}
+
+/// A record that was wrong before can be renamed, though all that tells its error is renamed with it.
+#[rstest]
+fn a_record_with_an_error_can_be_renamed() {
+    let bundle = "=== schema.toml\n[table.piers]\nfiles = \"piers.txt\"\nformat = { kind = \"delimited\" }\nkey = \"Id\"\n[table.piers.fields]\nPlan = { file = \"plans/{}.txt\", follows = \"{key}\" }\nNext = { ref = \"piers\" }\n=== mod/piers.txt\nId\tPlan\tNext\na\ta\tnobody\nb\tb\ta\n";
+    let folder = support::write(bundle);
+    let project = support::open(&folder);
+    let change = rename(&project, "piers:a", "c").expect("a change");
+    verify(&project, &change).expect("its errors were there before");
 }

@@ -27,6 +27,7 @@ pub struct Builder<'p> {
     own: BTreeMap<String, OwnChange>,
     notes: BTreeSet<Note>,
     values: usize,
+    keys: HashMap<(String, String), String>,
     /// The paths that are taken, by their folded form; made when first asked for.
     taken: Option<HashMap<String, RelPath>>,
 }
@@ -72,6 +73,7 @@ impl<'p> Builder<'p> {
             own: BTreeMap::new(),
             notes: BTreeSet::new(),
             values: 0,
+            keys: HashMap::new(),
             taken: None,
         }
     }
@@ -260,6 +262,12 @@ impl<'p> Builder<'p> {
         self.notes.insert(note);
     }
 
+    /// Notes that a record of `table` gets the key `new` in place of `old`, both as shown, so that what is wrong with it
+    /// is known to have been wrong before.
+    pub fn rename_key(&mut self, table: &str, old: &str, new: &str) {
+        self.keys.insert((table.to_owned(), new.to_owned()), old.to_owned());
+    }
+
     /// Counts `values` that are rewritten.
     pub fn count(&mut self, values: usize) {
         self.values += values;
@@ -327,6 +335,7 @@ impl<'p> Builder<'p> {
             own: self.own.into_values().collect(),
             notes: self.notes.into_iter().collect(),
             values: self.values,
+            keys: self.keys,
         })
     }
 

@@ -1,8 +1,10 @@
 //! All that one command changes, applied together or not at all. Only the [`Builder`](super::Builder) makes one.
 
+use crate::checks::Renamed;
 use crate::layers::{FileId, RelPath, Stack};
+use crate::project::Project;
 use crate::text::{EditSet, Encoding, Patch};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 /// All that one command changes. A value: it can be shown, tried out in memory and handed to the journal.
@@ -14,6 +16,8 @@ pub struct Change {
     pub(super) own: Vec<OwnChange>,
     pub(super) notes: Vec<Note>,
     pub(super) values: usize,
+    /// The former keys of records, by table and new key as shown.
+    pub(super) keys: HashMap<(String, String), String>,
 }
 
 /// A folder of the mod that is made or removed by itself.
@@ -184,9 +188,15 @@ impl Change {
         stack.with_staged(&staged)
     }
 
-    /// The former path of a file that the change moves to `path`, or copies there.
-    pub fn former_path(&self, stack: &Stack, path: &str) -> Option<String> {
-        let moved = self.files.iter().find(|file| file.to.as_ref().is_some_and(|to| to.as_str() == path))?;
-        moved.source.file().map(|file| stack.files()[file].path.to_string())
+    /// The files and records that get other names.
+    pub fn renamed(&self, project: &Project) -> Renamed {
+        let mut paths = HashMap::new();
+        for (file, to) in self.files.iter().filter_map(|file| Some((file, file.to.as_ref()?))) {
+            let source = file.source.file().map(|source| &project.stack.files()[source].path);
+            if let Some(source) = source.filter(|source| *source != to) {
+                paths.insert(to.to_string(), source.to_string());
+            }
+        }
+        Renamed { paths, keys: self.keys.clone() }
     }
 }

@@ -154,7 +154,11 @@ impl<'p> Work<'p> {
                     }
                 }
             }
-            Thing::Record(..) | Thing::Column(..) => {}
+            Thing::Record(table, old) => {
+                let name = &schema.tables[*table].name;
+                self.builder.rename_key(name, &shown_key(old), &shown_key(&item.new));
+            }
+            Thing::Column(..) => {}
         }
         self.pending.push(item);
         Ok(())

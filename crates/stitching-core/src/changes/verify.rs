@@ -18,7 +18,7 @@ pub fn verify(project: &Project, change: &Change) -> Result<(), Error> {
         return Ok(());
     }
     let before = problems(&project.stack, &project.schema);
-    let new = new_errors(&before, after, |path| change.former_path(&project.stack, path));
+    let new = new_errors(&before, after, &change.renamed(project));
     if new.is_empty() {
         return Ok(());
     }

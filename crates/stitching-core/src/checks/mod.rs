@@ -41,7 +41,7 @@ mod wrong_shape;
 mod wrong_type;
 
 pub use report::Context;
-pub use run::{Report, Summary, TableSummary, check, new_errors, problems};
+pub use run::{Renamed, Report, Summary, TableSummary, check, new_errors, problems};
 
 use crate::Code;
 use crate::links::{Index, RecordId};

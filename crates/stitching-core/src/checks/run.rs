@@ -128,31 +128,51 @@ pub fn problems(stack: &Stack, schema: &Schema) -> Vec<Problem> {
     Seeds::find(&index, None).problems(&index, true)
 }
 
-/// The errors among `after` that have no counterpart among `before`.
-///
-/// A change may rename keys and move files, so what is compared is how many errors of one check
-/// stand in one column of one file; `moved` gives the former path of a file that was moved.
-pub fn new_errors(
-    before: &[Problem],
-    after: Vec<Problem>,
-    moved: impl Fn(&str) -> Option<String>,
-) -> Vec<Problem> {
-    let group =
-        |problem: &Problem, path: String| (problem.code, path, problem.table.clone(), problem.field.clone());
-    let mut known: HashMap<_, usize> = HashMap::new();
-    for problem in before {
-        *known.entry(group(problem, problem.place.path.clone())).or_default() += 1;
+/// What a change gives another name, so that problems can be told to be the same before and after.
+#[derive(Debug, Default)]
+pub struct Renamed {
+    /// The former path of each file that has another one.
+    pub paths: HashMap<String, String>,
+    /// The former key of each record that has another one, by table and key as shown.
+    pub keys: HashMap<(String, String), String>,
+}
+
+/// The errors among `after` that have no counterpart among `before`: of the same check, file, table, field, record and
+/// value; and if there is none, with another value. Files and records that the change gave other names are the same.
+pub fn new_errors(before: &[Problem], after: Vec<Problem>, renamed: &Renamed) -> Vec<Problem> {
+    type Identity<'p> = (Code, &'p str, Option<&'p str>, Option<&'p str>, Option<&'p str>);
+    fn identity<'p>(problem: &'p Problem, renamed: Option<&'p Renamed>) -> Identity<'p> {
+        let path = problem.place.path.as_str();
+        let path = renamed.and_then(|renamed| renamed.paths.get(path)).map_or(path, String::as_str);
+        let former = renamed.and_then(|renamed| {
+            let address = (problem.table.clone()?, problem.key.clone()?);
+            renamed.keys.get(&address).map(String::as_str)
+        });
+        let key = former.or(problem.key.as_deref());
+        (problem.code, path, problem.table.as_deref(), problem.field.as_deref(), key)
     }
-    let mut is_new = |problem: &Problem| {
-        let path = moved(&problem.place.path).unwrap_or_else(|| problem.place.path.clone());
-        let left = known.entry(group(problem, path)).or_default();
-        let new = *left == 0;
-        *left = left.saturating_sub(1);
-        new
-    };
-    let errors: Vec<Problem> =
-        after.into_iter().filter(|problem| problem.severity == Severity::Error).collect();
-    errors.into_iter().filter(|problem| is_new(problem)).collect()
+    let mut known: HashMap<Identity<'_>, HashMap<Option<&str>, usize>> = HashMap::new();
+    for problem in before {
+        let of_place = known.entry(identity(problem, None)).or_default();
+        *of_place.entry(problem.value.as_deref()).or_default() += 1;
+    }
+    // Those with the same value first, so that none of them is taken for another.
+    let mut left: Vec<bool> = after.iter().map(|problem| problem.severity == Severity::Error).collect();
+    for (own, problem) in left.iter_mut().zip(&after).filter(|(own, _)| **own) {
+        let Some(of_place) = known.get_mut(&identity(problem, Some(renamed))) else { continue };
+        if let Some(count) = of_place.get_mut(&problem.value.as_deref()).filter(|count| **count > 0) {
+            *count -= 1;
+            *own = false;
+        }
+    }
+    for (own, problem) in left.iter_mut().zip(&after).filter(|(own, _)| **own) {
+        let Some(of_place) = known.get_mut(&identity(problem, Some(renamed))) else { continue };
+        if let Some(count) = of_place.values_mut().find(|count| **count > 0) {
+            *count -= 1;
+            *own = false;
+        }
+    }
+    after.into_iter().zip(left).filter(|(_, new)| *new).map(|(problem, _)| problem).collect()
 }
 
 /// Marks the problems that `base` has too. Those of the same record are paired first; then those
