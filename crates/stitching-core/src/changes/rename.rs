@@ -186,6 +186,7 @@ impl<'p> Work<'p> {
         let path = self.project.stack.files()[found.file].path.clone();
         for hit in found.hits {
             match hit {
+                Hit::Also(item) if self.done.contains(&item.thing) => {}
                 Hit::Also(item) => {
                     if let (Thing::Record(table, old), true) = (&item.thing, item.key_done) {
                         let name = &self.project.schema.tables[*table].name;
@@ -389,15 +390,19 @@ impl Look<'_, '_> {
     fn own_key(&mut self, key: &str, item: &Item) {
         let table = self.record.table;
         let (old_parts, new_parts) = (key.split(KEY_SEPARATOR), item.new.split(KEY_SEPARATOR));
-        if !item.key_done {
-            for ((part, old), new) in table.key.iter().zip(old_parts).zip(new_parts) {
-                if let (KeyPart::Field(field), true) = (part, old != new) {
+        for ((part, old), new) in table.key.iter().zip(old_parts).zip(new_parts) {
+            if let (KeyPart::Field(field), true) = (part, old != new) {
+                if !item.key_done {
                     if self.record.cell(*field).is_none() {
                         let reason =
                             format!("`{old}` is a name that the schema gives; it stands nowhere in the file");
                         self.hits.push(Hit::Unfit(self.record.span, reason));
                     }
                     self.rewrite_whole(*field, new);
+                }
+                // What the key itself names goes along.
+                if names_something(table, &table.fields[*field]) {
+                    self.carry(*field, old, new);
                 }
             }
         }
@@ -463,9 +468,13 @@ fn carried(table: &Table, field: &Field, value: &str, old: &str, new: &str) -> O
     if let Some(follows) = &field.follows {
         return (value == follows.fill_one(old)).then(|| (value.to_owned(), follows.fill_one(new)));
     }
-    let Layout::Whole(rule) = field.layout else { return None };
-    let names = table.rules[rule].text.is_some() || table.rules[rule].file.is_some();
-    (names && value == old).then(|| (old.to_owned(), new.to_owned()))
+    (names_something(table, field) && value == old).then(|| (old.to_owned(), new.to_owned()))
+}
+
+/// Whether the values of `field` name texts or files.
+fn names_something(table: &Table, field: &Field) -> bool {
+    let Layout::Whole(rule) = field.layout else { return false };
+    table.rules[rule].text.is_some() || table.rules[rule].file.is_some()
 }
 
 /// What to read of a table in one round; `None` if nothing of it can matter.
