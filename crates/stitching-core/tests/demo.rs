@@ -119,14 +119,17 @@ fn any_record_can_be_renamed() {
             {
                 "8".to_owned()
             }
-            _ => format!("{last}_new"),
+            // What names a file keeps its ending.
+            _ => match last.rsplit_once('.') {
+                Some((stem, ending)) => format!("{stem}_new.{ending}"),
+                None => format!("{last}_new"),
+            },
         };
         let new = parts.join("/");
         let refers = described.key.iter().any(|part| match part {
-            KeyPart::Field(field) => described
-                .rules
-                .iter()
-                .any(|rule| rule.field == *field && (!rule.refs.is_empty() || rule.file.is_some())),
+            KeyPart::Field(field) => {
+                described.rules.iter().any(|rule| rule.field == *field && !rule.refs.is_empty())
+            }
             _ => false,
         });
         let change = rename(&project, &address, &new).unwrap_or_else(|error| panic!("{address}: {error}"));
