@@ -277,6 +277,7 @@ fn cases(#[files("tests/editing/*.txt")] fixture: PathBuf) {
     } else {
         let expected: Vec<&str> = source.split("\n\n").collect();
         let found: Vec<&str> = out.split("\n\n").collect();
+        assert_eq!(expected.len(), found.len(), "as many cases");
         for (expected, found) in expected.iter().zip(&found) {
             assert_eq!(expected.trim_end(), found.trim_end());
         }

@@ -78,11 +78,6 @@ impl<'p> Builder<'p> {
         }
     }
 
-    /// Gives the change another title.
-    pub fn set_title(&mut self, title: impl Into<String>) {
-        self.title = title.into();
-    }
-
     fn entry(&self, file: FileId) -> &'p FileEntry {
         &self.project.stack.files()[file]
     }

@@ -4,7 +4,7 @@
 use super::builder::Builder;
 use super::change::{Change, Note, OwnChange};
 use crate::Error;
-use crate::formats::{OffStyle, decode};
+use crate::formats::{Editor, OffStyle, decode};
 use crate::layers::{FileId, Kept, OWN_FOLDER, RelPath};
 use crate::links::{Address, Found, Switched, SwitchedBy, resolve, switched};
 use crate::project::Project;
@@ -65,15 +65,15 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
                 None => records,
                 Some(field) => entries(table, path, text, &records, field, value.as_deref())?,
             };
-            let mut edits = Vec::new();
+            let mut editor = table.format.editor(text);
             let mut taken = Vec::new();
             for span in spans {
-                let wrapped = table.format.wrapped_span(text.as_str(), span);
-                match table.format.off_style().switch_off(text.as_str(), wrapped) {
-                    Some(own) => edits.extend(own),
-                    None => taken.push(table.format.with_separator(text.as_str(), span)),
+                let off = editor.as_mut().is_some_and(|editor| editor.comment_out(span).is_ok());
+                if !off {
+                    taken.push(table.format.with_separator(text.as_str(), span));
                 }
             }
+            let mut edits = editor.map_or(Vec::new(), Editor::finish);
             for piece in take_out(text, taken).ok_or_else(|| {
                 let reason = format!("{address} is all that `{path}` holds");
                 Error::refused(reason, "move the file out of the mod instead; nothing was changed")

@@ -1,6 +1,6 @@
 //! Editing delimited text.
 
-use super::{Delimited, Delimiter, Header, Rows, UNWANTED};
+use super::{Delimited, Delimiter, Header, Rows};
 use crate::formats::editing::{
     Cells, Dialect, Editor, Entries, Likeness, NewEntry, Part, Place, Refusal, Style, edited, row_entries,
 };
@@ -41,8 +41,7 @@ impl RowDialect<'_> {
     fn count(&self, text: &Text<'_>, row: Span) -> usize {
         let mut rows = Rows::new(self.format, text);
         rows.at = row.start as usize;
-        let every: Vec<u16> = (0..UNWANTED).collect();
-        rows.row(&every, &mut Vec::new(), &mut Ignore);
+        rows.row(&[], &mut Vec::new(), &mut Ignore);
         rows.count
     }
 
@@ -63,7 +62,7 @@ impl RowDialect<'_> {
         let alone = Delimited { header: Header::Named(self.names.clone()), ..self.format.clone() };
         let text = Text::of_str(row);
         let mut rows = Rows::new(&alone, &text);
-        let (every, mut cells): (Vec<u16>, _) = ((0..UNWANTED).collect(), Vec::new());
+        let (every, mut cells): (Vec<u16>, _) = ((0..self.names.len() as u16).collect(), Vec::new());
         rows.row(&every, &mut cells, &mut Ignore);
         let value = |(name, cell): (&String, &crate::formats::ColumnCell)| {
             (name.clone(), decode(row, &cell.cell).text.into_owned())

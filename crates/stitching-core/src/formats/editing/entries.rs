@@ -6,6 +6,7 @@ use super::{Likeness, Place, Refusal};
 use crate::formats::flat::{FlatNode, ancestors, children};
 use crate::formats::{Cell, decode};
 use crate::text::{Edit, EditSet, Span};
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// An entry: a record, a value with its name, a container of others.
@@ -92,6 +93,10 @@ pub(in crate::formats) struct Entries<'t> {
     pub(super) edits: Vec<Edit>,
     /// Edits that the text gets besides.
     pub(super) expected: EditSet,
+    /// By how much what is inside something is indented further, once it has been looked for.
+    pub(super) unit: OnceCell<Option<&'t str>>,
+    /// Whether a separator stands behind the last entry of some container, once it has been looked for.
+    pub(super) some_trailing: OnceCell<bool>,
 }
 
 impl<'t> Entries<'t> {
@@ -123,6 +128,8 @@ impl<'t> Entries<'t> {
             prolog: String::new(),
             edits: Vec::new(),
             expected: EditSet::default(),
+            unit: OnceCell::new(),
+            some_trailing: OnceCell::new(),
         }
     }
 
@@ -225,6 +232,20 @@ impl<'t> Entries<'t> {
         self.gone.insert(node);
     }
 
+    /// Whether an entry, or one that it stands in, goes or is moved: nothing in it can be changed then.
+    pub fn goes(&self, node: usize) -> bool {
+        std::iter::successors(Some(node), |node| self.nodes[*node].parent)
+            .any(|node| self.gone.contains(&node))
+    }
+
+    /// Whether something within an entry is to change.
+    fn changes_within(&self, node: usize) -> bool {
+        let (span, below) = (self.nodes[node].span, node..self.nodes[node].end);
+        self.edits.iter().any(|edit| edit.span.start >= span.start && edit.span.end <= span.end)
+            || self.added.keys().flatten().any(|container| below.contains(container))
+            || self.gone.range(below).next().is_some()
+    }
+
     /// Puts something new in.
     pub fn add(&mut self, container: Option<usize>, anchor: Anchor, entry: NewEntry) {
         self.add_new(container, anchor, New::Leaf(entry));
@@ -267,6 +288,9 @@ impl<'t> Entries<'t> {
     /// # Errors
     /// When the place is not within its parent.
     pub fn move_to(&mut self, node: usize, place: Place) -> Result<(), Refusal> {
+        if self.goes(node) || self.changes_within(node) {
+            return Err("it is changed and moved at once".to_owned());
+        }
         let parent = self.nodes[node].parent;
         let anchor = self.anchor(place)?;
         if let Anchor::Before(other) | Anchor::After(other) = anchor {

@@ -170,6 +170,7 @@ impl<'t> Editor<'t> {
     /// The node of a record; `None` where the record is the file as a whole.
     fn record(&self, record: Span) -> Result<Option<usize>, Refusal> {
         match self.entries.find(record) {
+            Ok(node) if self.entries.goes(node) => Err("it is taken out or moved at once".to_owned()),
             Ok(node) => Ok(Some(node)),
             Err(_) if self.entries.is_whole(record) => Ok(None),
             Err(refusal) => Err(refusal),

@@ -89,7 +89,11 @@ impl Entries<'_> {
             self.finish_container(container, &mut cuts);
         }
         let mut edits = cuts.into_edits();
-        edits.append(&mut self.edits);
+        // What was to change within something that goes, goes with it.
+        let all = std::mem::take(&mut self.edits);
+        edits.extend(
+            all.into_iter().filter(|edit| !self.innermost(edit.span).is_some_and(|node| self.goes(node))),
+        );
         edits
     }
 

@@ -86,7 +86,7 @@ impl Style {
     }
 }
 
-impl Entries<'_> {
+impl<'t> Entries<'t> {
     /// The line end of the text. If it has none, `has_returns` tells whether that is to begin with a carriage return.
     pub fn line_end(&self, has_returns: bool) -> &'static str {
         let has_returns = if self.text.contains('\n') { self.text.contains("\r\n") } else { has_returns };
@@ -258,7 +258,7 @@ impl Entries<'_> {
             let parent = self.nodes[node].parent?;
             of(node)?.strip_prefix(of(parent)?).filter(|unit| !unit.is_empty())
         };
-        (0..self.nodes.len()).find_map(deeper)
+        *self.unit.get_or_init(|| (0..self.nodes.len()).find_map(deeper))
     }
 
     /// How many blank lines stand before an entry and its notes.
@@ -307,7 +307,8 @@ impl Entries<'_> {
                             .last()
                             .is_some_and(|last| self.separator_of(last).is_some())
                 };
-                self.style.separator.is_some() && (0..self.nodes.len()).any(has)
+                let some = || (0..self.nodes.len()).any(has);
+                self.style.separator.is_some() && *self.some_trailing.get_or_init(some)
             }
         }
     }
