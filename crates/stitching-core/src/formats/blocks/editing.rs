@@ -392,6 +392,19 @@ impl Dialect for BlockDialect<'_> {
         own.span == cell || !own.inside.holds() || cell.start as usize >= entries.inside_start(Some(node))
     }
 
+    fn as_dialect(&self) -> &dyn Dialect {
+        self
+    }
+
+    fn parent_name(&self, entries: &Entries<'_>, node: usize) -> String {
+        let first = self.tree.nodes[node].words.clone().next();
+        first.map_or_else(String::new, |word| entries.expected(self.tree.words[word].span))
+    }
+
+    fn head_name(&self, head: &Head) -> String {
+        head.name.split('\n').next().unwrap_or_default().to_owned()
+    }
+
     fn off_style(&self) -> OffStyle {
         self.format.off_style()
     }

@@ -2,7 +2,7 @@
 
 use super::{Delimited, Delimiter, Header, Rows};
 use crate::formats::editing::{
-    Cells, Dialect, Editor, Entries, Likeness, NewEntry, Part, Place, Refusal, Style, edited, row_entries,
+    Cells, Dialect, Editor, Entries, NewEntry, Part, Place, Refusal, Style, edited, row_entries,
 };
 use crate::formats::{Cell, Form, Format, Ignore, OffStyle, decode};
 use crate::text::{Span, Text};
@@ -129,7 +129,11 @@ impl Dialect for RowDialect<'_> {
             let cells = self.names.iter().map(|name| self.cell(name, value(name)));
             entry.text = cells.collect::<Result<Vec<_>, _>>()?.join(&self.sign());
         }
-        entries.insert(&entry, place, |_, _, _| Likeness::Other)
+        entries.insert(&entry, place, self)
+    }
+
+    fn as_dialect(&self) -> &dyn Dialect {
+        self
     }
 
     fn off_style(&self) -> OffStyle {

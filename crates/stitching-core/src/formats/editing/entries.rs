@@ -2,12 +2,12 @@
 
 use super::new_entry::{Head, NewEntry, edited};
 use super::style::{Style, blanks_before, line_content_end, line_start};
-use super::{Likeness, Place, Refusal};
+use super::{Dialect, Likeness, Place, Refusal};
 use crate::formats::flat::{FlatNode, ancestors, children};
 use crate::formats::{Cell, decode};
 use crate::text::{Edit, EditSet, Span};
 use std::cell::OnceCell;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// An entry: a record, a value with its name, a container of others.
 #[derive(Debug, Clone)]
@@ -93,6 +93,12 @@ pub(in crate::formats) struct Entries<'t> {
     pub(super) edits: Vec<Edit>,
     /// Edits that the text gets besides.
     pub(super) expected: EditSet,
+    /// Parents that were looked for.
+    parents: HashMap<(Option<usize>, Head), Option<usize>>,
+    /// The entries in a container that can hold others, by name.
+    by_name: HashMap<Option<usize>, HashMap<String, Vec<usize>>>,
+    /// Parents that came in, by what they are in and what they are.
+    made: HashMap<(Option<usize>, Option<usize>, Head), usize>,
     /// By how much what is inside something is indented further, once it has been looked for.
     pub(super) unit: OnceCell<Option<&'t str>>,
     /// Whether a separator stands behind the last entry of some container, once it has been looked for.
@@ -128,6 +134,9 @@ impl<'t> Entries<'t> {
             prolog: String::new(),
             edits: Vec::new(),
             expected: EditSet::default(),
+            parents: HashMap::new(),
+            by_name: HashMap::new(),
+            made: HashMap::new(),
             unit: OnceCell::new(),
             some_trailing: OnceCell::new(),
         }
@@ -342,12 +351,7 @@ impl<'t> Entries<'t> {
     ///
     /// # Errors
     /// When there is no place for it.
-    pub fn insert(
-        &mut self,
-        entry: &NewEntry,
-        place: Place,
-        likeness: impl Fn(&Entries<'_>, &Head, usize) -> Likeness,
-    ) -> Result<(), Refusal> {
+    pub fn insert(&mut self, entry: &NewEntry, place: Place, dialect: &dyn Dialect) -> Result<(), Refusal> {
         let anchor = self.anchor(place)?;
         if let Anchor::Before(other) | Anchor::After(other) = anchor {
             self.add(self.nodes[other].parent, anchor, entry.clone());
@@ -358,21 +362,7 @@ impl<'t> Entries<'t> {
         }
         let (mut container, mut missing) = (None, entry.heads.as_slice());
         while let [head, rest @ ..] = missing {
-            let like = |node: usize| match self.nodes[node].inside.holds() {
-                true => likeness(self, head, node),
-                false => Likeness::Other,
-            };
-            let mut best: Option<(Likeness, usize)> = None;
-            for node in self.children(container) {
-                let own = like(node);
-                if own > best.map_or(Likeness::Other, |(own, _)| own) {
-                    best = Some((own, node));
-                    if own == Likeness::Same {
-                        break;
-                    }
-                }
-            }
-            let Some((_, found)) = best else { break };
+            let Some(found) = self.parent(container, head, dialect) else { break };
             container = Some(found);
             missing = rest;
         }
@@ -382,18 +372,8 @@ impl<'t> Entries<'t> {
         // Parents that came in before are used again.
         let (mut anchor, mut within): (Anchor, Option<usize>) = (anchor, None);
         for head in missing {
-            let there = match within {
-                None => self
-                    .added
-                    .get(&container)
-                    .map_or(Vec::new(), |all| all.iter().map(|(_, new)| *new).collect()),
-                Some(new) => match &self.new[new] {
-                    New::Container(_, children) => children.clone(),
-                    New::Leaf(_) => Vec::new(),
-                },
-            };
-            let same = |new: &usize| matches!(&self.new[*new], New::Container(own, _) if own == head);
-            within = Some(match there.into_iter().find(same) {
+            let place = (container, within, head.clone());
+            within = Some(match self.made.get(&place).copied() {
                 Some(new) => new,
                 None => {
                     let new =
@@ -402,6 +382,7 @@ impl<'t> Entries<'t> {
                         let own = NewEntry { text: text.clone(), is_rigid: true, ..NewEntry::default() };
                         self.push_new(container, Some(new), Anchor::Last, New::Leaf(own));
                     }
+                    self.made.insert(place, new);
                     new
                 }
             });
@@ -409,6 +390,36 @@ impl<'t> Entries<'t> {
         }
         self.push_new(container, within, anchor, New::Leaf(entry.clone()));
         Ok(())
+    }
+
+    /// The entry in `container` that is the parent which `head` describes: the one that is most like it.
+    ///
+    /// Cost: looking through the container once, then through those of the same name.
+    pub fn parent(&mut self, container: Option<usize>, head: &Head, dialect: &dyn Dialect) -> Option<usize> {
+        if let Some(known) = self.parents.get(&(container, head.clone())) {
+            return *known;
+        }
+        if !self.by_name.contains_key(&container) {
+            let mut names: HashMap<String, Vec<usize>> = HashMap::new();
+            for node in self.children(container).filter(|node| self.nodes[*node].inside.holds()) {
+                names.entry(dialect.parent_name(self, node)).or_default().push(node);
+            }
+            self.by_name.insert(container, names);
+        }
+        let named = self.by_name.get(&container).and_then(|names| names.get(&dialect.head_name(head)));
+        let mut best: Option<(Likeness, usize)> = None;
+        for node in named.into_iter().flatten() {
+            let own = dialect.is_parent(self, *node, head);
+            if own > best.map_or(Likeness::Other, |(own, _)| own) {
+                best = Some((own, *node));
+                if own == Likeness::Same {
+                    break;
+                }
+            }
+        }
+        let found = best.map(|(_, node)| node);
+        self.parents.insert((container, head.clone()), found);
+        found
     }
 
     fn push_new(

@@ -75,11 +75,22 @@ pub(super) trait Dialect {
         Likeness::Other
     }
 
+    /// Itself, for those who take any.
+    fn as_dialect(&self) -> &dyn Dialect;
+
+    /// The name of an entry, by which those are told apart that may be parents.
+    fn parent_name(&self, _entries: &Entries<'_>, _node: usize) -> String {
+        String::new()
+    }
+
+    /// The name that a parent must have.
+    fn head_name(&self, head: &Head) -> String {
+        head.name.clone()
+    }
+
     /// See [`Editor::insert`]; the parents are told apart by [`Dialect::is_parent`].
     fn insert(&self, entries: &mut Entries<'_>, entry: &NewEntry, place: Place) -> Result<(), Refusal> {
-        let by_parents =
-            |entries: &Entries<'_>, head: &Head, node: usize| self.is_parent(entries, node, head);
-        entries.insert(entry, place, by_parents)
+        entries.insert(entry, place, self.as_dialect())
     }
 
     /// See [`Editor::insert_item`].

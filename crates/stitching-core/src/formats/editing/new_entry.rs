@@ -30,7 +30,7 @@ pub struct NewEntry {
 }
 
 /// A parent of an entry.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Head {
     /// What opens it.
     pub open: String,
@@ -48,8 +48,10 @@ pub struct Head {
 
 /// What stands at `span` of `text` after those of `edits` that lie within it.
 pub(in crate::formats) fn edited(text: &str, span: Span, edits: &EditSet) -> String {
-    let inside =
-        edits.edits().iter().filter(|edit| edit.span.start >= span.start && edit.span.end <= span.end);
+    // They are sorted; a file may have very many.
+    let first = edits.edits().partition_point(|edit| edit.span.start < span.start);
+    let near = edits.edits()[first..].iter().take_while(|edit| edit.span.start <= span.end);
+    let inside = near.filter(|edit| edit.span.end <= span.end);
     let shifted = inside.map(|edit| Edit {
         span: Span { start: edit.span.start - span.start, end: edit.span.end - span.start },
         text: edit.text.clone(),

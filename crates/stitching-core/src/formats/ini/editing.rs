@@ -161,6 +161,11 @@ impl IniDialect<'_> {
         section.ok_or_else(|| format!("`{column}` is no list"))
     }
 
+    /// A name as names are compared.
+    fn folded(&self, name: &str) -> String {
+        if self.format.ignore_case { name.to_lowercase() } else { name.to_owned() }
+    }
+
     fn head(&self, open: String, name: &str) -> Head {
         let name = name.trim().to_owned();
         Head {
@@ -261,15 +266,14 @@ impl Dialect for IniDialect<'_> {
     }
 
     fn insert(&self, entries: &mut Entries<'_>, entry: &NewEntry, place: Place) -> Result<(), Refusal> {
-        let likeness = |entries: &Entries<'_>, head: &Head, node: usize| self.is_parent(entries, node, head);
         // Beside another one it goes as it is.
         if matches!(place, Place::Before(_) | Place::After(_)) {
-            return entries.insert(entry, place, likeness);
+            return entries.insert(entry, place, self);
         }
         if entry.parts.is_empty() {
             return match entry.heads.is_empty() && self.is_key(&entry.text) {
                 true => self.insert_into_head(entries, entry),
-                false => entries.insert(entry, place, likeness),
+                false => entries.insert(entry, place, self),
             };
         }
         for (name, own) in &entry.parts {
@@ -278,13 +282,12 @@ impl Dialect for IniDialect<'_> {
                 continue;
             }
             let head = &own.heads[0];
-            let section =
-                entries.children(None).find(|node| likeness(entries, head, *node) == Likeness::Same);
+            let section = entries.parent(None, head, self);
             // What is there already stays as it is.
             if section.is_some_and(|section| !self.keys_called(entries, section, name).is_empty()) {
                 continue;
             }
-            entries.insert(own, place, likeness)?;
+            entries.insert(own, place, self)?;
         }
         Ok(())
     }
@@ -325,6 +328,18 @@ impl Dialect for IniDialect<'_> {
 
     fn is_entry_of(&self, _entries: &Entries<'_>, node: usize, _cell: Span) -> bool {
         !self.is_section[node]
+    }
+
+    fn as_dialect(&self) -> &dyn Dialect {
+        self
+    }
+
+    fn parent_name(&self, entries: &Entries<'_>, node: usize) -> String {
+        self.folded(entries.expected(self.sections[node]).trim())
+    }
+
+    fn head_name(&self, head: &Head) -> String {
+        self.folded(&head.name)
     }
 
     fn off_style(&self) -> OffStyle {

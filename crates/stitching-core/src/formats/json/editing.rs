@@ -292,6 +292,14 @@ impl Dialect for JsonDialect<'_> {
         entries.node(node).value == cell
     }
 
+    fn as_dialect(&self) -> &dyn Dialect {
+        self
+    }
+
+    fn parent_name(&self, entries: &Entries<'_>, node: usize) -> String {
+        self.tree.nodes[node].name.map_or_else(String::new, |name| entries.expected(name))
+    }
+
     fn off_style(&self) -> OffStyle {
         self.format.off_style()
     }

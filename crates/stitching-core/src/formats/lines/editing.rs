@@ -2,7 +2,7 @@
 
 use super::Lines;
 use crate::formats::editing::{
-    Cells, Dialect, Editor, Entries, Likeness, NewEntry, Part, Place, Refusal, Style, blanks_before, edited,
+    Cells, Dialect, Editor, Entries, NewEntry, Part, Place, Refusal, Style, blanks_before, edited,
     row_entries,
 };
 use crate::formats::{Format, OffStyle, decode};
@@ -91,7 +91,11 @@ impl Dialect for LineDialect<'_> {
                 "what stands above a record tells a part of it, so its place must be named".to_owned()
             );
         }
-        entries.insert(entry, place, |_, _, _| Likeness::Other)
+        entries.insert(entry, place, self)
+    }
+
+    fn as_dialect(&self) -> &dyn Dialect {
+        self
     }
 
     fn off_style(&self) -> OffStyle {

@@ -85,6 +85,10 @@ impl Dialect for PoDialect {
         })
     }
 
+    fn as_dialect(&self) -> &dyn Dialect {
+        self
+    }
+
     fn off_style(&self) -> OffStyle {
         Po.off_style()
     }

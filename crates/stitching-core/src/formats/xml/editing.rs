@@ -353,6 +353,14 @@ impl Dialect for XmlDialect<'_> {
         own.span == cell || (own.content.start <= cell.start && cell.end <= own.content.end)
     }
 
+    fn as_dialect(&self) -> &dyn Dialect {
+        self
+    }
+
+    fn parent_name(&self, entries: &Entries<'_>, node: usize) -> String {
+        entries.expected(self.tree.elements[node].name)
+    }
+
     fn off_style(&self) -> OffStyle {
         self.format.off_style()
     }
