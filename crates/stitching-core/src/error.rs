@@ -2,6 +2,7 @@
 //! [`Problem`], a value, and never an error.
 
 use crate::Problem;
+use crate::help::{Help, NextStep};
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -32,7 +33,7 @@ pub enum Error {
         /// The name as given.
         name: String,
         /// What to say next: the nearest names, or how to list them.
-        help: String,
+        help: Help,
     },
     /// A name or option that cannot be understood.
     #[error("{message}")]
@@ -40,7 +41,7 @@ pub enum Error {
         /// What is wrong with it.
         message: String,
         /// What to do instead.
-        help: String,
+        help: Help,
     },
     /// The change was not made, and why.
     #[error("{}", .0.reason)]
@@ -71,7 +72,7 @@ pub struct Refusal {
     /// The reason, in one sentence.
     pub reason: String,
     /// What to do about it.
-    pub help: String,
+    pub help: Help,
     /// The problems the change would bring, or the places that stand in its way.
     pub problems: Vec<Problem>,
 }
@@ -94,7 +95,7 @@ impl Error {
     }
 
     /// A refusal with its `reason` and what to do about it.
-    pub fn refused(reason: impl Into<String>, help: impl Into<String>) -> Error {
+    pub fn refused(reason: impl Into<String>, help: impl Into<Help>) -> Error {
         Error::Refused(Box::new(Refusal { reason: reason.into(), help: help.into(), problems: Vec::new() }))
     }
 
@@ -110,38 +111,36 @@ impl Error {
     }
 
     /// What to do next, if there is more to say than the message does.
-    pub fn help(&self) -> Option<String> {
+    pub fn help(&self) -> Option<Help> {
         let help = match self {
             Error::Io { action, source, .. } => return io_help(action, source),
-            Error::Description(_) => "put the description right and run the command again".to_owned(),
-            Error::NoProject(_) => {
-                "run it inside a project, or name one with `--project DIR`; `stitching demo` writes one to try"
-                    .to_owned()
-            }
+            Error::Description(_) => "put the description right and run the command again".into(),
+            Error::NoProject(_) => NextStep::NameProject.into(),
             Error::Unknown { help, .. } | Error::Usage { help, .. } => help.clone(),
             Error::Refused(refusal) => refusal.help.clone(),
-            Error::ChangedSince { .. } => "put the files back as they were, or leave them out; nothing was changed".to_owned(),
-            Error::Unfinished { second, .. } => format!(
+            Error::ChangedSince { .. } => {
+                "put the files back as they were, or leave them out; nothing was changed".into()
+            }
+            Error::Unfinished { second, .. } => Help::from(format!(
                 "it could not be taken back ({second}). Nothing is lost: the files as they were, and as they are to be, lie \
                  beside each other as `.stitching-*`. Once the cause is gone, the next command puts all of it right; until \
                  then do not delete these files or `.stitching`"
-            ),
+            )),
         };
         (!help.is_empty()).then_some(help)
     }
 }
 
-fn io_help(action: &str, source: &io::Error) -> Option<String> {
-    let help = match source.kind() {
+fn io_help(action: &str, source: &io::Error) -> Option<Help> {
+    let help: Help = match source.kind() {
         io::ErrorKind::PermissionDenied => {
             format!("you have no right to {action} it: make it writable, or close the program that holds it")
+                .into()
         }
         io::ErrorKind::StorageFull => {
-            "the disk is full: free some space and run the command again; nothing was changed".to_owned()
+            "the disk is full: free some space and run the command again; nothing was changed".into()
         }
-        io::ErrorKind::NotFound => {
-            "check the path; a layer's path is relative to `stitching.toml`".to_owned()
-        }
+        io::ErrorKind::NotFound => "check the path; a layer's path is relative to `stitching.toml`".into(),
         _ => return None,
     };
     Some(help)

@@ -12,6 +12,7 @@ pub mod error;
 pub mod expressions;
 pub mod fields;
 pub mod formats;
+pub mod help;
 pub mod journal;
 pub mod layers;
 pub mod learn;

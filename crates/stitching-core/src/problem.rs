@@ -1,6 +1,7 @@
 //! Something found wrong in the user's data, with its place and what would put it right.
 
 use crate::Code;
+use crate::help::Help;
 use crate::text::{EditSet, LineTable, Span};
 
 /// How much a problem matters.
@@ -111,7 +112,7 @@ pub struct Problem {
     /// Where it is.
     pub place: Place,
     /// What to do, or the nearest names.
-    pub help: Option<String>,
+    pub help: Option<Help>,
     /// The table of the record, if it is about one.
     pub table: Option<String>,
     /// The record's key, as written in addresses.

@@ -179,7 +179,7 @@ impl Project {
             Error::Unknown {
                 what: "layer",
                 name: name.to_owned(),
-                help: format!("the layers are {}", names.join(", ")),
+                help: format!("the layers are {}", names.join(", ")).into(),
             }
         })
     }
@@ -366,7 +366,7 @@ fn read_text(path: &Path) -> Result<String, Error> {
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         let message = format!("byte {} is not valid UTF-8", error.utf8_error().valid_up_to() + 1);
         let mut problem = Problem::new(Code::BAD_PROJECT, Severity::Error, message, Place::file(&name, ""));
-        problem.help = Some("save the file as UTF-8".to_owned());
+        problem.help = Some("save the file as UTF-8".into());
         Error::Description(vec![problem])
     })?;
     Ok(text.strip_prefix('\u{feff}').map(str::to_owned).unwrap_or(text))

@@ -4,8 +4,9 @@
 use std::path::{Path, PathBuf};
 
 /// The modules in their order; ARCHITECTURE.md draws them.
-const ORDER: [&str; 19] = [
+const ORDER: [&str; 20] = [
     "code",
+    "help",
     "text",
     "problem",
     "error",
@@ -91,6 +92,25 @@ fn no_arrow_runs_back() {
                 Some(other) if other > own => wrong.push(format!("{inside} uses {name}")),
                 Some(_) => {}
                 None => wrong.push(format!("{inside} uses `{name}`, which has no place in the order")),
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{wrong:#?}");
+}
+
+/// Which command does something is the program's matter: the core offers a `NextStep`.
+#[test]
+fn no_text_names_a_command_or_an_option() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
+    let mut all = Vec::new();
+    files(&root, &mut all);
+    let mut wrong = Vec::new();
+    for path in all {
+        let source = std::fs::read_to_string(&path).expect("a source file");
+        for (at, line) in source.lines().enumerate() {
+            let code = !line.trim_start().starts_with("//");
+            if code && (line.contains("`stitching ") || line.contains("`--")) {
+                wrong.push(format!("{}:{}: {}", path.display(), at + 1, line.trim()));
             }
         }
     }

@@ -25,7 +25,9 @@ fn describe(project: &Project, result: Result<Change, Error>) -> String {
             }
             out + &unified_diff(project, &change).expect("a diff").replace('\r', "␍")
         }
-        Err(error) => format!("{error}\nhelp: {}\n", error.help().unwrap_or_default()),
+        Err(error) => {
+            format!("{error}\nhelp: {}\n", error.help().as_ref().map(support::help_text).unwrap_or_default())
+        }
     }
 }
 

@@ -47,7 +47,10 @@ fn interrupt(folder: &Path) {
     let error =
         Act::Rename("reaches:mill", "weir").run(folder, &dead, &Mutex::default()).expect_err("it stopped");
     assert!(matches!(error, Error::Unfinished { .. }), "{error}");
-    assert!(error.help().expect("what to do").contains("the next command puts all of it right"), "{error:?}");
+    assert!(
+        error.help().expect("what to do").text.contains("the next command puts all of it right"),
+        "{error:?}"
+    );
 }
 
 #[rstest]

@@ -185,14 +185,17 @@ fn a_miss_names_the_nearest(#[case] text: &str, #[case] kind: &str, #[case] says
     let error = resolve(project.view(), text).expect_err("no such thing");
     let Error::Unknown { what, help, .. } = &error else { panic!("{error}") };
     assert_eq!(*what, kind);
-    assert!(help.contains(says), "{help}");
+    assert!(help.text.contains(says), "{help:?}");
 }
 
 #[rstest]
 fn a_key_of_several_tables_must_be_told_apart() {
     let (_folder, project) = open();
     let error = resolve(project.view(), "old_mill").expect_err("two of them");
-    assert_eq!(error.help().as_deref(), Some("say which: reaches:old_mill, layouts:old_mill"));
+    assert_eq!(
+        error.help().map(|help| help.text).as_deref(),
+        Some("say which: reaches:old_mill, layouts:old_mill")
+    );
 }
 
 /// The base alone has a record that the mod's file took away.

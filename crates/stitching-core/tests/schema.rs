@@ -7,6 +7,7 @@ use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs;
 use std::sync::Arc;
+use stitching_core::help::NextStep;
 use stitching_core::layers::RelPath;
 use stitching_core::schema::{self, KeyPart, Layout, Schema, Target, Texts, ValueType};
 use stitching_core::{Error, ErrorKind, Project};
@@ -92,7 +93,7 @@ N = { type = "integer" }
         _ => panic!("{name} is taken apart"),
     };
     let (t, u) = (Target { table: 0, rule: None }, Target { table: 1, rule: None });
-    assert_eq!(rule("B").refs[..2], [t, u.clone()]);
+    assert_eq!(rule("B").refs[..2], [t, u]);
     assert!(rule("B").refs[2].rule.is_some());
     assert_eq!(rule("B").none, ["-", "0", "-1.5"]);
     assert!(rule("B").required && rule("B").is_none("") && rule("B").is_none("0") && !rule("B").is_none("x"));
@@ -168,7 +169,7 @@ fn without_a_project_there_is_a_hint() {
     let folder = tempfile::tempdir().expect("a folder");
     let error = Project::find(folder.path()).expect_err("none");
     assert_eq!(error.kind(), ErrorKind::Usage);
-    assert!(error.help().is_some_and(|help| help.contains("--project DIR")), "{error}");
+    assert_eq!(error.help().and_then(|help| help.step), Some(NextStep::NameProject), "{error}");
     assert!(matches!(Project::open(folder.path()), Err(Error::NoProject(_))));
 }
 

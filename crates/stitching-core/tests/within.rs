@@ -160,7 +160,7 @@ fn a_name_of_another_parent_is_pointed_out(#[case] text: &str, #[case] put: &str
     let (_folder, project) = support::project(&BUNDLE.replace(text, put));
     let found: Vec<String> = problems(&project.stack, &project.schema)
         .into_iter()
-        .map(|own| format!("{} | {}", own.message, own.help.unwrap_or_default()))
+        .map(|own| format!("{} | {}", own.message, own.help.unwrap_or_default().text))
         .collect();
     assert_eq!(found, [expected]);
 }

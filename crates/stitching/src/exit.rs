@@ -2,6 +2,7 @@
 //! not read or write.
 
 use crate::args::{Format, Global};
+use crate::next_step::help_text;
 use crate::render::human;
 use crate::render::json::ProblemShape;
 use crate::ui::{BOLD, CYAN, RED, Ui, styled};
@@ -42,7 +43,8 @@ pub fn report(error: &Error, global: &Global, ui: &Ui) -> ExitCode {
             ErrorKind::Io => "io",
         };
         let problems = problems.iter().map(Into::into).collect();
-        let error = ErrorShape { kind, message: error.to_string(), help: error.help(), problems };
+        let help = error.help().as_ref().map(help_text);
+        let error = ErrorShape { kind, message: error.to_string(), help, problems };
         ui.json(&Failure { error });
     }
     for problem in problems {
@@ -51,7 +53,7 @@ pub fn report(error: &Error, global: &Global, ui: &Ui) -> ExitCode {
     }
     ui.err(&format!("{}{} {error}", styled(RED, "error"), styled(BOLD, ":")));
     if let Some(help) = error.help() {
-        ui.err(&format!("{} {help}", styled(CYAN, "help:")));
+        ui.err(&format!("{} {}", styled(CYAN, "help:"), help_text(&help)));
     }
     if let Error::ChangedSince { files, .. } = error {
         let stay = if files.len() == 1 { "that file stays as it is" } else { "these files stay as they are" };

@@ -4,6 +4,7 @@ mod args;
 mod commands;
 mod exit;
 mod interrupt;
+mod next_step;
 mod render;
 mod ui;
 

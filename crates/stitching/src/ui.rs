@@ -204,7 +204,7 @@ pub fn wants_one_of(global: &Global, formats: &[Format]) -> Result<(), stitching
     let others: Vec<String> = formats.iter().map(name).collect();
     Err(stitching_core::Error::Usage {
         message: format!("this command does not write the format `{}`", name(&global.format)),
-        help: format!("use --format human or --format {}", others.join(", ")),
+        help: format!("use --format human or --format {}", others.join(", ")).into(),
     })
 }
 

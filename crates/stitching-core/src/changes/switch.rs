@@ -5,6 +5,7 @@ use super::builder::Builder;
 use super::change::{Change, Note, OwnChange};
 use crate::Error;
 use crate::formats::{Editor, OffStyle, decode};
+use crate::help::{Help, NextStep};
 use crate::layers::{FileId, Kept, OWN_FOLDER, RelPath};
 use crate::links::{Address, Found, Switched, SwitchedBy, resolve, switched};
 use crate::project::Project;
@@ -94,7 +95,7 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
     builder.finish()
 }
 
-/// Builds the change that switches on again what `address` names, as `stitching off` lists it.
+/// Builds the change that switches on again what `address` names, by the address that the list of what is off gives.
 ///
 /// # Errors
 /// When nothing of that address is off, or its place in the file is not to be found any more.
@@ -112,8 +113,8 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
         let names = all.iter().filter_map(|own| own.address(&project.schema)).collect::<Vec<_>>();
         let near = crate::text::nearest_of(address, names.iter().map(String::as_str));
         let help = match near.first() {
-            Some(near) => format!("did you mean `{near}`? `stitching off` lists what is off"),
-            None => "`stitching off` lists what is off".to_owned(),
+            Some(near) => Help::from(format!("did you mean `{near}`?")).then(NextStep::ListSwitchedOff),
+            None => NextStep::ListSwitchedOff.into(),
         };
         return Err(Error::Unknown { what: "switched off entry", name: address.to_owned(), help });
     }
@@ -192,7 +193,7 @@ fn line_span(project: &Project, file: FileId, line: usize) -> Result<Span, Error
         Err(Error::Unknown {
             what: "line with something on it",
             name: line.to_string(),
-            help: "lines are counted from 1".to_owned(),
+            help: "lines are counted from 1".into(),
         })
     })?
 }
@@ -296,7 +297,7 @@ fn entries(
         Some(value) => format!("`{}` has no item `{value}`", table.fields[field].name),
         None => format!("the record has no `{}`", table.fields[field].name),
     };
-    Err(Error::refused(reason, "`stitching show` tells what it has; nothing was changed"))
+    Err(Error::refused(reason, Help::from("nothing was changed").then(NextStep::ShowRecord)))
 }
 
 fn keep(project: &Project, found: &Found, path: &RelPath, piece: Piece) -> Kept {

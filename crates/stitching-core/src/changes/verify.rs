@@ -3,6 +3,7 @@
 use super::Change;
 use crate::checks::{new_errors, problems};
 use crate::error::{Error, Refusal};
+use crate::help::NextStep;
 use crate::problem::Severity;
 use crate::project::Project;
 
@@ -25,8 +26,7 @@ pub fn verify(project: &Project, change: &Change) -> Result<(), Error> {
     let count = if new.len() == 1 { "an error".to_owned() } else { format!("{} errors", new.len()) };
     Err(Error::Refused(Box::new(Refusal {
         reason: format!("the change would bring {count}; nothing was written"),
-        help: "see what the change does with `--preview`, or make it all the same with `--allow-errors`"
-            .to_owned(),
+        help: NextStep::PreviewOrAllowErrors.into(),
         problems: new,
     })))
 }

@@ -51,7 +51,7 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
                 claims.len()
             );
             let mut problem = Problem::new(CHECK.code, Severity::Error, message, place);
-            problem.help = Some("make the patterns in `files` narrower".to_owned());
+            problem.help = Some("make the patterns in `files` narrower".into());
             problems.push(problem);
             continue;
         }
@@ -59,7 +59,7 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
             let place = Place::file(entry.path.as_str(), &index.stack.layers()[entry.layer].name);
             let message = format!("the tables `{}` and `{}` both take this file", first.name, later.name);
             let mut problem = Problem::new(CHECK.code, CHECK.severity, message, place);
-            problem.help = Some("make the pattern in `files` of one of them narrower".to_owned());
+            problem.help = Some("make the pattern in `files` of one of them narrower".into());
             problem.table = Some(later.name.clone());
             for table in [first, later] {
                 let message = format!("`{}` is described here", table.name);

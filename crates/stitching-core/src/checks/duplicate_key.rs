@@ -91,7 +91,7 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     };
     Words {
         message,
-        help: Some("give one of them another key, or remove it".to_owned()),
+        help: Some("give one of them another key, or remove it".into()),
         related: Some((format!("the first one is in {place}"), first)),
         ..Words::default()
     }

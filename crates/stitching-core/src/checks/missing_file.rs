@@ -50,7 +50,7 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
         Err(RelPathError::Leaves(path)) => {
             return Words {
                 message: format!("`{path}` leads out of the layer"),
-                help: Some("paths are relative to the layer's root".to_owned()),
+                help: Some("paths are relative to the layer's root".into()),
                 ..Words::default()
             };
         }
@@ -63,10 +63,10 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     let near = context.near(Among::Paths, found.as_str());
     let mut better = None;
     if let Some(other) = near.and_then(|near| near.in_case.as_ref()) {
-        words.help = Some(format!("`{other}` differs only in case"));
+        words.help = Some(format!("`{other}` differs only in case").into());
         better = Some(other.clone());
     } else if let Some(near) = near.and_then(|near| near.names.first()) {
-        words.help = Some(format!("the nearest is `{near}`"));
+        words.help = Some(format!("the nearest is `{near}`").into());
         better = Some(near.clone());
     }
     let inner = |path: &str| template?.extract(path, "").map(str::to_owned);

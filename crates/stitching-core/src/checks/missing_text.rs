@@ -58,9 +58,9 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
         return Words {
             message: format!("the text `{key}` is missing in {}", missing.join(", ")),
             help: Some(if there & 1 == 0 {
-                format!("`{}` is the main language: names are shown in it", index.schema.languages[0])
+                format!("`{}` is the main language: names are shown in it", index.schema.languages[0]).into()
             } else {
-                format!("add it to the texts of {}", missing.join(", "))
+                format!("add it to the texts of {}", missing.join(", ")).into()
             }),
             severity: (there & 1 != 0).then_some(Severity::Warning),
             ..Words::default()
@@ -73,9 +73,9 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
         let same = near().find_map(|near| near.in_case.as_deref());
         let near: Vec<&str> = near().flat_map(|near| near.names.iter().map(String::as_str)).collect();
         words.help = match (same, nearest_of(&key, near).first()) {
-            (Some(same), _) => Some(format!("`{same}` differs only in case")),
-            (None, Some(near)) => Some(format!("the nearest text key is `{near}`")),
-            (None, None) => Some(format!("add it to the texts of {}", missing.join(", "))),
+            (Some(same), _) => Some(format!("`{same}` differs only in case").into()),
+            (None, Some(near)) => Some(format!("the nearest text key is `{near}`").into()),
+            (None, None) => Some(format!("add it to the texts of {}", missing.join(", ")).into()),
         };
     }
     words

@@ -45,8 +45,7 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
             table.name
         );
         let mut problem = Problem::new(CHECK.code, CHECK.severity, message, table.place.clone());
-        problem.help =
-            Some("patterns are relative to a layer's root, and mind upper and lower case".to_owned());
+        problem.help = Some("patterns are relative to a layer's root, and mind upper and lower case".into());
         problem.table = Some(table.name.clone());
         problem
     };

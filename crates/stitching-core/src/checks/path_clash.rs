@@ -51,7 +51,7 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
         };
         let message = format!("the path differs from `{}` only in case", index.stack.files()[low].path);
         let mut problem = Problem::new(CHECK.code, CHECK.severity, message, place(high));
-        problem.help = Some("rename one of them: on Windows and macOS they are one file".to_owned());
+        problem.help = Some("rename one of them: on Windows and macOS they are one file".into());
         problem.related.push(Related { message: "the other file".to_owned(), place: place(low) });
         problems.push(problem);
     }

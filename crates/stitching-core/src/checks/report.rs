@@ -5,6 +5,7 @@
 use super::suggestions::{Suggestions, WithPart};
 use super::{Among, Asked, Check, Run, Subject, Words};
 use crate::formats::Fault;
+use crate::help::Help;
 use crate::links::{Index, Labels, RecordId, Switched, switched_in};
 use crate::problem::{Fix, Place, Problem, Related};
 use crate::reading::{LoadedFile, load, with_text};
@@ -233,9 +234,11 @@ impl<'i> Context<'i> {
             _ => None,
         };
         let words = match (fault, about) {
-            (Some(fault), _) => {
-                Words { message: fault.message.clone(), help: fault.help.clone(), ..Words::default() }
-            }
+            (Some(fault), _) => Words {
+                message: fault.message.clone(),
+                help: fault.help.clone().map(Help::from),
+                ..Words::default()
+            },
             (None, Some(about)) => describe(check)?(self, &about.subject(seed)),
             (None, None) => return None,
         };

@@ -59,7 +59,7 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
         };
         let mut problem =
             Problem::new(CHECK.code, CHECK.severity, message, Place::file(&fault.path, layer(fault.layer)));
-        problem.help = Some(help.to_owned());
+        problem.help = Some(help.into());
         problems.push(problem);
     }
     for file in &index.files {
@@ -69,7 +69,7 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
             let mut problem =
                 Problem::new(CHECK.code, CHECK.severity, format!("the file cannot be read: {answer}"), place);
             problem.help =
-                Some("give yourself the right to read it, or close the program that holds it".to_owned());
+                Some("give yourself the right to read it, or close the program that holds it".into());
             problems.push(problem);
         }
     }

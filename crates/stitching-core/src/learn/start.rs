@@ -46,7 +46,7 @@ pub fn start(folder: &Path, bases: &[PathBuf]) -> Result<Start, Error> {
     });
     let head = format!(
         "# What Stitching knows of the files of {game}. A first draft, learned from the data: read it, correct it,\n\
-         # and let `stitching learn` propose what it lacks.\n"
+         # and have more proposed once it is right.\n"
     );
     let schema = written(&head, &taken)?;
     let project = project(&languages);

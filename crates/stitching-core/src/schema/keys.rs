@@ -14,7 +14,7 @@ pub(crate) const PROJECT_TOP: &[Setting] = &[
     setting(
         "reserved",
         "object",
-        "Numbers set aside for this mod, by `\"table.field\"`: a list of the first and the last; `stitching free` keeps to them.",
+        "Numbers set aside for this mod, by `\"table.field\"`: a list of the first and the last. Free numbers are looked for in them.",
     ),
 ];
 

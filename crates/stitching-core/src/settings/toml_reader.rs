@@ -2,6 +2,7 @@
 
 use super::Setting;
 use crate::Code;
+use crate::help::Help;
 use crate::problem::{Place, Problem, Severity};
 use crate::text::{LineTable, Span, nearest_of};
 use toml::Spanned;
@@ -46,10 +47,10 @@ impl<'t> TomlReader<'t> {
         &mut self,
         span: std::ops::Range<usize>,
         message: impl Into<String>,
-        help: impl Into<String>,
+        help: impl Into<Help>,
     ) {
         let mut problem = Problem::new(self.code, Severity::Error, message, self.place(span));
-        problem.help = Some(help.into()).filter(|help| !help.is_empty());
+        problem.help = Some(help.into()).filter(|help: &Help| !help.is_empty());
         self.problems.push(problem);
     }
 

@@ -193,7 +193,8 @@ pub fn lines(problems: &[Problem]) -> Vec<String> {
                 (Some(table), ..) => format!(" [{table}]"),
                 _ => String::new(),
             };
-            let help = problem.help.as_ref().map(|help| format!(" | {help}")).unwrap_or_default();
+            let help =
+                problem.help.as_ref().map(|help| format!(" | {}", help_text(help))).unwrap_or_default();
             let related = problem.related.iter().map(|related| {
                 format!(" | {}: {}:{}", related.message, related.place.path, related.place.line)
             });
@@ -231,5 +232,13 @@ pub fn copy(from: &Path, to: &Path) {
         let target = to.join(path);
         fs::create_dir_all(target.parent().expect("a folder")).expect("a folder");
         fs::write(target, bytes).expect("a copy");
+    }
+}
+
+/// The words of `help`, with the step that it offers.
+pub fn help_text(help: &stitching_core::help::Help) -> String {
+    match &help.step {
+        Some(step) => format!("{} [{step:?}]", help.text).trim_start().to_owned(),
+        None => help.text.clone(),
     }
 }

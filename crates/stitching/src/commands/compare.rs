@@ -58,7 +58,8 @@ pub fn run(project: &Project, args: &Compare, global: &Global, ui: &Ui) -> Resul
                 "name another record, or where the other is: `stitching compare {} --against {}`",
                 args.one,
                 project.stack.layers()[0].name
-            ),
+            )
+            .into(),
         });
     }
     let (first, left) = read(&one, &args.one)?;

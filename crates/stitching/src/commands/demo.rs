@@ -116,7 +116,7 @@ fn write(dir: &Path) -> Result<(), Error> {
             message: format!("`{}` is there already", dir.display()),
             help:
                 "the demo is never written over anything: name a new folder, as in `stitching demo another`"
-                    .to_owned(),
+                    .into(),
         });
     }
     std::fs::create_dir_all(dir).map_err(|source| Error::io("write", dir, source))?;

@@ -4,13 +4,56 @@ use super::sides::{Named, named};
 use crate::args::{Diff, Global};
 use crate::render::{human, json, table};
 use crate::ui::{BOLD, DIM, GREEN, RED, Ui, YELLOW, count, styled, wants_json};
-use serde_json::{Value, json};
+use serde::Serialize;
 use std::cell::OnceCell;
 use std::process::ExitCode;
 use stitching_core::links::find_table;
 use stitching_core::reading::Places;
 use stitching_core::views::{Difference, How, RecordDifference, TableDifference, difference};
 use stitching_core::{Error, Project};
+
+/// The result of `diff`.
+#[derive(Debug, Serialize)]
+struct DiffShape<'d> {
+    from: &'d str,
+    to: &'d str,
+    tables: Vec<TableShape<'d>>,
+    files: Vec<FileShape<'d>>,
+}
+
+#[derive(Debug, Serialize)]
+struct TableShape<'d> {
+    table: &'d str,
+    added: usize,
+    changed: usize,
+    removed: usize,
+    columns_added: &'d [String],
+    columns_removed: &'d [String],
+    records: Vec<json::Placed<'d, RecordShape<'d>>>,
+}
+
+#[derive(Debug, Serialize)]
+struct RecordShape<'d> {
+    how: &'static str,
+    key: &'d str,
+    label: Option<&'d str>,
+    language: Option<&'d str>,
+    fields: Vec<FieldShape<'d>>,
+}
+
+#[derive(Debug, Serialize)]
+struct FieldShape<'d> {
+    field: &'d str,
+    before: Option<&'d str>,
+    after: Option<&'d str>,
+}
+
+/// A file that differs, but in no record.
+#[derive(Debug, Serialize)]
+struct FileShape<'d> {
+    path: &'d str,
+    how: &'static str,
+}
 
 pub fn run(project: &Project, args: &Diff, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
@@ -28,7 +71,7 @@ pub fn run(project: &Project, args: &Diff, global: &Global, ui: &Ui) -> Result<E
         Some(from) => named(project, from, &first)?,
         None => layer(top.checked_sub(1).ok_or_else(|| Error::Usage {
             message: "there is no layer below the mod to compare it with".to_owned(),
-            help: "name what to compare with: `stitching diff ../older_version`".to_owned(),
+            help: "name what to compare with: `stitching diff ../older_version`".into(),
         })?),
     };
     let after = match &args.to {
@@ -37,13 +80,13 @@ pub fn run(project: &Project, args: &Diff, global: &Global, ui: &Ui) -> Result<E
     };
     let found = ui.progress("comparing", || difference(before.side, after.side, &args.tables))?;
     if as_json {
-        let tables: Vec<Value> =
-            found.tables.iter().map(|own| shape(own, &before, &after)).collect::<Result<_, _>>()?;
-        let files = found.files.iter().map(|(path, how)| json!({ "path": path, "how": word(*how) }));
-        ui.json(&json!({
-            "from": before.name, "to": after.name,
-            "tables": tables, "files": files.collect::<Vec<_>>(),
-        }));
+        let tables = found.tables.iter().map(|own| shape(own, &before, &after));
+        ui.json(&DiffShape {
+            from: &before.name,
+            to: &after.name,
+            tables: tables.collect::<Result<_, _>>()?,
+            files: found.files.iter().map(|(path, how)| FileShape { path, how: word(*how) }).collect(),
+        });
         return Ok(ExitCode::SUCCESS);
     }
     let mut out = String::new();
@@ -140,7 +183,8 @@ fn summary(found: &Difference, before: &Named<'_>, after: &Named<'_>, ui: &Ui) -
     let between = format!("{} against {}", after.name, before.name);
     let files = match found.files.len() {
         0 => String::new(),
-        files => format!(", {} of no table", count(files, "file")),
+        1 => "; 1 file differs outside all records".to_owned(),
+        files => format!("; {} differ outside all records", count(files, "file")),
     };
     if rows.is_empty() {
         return format!("{between}: no record differs{files}\n");
@@ -155,25 +199,35 @@ fn summary(found: &Difference, before: &Named<'_>, after: &Named<'_>, ui: &Ui) -
     )
 }
 
-fn shape(own: &TableDifference, before: &Named<'_>, after: &Named<'_>) -> Result<Value, Error> {
+fn shape<'d>(
+    own: &'d TableDifference,
+    before: &Named<'_>,
+    after: &Named<'_>,
+) -> Result<TableShape<'d>, Error> {
     let (mut old, mut new) = (Places::new(before.side.stack), Places::new(after.side.stack));
-    let mut record = |record: &RecordDifference| -> Result<Value, Error> {
+    let mut record = |record: &'d RecordDifference| {
         let places = if record.how == How::Removed { &mut old } else { &mut new };
-        let fields = record
-            .fields
-            .iter()
-            .map(|field| json!({ "field": field.name, "before": field.before, "after": field.after }));
-        let head = json!({
-            "how": word(record.how), "key": record.key, "label": record.label, "language": record.language,
-            "fields": fields.collect::<Vec<_>>(),
+        let fields = record.fields.iter().map(|field| FieldShape {
+            field: &field.name,
+            before: field.before.as_deref(),
+            after: field.after.as_deref(),
         });
-        Ok(json::with_place(head, &places.place(record.file, record.span)?))
+        let head = RecordShape {
+            how: word(record.how),
+            key: &record.key,
+            label: record.label.as_deref(),
+            language: record.language.as_deref(),
+            fields: fields.collect(),
+        };
+        Ok(json::placed(head, places.place(record.file, record.span)?))
     };
-    let records: Vec<Value> = own.records.iter().map(&mut record).collect::<Result<_, Error>>()?;
-    Ok(json!({
-        "table": own.name,
-        "added": own.count(How::Added), "changed": own.count(How::Changed), "removed": own.count(How::Removed),
-        "columns_added": own.columns_added, "columns_removed": own.columns_removed,
-        "records": records,
-    }))
+    Ok(TableShape {
+        table: &own.name,
+        added: own.count(How::Added),
+        changed: own.count(How::Changed),
+        removed: own.count(How::Removed),
+        columns_added: &own.columns_added,
+        columns_removed: &own.columns_removed,
+        records: own.records.iter().map(&mut record).collect::<Result<_, Error>>()?,
+    })
 }

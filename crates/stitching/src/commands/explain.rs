@@ -54,8 +54,8 @@ pub fn known(code: &str) -> Result<&'static Check, Error> {
         what: "problem code",
         name: code.to_owned(),
         help: match checks::nearest(code).first() {
-            Some(near) => format!("did you mean `{near}`? `stitching explain` lists them all"),
-            None => "`stitching explain` lists them all".to_owned(),
+            Some(near) => format!("did you mean `{near}`? `stitching explain` lists them all").into(),
+            None => "`stitching explain` lists them all".into(),
         },
     })
 }

@@ -1,9 +1,9 @@
 //! `stitching fields`
 
 use crate::args::{Fields, Global};
-use crate::render::{human, table};
+use crate::render::{human, json, table};
 use crate::ui::{BOLD, DIM, Ui, count, grouped, styled, wants_json};
-use serde_json::{Value, json};
+use serde::Serialize;
 use std::io::Read;
 use std::path::Path;
 use std::process::ExitCode;
@@ -20,6 +20,86 @@ const OF_ALL: usize = 4;
 /// Longer values are cut in the overview.
 const LONGEST: usize = 24;
 
+/// The result of `fields`.
+#[derive(Debug, Serialize)]
+struct FieldsShape<'f> {
+    table: &'f str,
+    about: Option<&'f str>,
+    records: u64,
+    fields: Vec<FieldShape<'f>>,
+}
+
+/// What one field holds.
+#[derive(Debug, Serialize)]
+struct FieldShape<'f> {
+    field: &'f str,
+    about: Option<&'f str>,
+    unit: Option<&'f str>,
+    kind: &'static str,
+    described: bool,
+    key: bool,
+    points_to: &'f [String],
+    values: u64,
+    distinct: u64,
+    empty: u64,
+    absent: u64,
+    none: Vec<json::CountShape<'f>>,
+    lowest: Option<f64>,
+    highest: Option<f64>,
+    shortest: Option<&'f str>,
+    longest: Option<&'f str>,
+    commonest: Vec<CommonShape<'f>>,
+    left_over: Vec<json::CountShape<'f>>,
+}
+
+/// A common value, with a record that has it.
+#[derive(Debug, Serialize)]
+struct CommonShape<'f> {
+    value: &'f str,
+    count: u64,
+    example: &'f str,
+}
+
+/// The result of `fields --import`.
+#[derive(Debug, Serialize)]
+struct ImportShape<'f> {
+    table: &'f str,
+    found: Vec<AboutShape<'f>>,
+}
+
+#[derive(Debug, Serialize)]
+struct AboutShape<'f> {
+    field: Option<&'f str>,
+    about: &'f str,
+}
+
+impl<'f> From<&'f FieldReport> for FieldShape<'f> {
+    fn from(own: &'f FieldReport) -> FieldShape<'f> {
+        let commonest =
+            own.commonest.iter().map(|(value, count, example)| CommonShape { value, count: *count, example });
+        FieldShape {
+            field: &own.name,
+            about: own.about.as_deref(),
+            unit: own.unit.as_deref(),
+            kind: own.kind,
+            described: own.described,
+            key: own.is_key,
+            points_to: &own.points_to,
+            values: own.values,
+            distinct: own.distinct,
+            empty: own.empty,
+            absent: own.absent,
+            none: json::counts(&own.none),
+            lowest: own.range.map(|(low, _)| low),
+            highest: own.range.map(|(_, high)| high),
+            shortest: own.lengths.as_ref().map(|(short, _)| short.as_str()),
+            longest: own.lengths.as_ref().map(|(_, long)| long.as_str()),
+            commonest: commonest.collect(),
+            left_over: json::counts(&own.left_over),
+        }
+    }
+}
+
 pub fn run(project: &Project, args: &Fields, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
     let through = project.through(args.through.through.as_deref())?;
@@ -34,8 +114,8 @@ pub fn run(project: &Project, args: &Fields, global: &Global, ui: &Ui) -> Result
                 what: "field",
                 name: field.to_owned(),
                 help: match nearest_of(field, reports.iter().map(|own| own.name.as_str())).first() {
-                    Some(near) => format!("did you mean `{name}.{near}`?"),
-                    None => format!("`stitching fields {name}` lists them"),
+                    Some(near) => format!("did you mean `{name}.{near}`?").into(),
+                    None => format!("`stitching fields {name}` lists them").into(),
                 },
             })?;
             vec![own]
@@ -46,8 +126,12 @@ pub fn run(project: &Project, args: &Fields, global: &Global, ui: &Ui) -> Result
         return import(project, id, &names, file, args.write, as_json, ui);
     }
     if as_json {
-        let shapes: Vec<Value> = shown.iter().map(|own| shape(own)).collect();
-        ui.json(&json!({ "table": name, "about": project.schema.tables[id].about, "records": records, "fields": shapes }));
+        ui.json(&FieldsShape {
+            table: name,
+            about: project.schema.tables[id].about.as_deref(),
+            records,
+            fields: shown.iter().map(|own| FieldShape::from(*own)).collect(),
+        });
         return Ok(ExitCode::SUCCESS);
     }
     match (field, shown.first()) {
@@ -72,10 +156,10 @@ pub fn run(project: &Project, args: &Fields, global: &Global, ui: &Ui) -> Result
     Ok(ExitCode::SUCCESS)
 }
 
-/// Looks in `file` for what the fields `names` of a table mean, and writes it into the schema if that is wanted.
 /// No document that people write is larger; in bytes.
 const LARGEST_DOCUMENT: u64 = 64 << 20;
 
+/// Looks in `file` for what the fields `names` of a table mean, and writes it into the schema if that is wanted.
 fn import(
     project: &Project,
     table: TableId,
@@ -92,7 +176,7 @@ fn import(
     if bytes.len() as u64 > LARGEST_DOCUMENT {
         return Err(Error::Usage {
             message: format!("`{}` has more than {} MB", file.display(), LARGEST_DOCUMENT >> 20),
-            help: "name the document that describes the fields".to_owned(),
+            help: "name the document that describes the fields".into(),
         });
     }
     let text = Text::decode(&mut bytes, None);
@@ -101,9 +185,8 @@ fn import(
         return super::learn::write(project, &found.iter().collect::<Vec<_>>(), as_json, ui);
     }
     if as_json {
-        let fields: Vec<Value> =
-            found.iter().map(|own| json!({ "field": own.field, "about": own.says })).collect();
-        ui.json(&json!({ "table": project.schema.tables[table].name, "found": fields }));
+        let found = found.iter().map(|own| AboutShape { field: own.field.as_deref(), about: &own.says });
+        ui.json(&ImportShape { table: &project.schema.tables[table].name, found: found.collect() });
         return Ok(ExitCode::SUCCESS);
     }
     let rows: Vec<Vec<String>> = found
@@ -240,35 +323,4 @@ fn one(table: &str, own: &FieldReport) -> String {
         }
     }
     out
-}
-
-fn shape(own: &FieldReport) -> Value {
-    let pairs = |list: &[(String, u64)]| -> Vec<Value> {
-        list.iter().map(|(value, count)| json!({ "value": value, "count": count })).collect()
-    };
-    let commonest: Vec<Value> = own
-        .commonest
-        .iter()
-        .map(|(value, count, key)| json!({ "value": value, "count": count, "example": key }))
-        .collect();
-    json!({
-        "field": own.name,
-        "about": own.about,
-        "unit": own.unit,
-        "kind": own.kind,
-        "described": own.described,
-        "key": own.is_key,
-        "points_to": own.points_to,
-        "values": own.values,
-        "distinct": own.distinct,
-        "empty": own.empty,
-        "absent": own.absent,
-        "none": pairs(&own.none),
-        "lowest": own.range.map(|(low, _)| low),
-        "highest": own.range.map(|(_, high)| high),
-        "shortest": own.lengths.as_ref().map(|(short, _)| short),
-        "longest": own.lengths.as_ref().map(|(_, long)| long),
-        "commonest": commonest,
-        "left_over": pairs(&own.left_over),
-    })
 }

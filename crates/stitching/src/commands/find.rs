@@ -3,12 +3,52 @@
 use crate::args::{Find, Global};
 use crate::render::{human, json};
 use crate::ui::{BOLD, CYAN, DIM, Ui, YELLOW, count, styled, wants_json};
-use serde_json::{Value, json};
+use serde::Serialize;
 use std::process::ExitCode;
-use stitching_core::links::Switched;
 use stitching_core::reading::Places;
 use stitching_core::views::{Matched, SearchHit, Seen, search};
 use stitching_core::{Error, Place, Project};
+
+/// The result of `find`.
+#[derive(Debug, Serialize)]
+struct FindShape<'f> {
+    hits: Vec<HitShape<'f>>,
+    total: usize,
+}
+
+/// Something found: in the data, or in what is switched off.
+#[derive(Debug, Serialize)]
+#[serde(untagged)]
+enum HitShape<'f> {
+    Entry(json::Placed<'f, EntryShape<'f>>),
+    Off(json::Placed<'f, OffShape<'f>>),
+}
+
+#[derive(Debug, Serialize)]
+struct EntryShape<'f> {
+    matched: String,
+    similar: bool,
+    table: Option<&'f str>,
+    key: Option<&'f str>,
+    label: Option<&'f str>,
+    only_below: bool,
+    overridden: bool,
+    off: bool,
+    text: &'f str,
+    entry: String,
+}
+
+#[derive(Debug, Serialize)]
+struct OffShape<'f> {
+    matched: &'static str,
+    similar: bool,
+    table: Option<&'f str>,
+    address: Option<String>,
+    only_below: bool,
+    overridden: bool,
+    off: bool,
+    text: &'f str,
+}
 
 /// So many lines of an entry are shown.
 const LINES: usize = 6;
@@ -28,28 +68,40 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
         entries.push(entry(hit, &mut places)?);
     }
     if as_json {
-        let shape = |(hit, (place, lines)): (&SearchHit, &(Place, Vec<String>))| {
-            let table = hit.table.map(|table| &schema.tables[table].name);
-            let head = json!({
-                "matched": matched(&hit.matched), "similar": hit.similar,
-                "table": table, "key": hit.key, "label": hit.label,
-                "only_below": hit.seen == Seen::FromBelow && through > 0,
-                "overridden": hit.seen == Seen::Overridden, "off": false,
-                "text": place.source, "entry": lines.join("\n"),
-            });
-            json::with_place(head, place)
-        };
-        let of_off = |own: &Switched| {
-            let table = own.what.as_ref().map(|(table, ..)| &schema.tables[*table].name);
-            let head = json!({
-                "matched": "off", "similar": false, "table": table, "address": own.address(schema),
-                "only_below": false, "overridden": false, "off": true, "text": own.text,
-            });
-            json::with_place(head, &own.place)
-        };
-        let all: Vec<Value> =
-            shown.iter().zip(&entries).map(shape).chain(shown_off.iter().map(of_off)).collect();
-        ui.json(&json!({ "hits": all, "total": found.total + off.len() }));
+        let entries = shown.iter().zip(&entries).map(|(hit, (place, lines))| {
+            HitShape::Entry(json::placed(
+                EntryShape {
+                    matched: matched(&hit.matched),
+                    similar: hit.similar,
+                    table: hit.table.map(|table| schema.tables[table].name.as_str()),
+                    key: hit.key.as_deref(),
+                    label: hit.label.as_deref(),
+                    only_below: hit.seen == Seen::FromBelow && through > 0,
+                    overridden: hit.seen == Seen::Overridden,
+                    off: false,
+                    text: &place.source,
+                    entry: lines.join("\n"),
+                },
+                place,
+            ))
+        });
+        let off_hits = shown_off.iter().map(|own| {
+            HitShape::Off(json::placed(
+                OffShape {
+                    matched: "off",
+                    similar: false,
+                    table: own.what.as_ref().map(|(table, ..)| schema.tables[*table].name.as_str()),
+                    address: own.address(schema),
+                    only_below: false,
+                    overridden: false,
+                    off: true,
+                    text: &own.text,
+                },
+                &own.place,
+            ))
+        });
+        let hits = entries.chain(off_hits).collect();
+        ui.json(&FindShape { hits, total: found.total + off.len() });
         return Ok(ExitCode::SUCCESS);
     }
     let (mut out, paths) = (String::new(), human::Paths::of(project));

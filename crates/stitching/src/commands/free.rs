@@ -97,6 +97,6 @@ fn block(text: &str) -> Result<(i64, i64), Error> {
     let ends = parts.and_then(|(first, last)| Some((first.trim().parse().ok()?, last.trim().parse().ok()?)));
     ends.filter(|(first, last)| first <= last).ok_or_else(|| Error::Usage {
         message: format!("`{text}` is not a block of numbers"),
-        help: "write the first and the last: `--block 5000..5999`".to_owned(),
+        help: "write the first and the last: `--block 5000..5999`".into(),
     })
 }

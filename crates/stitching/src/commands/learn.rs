@@ -1,9 +1,9 @@
 //! `stitching learn` and `stitching init`
 
 use crate::args::{Global, Init, Learn};
-use crate::render::human;
+use crate::render::{human, json};
 use crate::ui::{BOLD, DIM, GREEN, Ui, YELLOW, count, grouped, styled, wants_json};
-use serde_json::{Value, json};
+use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::process::ExitCode;
@@ -15,6 +15,93 @@ use stitching_core::learn::{
 };
 use stitching_core::project::PROJECT_FILE;
 use stitching_core::{Error, Place, Project};
+
+/// The result of `learn`.
+#[derive(Debug, Serialize)]
+struct LearnShape<'l> {
+    proposals: Vec<ProposalShape<'l>>,
+    contradictions: Vec<ContradictionShape<'l>>,
+    #[serde(flatten)]
+    found: FoundShape<'l>,
+}
+
+/// The result of `init`.
+#[derive(Debug, Serialize)]
+struct InitShape<'l> {
+    files: [&'l str; 2],
+    proposals: Vec<ProposalShape<'l>>,
+    #[serde(flatten)]
+    found: FoundShape<'l>,
+}
+
+/// The result of `learn --write` and `--accept`.
+#[derive(Debug, Serialize)]
+struct WrittenShape<'l> {
+    written: usize,
+    files: Vec<&'l String>,
+}
+
+/// What was found besides proposals.
+#[derive(Debug, Serialize)]
+struct FoundShape<'l> {
+    unknown_files: &'l [String],
+    copies: Vec<CopyShape<'l>>,
+    languages: &'l [String],
+}
+
+/// A file left out as the copy of another.
+#[derive(Debug, Serialize)]
+struct CopyShape<'l> {
+    path: &'l str,
+    of: &'l str,
+}
+
+#[derive(Debug, Serialize)]
+struct ContradictionShape<'l> {
+    field: &'l str,
+    code: &'static str,
+    count: usize,
+}
+
+#[derive(Debug, Serialize)]
+struct ProposalShape<'l> {
+    number: usize,
+    band: &'static str,
+    about: &'static str,
+    table: &'l str,
+    field: Option<&'l str>,
+    says: &'l str,
+    settings: json::MapShape<'l, String>,
+    values: u64,
+    fit: u64,
+    distinct: u64,
+    none: Vec<json::CountShape<'l>>,
+    exceptions: Vec<ExceptionShape<'l>>,
+    rivals: &'l [String],
+    reasons: &'l [String],
+}
+
+/// A value that the proposal does not hold for.
+#[derive(Debug, Serialize)]
+struct ExceptionShape<'l> {
+    value: &'l str,
+    count: u64,
+    near: Option<&'l str>,
+    path: &'l str,
+    layer: &'l str,
+    line: usize,
+    column: usize,
+}
+
+impl<'l> From<&'l Learned> for FoundShape<'l> {
+    fn from(learned: &'l Learned) -> FoundShape<'l> {
+        FoundShape {
+            unknown_files: &learned.unknown,
+            copies: learned.copies.iter().map(|(path, of)| CopyShape { path, of }).collect(),
+            languages: &learned.languages,
+        }
+    }
+}
 
 /// Exceptions shown for each proposal.
 const EXCEPTIONS: usize = 3;
@@ -45,16 +132,17 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
         return Err(Error::Unknown {
             what: "table",
             name: table.clone(),
-            help: near.first().map_or("`stitching learn` lists what was found".to_owned(), |near| {
-                format!("did you mean `{near}`?")
-            }),
+            help: match near.first() {
+                Some(near) => format!("did you mean `{near}`?").into(),
+                None => "`stitching learn` lists what was found".into(),
+            },
         });
     }
     for number in &args.accept {
         if !(1..=numbered.len()).contains(number) {
             return Err(Error::Usage {
                 message: format!("there is no proposal {number}"),
-                help: format!("they have the numbers 1 to {}", numbered.len()),
+                help: format!("they have the numbers 1 to {}", numbered.len()).into(),
             });
         }
     }
@@ -90,13 +178,16 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
     let shown = |own: &&(usize, &Proposal)| args.all || own.1.band != Band::Hidden;
     let listed: Vec<(usize, &Proposal)> = numbered.iter().filter(of_table).filter(shown).copied().collect();
     if as_json {
-        let proposals: Vec<Value> =
-            numbered.iter().filter(of_table).map(|(number, own)| shape(*number, own)).collect();
-        let contradicted: Vec<Value> = contradicted
-            .iter()
-            .map(|((field, code), (count, _))| json!({ "field": field, "code": code, "count": count }))
-            .collect();
-        ui.json(&json!({ "proposals": proposals, "contradictions": contradicted, "unknown_files": learned.unknown, "copies": copies(&learned), "languages": learned.languages }));
+        let contradictions = contradicted.iter().map(|((field, code), (count, _))| ContradictionShape {
+            field,
+            code,
+            count: *count,
+        });
+        ui.json(&LearnShape {
+            proposals: numbered.iter().filter(of_table).map(|(number, own)| shape(*number, own)).collect(),
+            contradictions: contradictions.collect(),
+            found: (&learned).into(),
+        });
         return Ok(ExitCode::SUCCESS);
     }
     ui.out(&proposals_text(&listed));
@@ -178,7 +269,7 @@ pub fn write(project: &Project, taken: &[&Proposal], as_json: bool, ui: &Ui) -> 
     }
     let files: Vec<&String> = after.iter().map(|(name, ..)| *name).collect();
     if as_json {
-        ui.json(&json!({ "written": taken.len(), "files": files }));
+        ui.json(&WrittenShape { written: taken.len(), files });
     } else {
         let names: Vec<&str> = files.iter().map(|name| name.as_str()).collect();
         ui.out(&format!("{} written into {}\n", count(taken.len(), "proposal"), names.join(", ")));
@@ -204,15 +295,12 @@ pub fn init(args: &Init, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     ])?;
     ui.changed();
     if as_json {
-        let proposals: Vec<Value> =
-            found.learned.proposals.iter().enumerate().map(|(at, own)| shape(at + 1, own)).collect();
-        ui.json(&json!({
-            "files": [PROJECT_FILE, found.schema_name],
-            "proposals": proposals,
-            "unknown_files": found.learned.unknown,
-            "copies": copies(&found.learned),
-            "languages": found.learned.languages,
-        }));
+        let proposals = found.learned.proposals.iter().enumerate();
+        ui.json(&InitShape {
+            files: [PROJECT_FILE, &found.schema_name],
+            proposals: proposals.map(|(at, own)| shape(at + 1, own)).collect(),
+            found: (&found.learned).into(),
+        });
         return Ok(ExitCode::SUCCESS);
     }
     let own = &found.learned;
@@ -284,10 +372,6 @@ fn some(all: impl ExactSizeIterator<Item = String>) -> String {
     shown.join(", ") + &more
 }
 
-fn copies(learned: &Learned) -> Vec<Value> {
-    learned.copies.iter().map(|(copy, of)| json!({ "path": copy, "of": of })).collect()
-}
-
 /// The proposals by table, each with what is needed to judge it.
 fn proposals_text(listed: &[(usize, &Proposal)]) -> String {
     let mut out = String::new();
@@ -355,36 +439,30 @@ fn setting<'p>(proposal: &'p Proposal, name: &str) -> &'p str {
     proposal.settings.iter().find(|(own, _)| own == name).map_or("", |(_, value)| value.as_str())
 }
 
-fn shape(number: usize, own: &Proposal) -> Value {
-    let settings: serde_json::Map<String, Value> =
-        own.settings.iter().map(|(name, value)| (name.clone(), Value::String(value.clone()))).collect();
-    let exceptions: Vec<Value> = own
-        .exceptions
-        .iter()
-        .map(|own| {
-            let place = &own.place;
-            json!({
-                "value": own.text, "count": own.count, "near": own.near,
-                "path": place.path, "layer": place.layer, "line": place.line, "column": place.column,
-            })
-        })
-        .collect();
-    let none: Vec<Value> =
-        own.none.iter().map(|(value, count)| json!({ "value": value, "count": count })).collect();
-    json!({
-        "number": number,
-        "band": own.band.name(),
-        "about": own.topic.name(),
-        "table": own.table,
-        "field": own.field,
-        "says": own.says,
-        "settings": settings,
-        "values": own.values,
-        "fit": own.fit,
-        "distinct": own.distinct,
-        "none": none,
-        "exceptions": exceptions,
-        "rivals": own.rivals,
-        "reasons": own.reasons,
-    })
+fn shape(number: usize, own: &Proposal) -> ProposalShape<'_> {
+    let exceptions = own.exceptions.iter().map(|own| ExceptionShape {
+        value: &own.text,
+        count: own.count,
+        near: own.near.as_deref(),
+        path: &own.place.path,
+        layer: &own.place.layer,
+        line: own.place.line,
+        column: own.place.column,
+    });
+    ProposalShape {
+        number,
+        band: own.band.name(),
+        about: own.topic.name(),
+        table: &own.table,
+        field: own.field.as_deref(),
+        says: &own.says,
+        settings: json::MapShape(&own.settings),
+        values: own.values,
+        fit: own.fit,
+        distinct: own.distinct,
+        none: json::counts(&own.none),
+        exceptions: exceptions.collect(),
+        rivals: &own.rivals,
+        reasons: &own.reasons,
+    }
 }

@@ -3,7 +3,7 @@
 use crate::args::{Branches, Global, Needs};
 use crate::render::{human, json};
 use crate::ui::{BOLD, DIM, RED, Ui, count, styled, wants_json};
-use serde_json::{Value, json};
+use serde::Serialize;
 use std::process::ExitCode;
 use stitching_core::layers::LayerId;
 use stitching_core::links::{Labels, find_table, resolve};
@@ -34,7 +34,7 @@ pub fn tree(
     let node = graph.node(&found).ok_or_else(|| Error::Unknown {
         what: "record",
         name: address.to_owned(),
-        help: "its file changed while it was read; run the command again".to_owned(),
+        help: "its file changed while it was read; run the command again".into(),
     })?;
     const DEEPEST: usize = 64;
     let tree = graph.tree(node, direction, branches.depth.clamp(1, DEEPEST));
@@ -42,8 +42,7 @@ pub fn tree(
     let mut teller =
         Teller { project, graph, labels, places: Places::new(stack), direction, most: branches.most };
     if as_json {
-        let tree = teller.json(&tree)?;
-        ui.json(&tree);
+        ui.json(&teller.shape(&tree)?);
         return Ok(ExitCode::SUCCESS);
     }
     let mut out = teller.line(&tree, 0)?;
@@ -58,6 +57,48 @@ pub fn tree(
     Ok(ExitCode::SUCCESS)
 }
 
+/// A node of the tree of `needs` and of `uses --deep`, with all below it.
+#[derive(Debug, Serialize)]
+struct TreeShape<'t> {
+    table: Option<&'t str>,
+    key: Option<String>,
+    label: Option<String>,
+    by: &'t [String],
+    count: usize,
+    nowhere: usize,
+    told_above: bool,
+    below: Vec<TreeShape<'t>>,
+    #[serde(flatten)]
+    place: Where<'t>,
+}
+
+/// Where a node is: a record at a place, or a whole file.
+#[derive(Debug, Serialize)]
+#[serde(untagged)]
+enum Where<'t> {
+    Place(json::PlaceShape<'t>),
+    File { path: String, layer: &'t str },
+}
+
+/// The result of `uses --unused`.
+#[derive(Debug, Serialize)]
+struct UnusedShape<'t> {
+    tables: Vec<UnusedTable<'t>>,
+}
+
+#[derive(Debug, Serialize)]
+struct UnusedTable<'t> {
+    table: &'t str,
+    records: usize,
+    unused: Vec<json::Placed<'t, UnusedRecord>>,
+}
+
+#[derive(Debug, Serialize)]
+struct UnusedRecord {
+    key: String,
+    label: Option<String>,
+}
+
 struct Teller<'t> {
     project: &'t Project,
     graph: Graph<'t>,
@@ -67,7 +108,7 @@ struct Teller<'t> {
     most: usize,
 }
 
-impl Teller<'_> {
+impl<'t> Teller<'t> {
     fn describe(&mut self, node: Node) -> Result<(Described, Option<String>), Error> {
         let told = self.graph.describe(node, &mut self.places)?;
         let table = told.table.map(|table| &self.project.schema.tables[table]);
@@ -116,22 +157,27 @@ impl Teller<'_> {
         Ok(())
     }
 
-    fn json(&mut self, tree: &Tree) -> Result<Value, Error> {
+    fn shape<'s>(&mut self, tree: &'s Tree) -> Result<TreeShape<'s>, Error>
+    where
+        't: 's,
+    {
         let (told, label) = self.describe(tree.node)?;
-        let below: Vec<Value> = tree.below.iter().map(|own| self.json(own)).collect::<Result<_, _>>()?;
-        let table = told.table.map(|table| &self.project.schema.tables[table].name);
-        let head = json!({
-            "table": table, "key": told.table.map(|_| &told.key), "label": label, "by": tree.by,
-            "count": tree.count, "nowhere": tree.nowhere, "told_above": tree.told, "below": below,
-        });
-        Ok(match told.place {
-            Some(place) => json::with_place(head, &place),
-            None => {
-                let mut head = head;
-                head["path"] = json!(told.key);
-                head["layer"] = json!(self.project.layer_name(told.file));
-                head
-            }
+        let project: &'t Project = self.project;
+        let below = tree.below.iter().map(|own| self.shape(own)).collect::<Result<_, _>>()?;
+        let is_file = told.table.is_none();
+        Ok(TreeShape {
+            table: told.table.map(|table| project.schema.tables[table].name.as_str()),
+            key: (!is_file).then(|| told.key.clone()),
+            label,
+            by: &tree.by,
+            count: tree.count,
+            nowhere: tree.nowhere,
+            told_above: tree.told,
+            below,
+            place: match told.place {
+                Some(place) => Where::Place(place.into()),
+                None => Where::File { path: told.key, layer: project.layer_name(told.file) },
+            },
         })
     }
 }
@@ -157,7 +203,7 @@ pub fn unused(
                     "nothing can refer to `{}`: the schema has no reference to it",
                     schema.tables[only].name
                 ),
-                help: "`stitching learn` proposes references".to_owned(),
+                help: "`stitching learn` proposes references".into(),
             });
         }
     }
@@ -170,12 +216,12 @@ pub fn unused(
             let mut own = Vec::new();
             for record in unused {
                 let (told, label) = teller.describe(Node::Record(record))?;
-                let head = json!({ "key": told.key, "label": label });
-                own.extend(told.place.map(|place| json::with_place(head, &place)));
+                let head = UnusedRecord { key: told.key, label };
+                own.extend(told.place.map(|place| json::placed(head, place)));
             }
-            tables.push(json!({ "table": schema.tables[table].name, "records": records, "unused": own }));
+            tables.push(UnusedTable { table: &schema.tables[table].name, records, unused: own });
         }
-        ui.json(&json!({ "tables": tables }));
+        ui.json(&UnusedShape { tables });
         return Ok(ExitCode::SUCCESS);
     }
     const MOST: usize = 20;

@@ -1,5 +1,6 @@
 //! The states that `diff` and `compare` put beside each other, as they are named on the command line.
 
+use crate::next_step::help_text;
 use std::cell::OnceCell;
 use std::path::Path;
 use stitching_core::reading::View;
@@ -24,7 +25,7 @@ pub fn named<'p>(project: &'p Project, name: &str, other: &'p OnceCell<Project>)
             Error::Unknown { name, help, .. } => Error::Unknown {
                 what: "layer, folder or archive",
                 name,
-                help: format!("{help}; folders are taken from where you are"),
+                help: format!("{}; folders are taken from where you are", help_text(&help)).into(),
             },
             other => other,
         });

@@ -1,5 +1,6 @@
 //! Workflow commands of GitHub Actions, which show problems beside the lines of a pull request.
 
+use crate::next_step::help_text;
 use std::fmt::Write as _;
 use stitching_core::{Problem, Severity};
 
@@ -13,7 +14,7 @@ pub fn report(problems: &[&Problem], prefix: impl Fn(&Problem) -> String) -> Str
         };
         let place = &problem.place;
         let file = format!("{}{}", prefix(problem), place.path);
-        let help = problem.help.as_ref().map(|help| format!("\n{help}")).unwrap_or_default();
+        let help = problem.help.as_ref().map(|help| format!("\n{}", help_text(help))).unwrap_or_default();
         let _ = writeln!(
             out,
             "::{command} file={},line={},col={},title={}::{}",

@@ -1,5 +1,6 @@
 //! Problems and places for reading.
 
+use crate::next_step::help_text;
 use crate::ui::{Ui, count};
 use annotate_snippets::{AnnotationKind, Group, Level, Patch, Renderer, Snippet};
 use std::collections::HashMap;
@@ -42,7 +43,7 @@ pub fn problem(problem: &Problem, also: &[usize], paths: &Paths, ui: &Ui) -> Str
         }
     }
     if let Some(help) = &problem.help {
-        primary = primary.element(Level::HELP.message(clean(help)));
+        primary = primary.element(Level::HELP.message(clean(&help_text(help))));
     }
     if !also.is_empty() {
         primary = primary.element(Level::NOTE.message(also_at(also)));

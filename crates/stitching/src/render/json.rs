@@ -1,14 +1,16 @@
 //! The stable shapes of the JSON output; `docs/json.md` describes them. Those of one command alone stand with it.
 
-use serde::Serialize;
+use crate::next_step::help_text;
+use serde::{Serialize, Serializer};
+use std::borrow::Cow;
 use stitching_core::checks::Summary;
 use stitching_core::{Code, Place, Problem, Severity};
 
 /// A place in a file.
 #[derive(Debug, Serialize)]
 pub struct PlaceShape<'p> {
-    path: &'p str,
-    layer: &'p str,
+    path: Cow<'p, str>,
+    layer: Cow<'p, str>,
     line: usize,
     column: usize,
     start: u32,
@@ -18,8 +20,21 @@ pub struct PlaceShape<'p> {
 impl<'p> From<&'p Place> for PlaceShape<'p> {
     fn from(place: &'p Place) -> PlaceShape<'p> {
         PlaceShape {
-            path: &place.path,
-            layer: &place.layer,
+            path: Cow::Borrowed(&place.path),
+            layer: Cow::Borrowed(&place.layer),
+            line: place.line,
+            column: place.column,
+            start: place.start,
+            end: place.end,
+        }
+    }
+}
+
+impl From<Place> for PlaceShape<'_> {
+    fn from(place: Place) -> Self {
+        PlaceShape {
+            path: Cow::Owned(place.path),
+            layer: Cow::Owned(place.layer),
             line: place.line,
             column: place.column,
             start: place.start,
@@ -38,7 +53,7 @@ pub struct Placed<'p, T> {
 }
 
 /// `head` with its place.
-pub fn placed<T>(head: T, place: &Place) -> Placed<'_, T> {
+pub fn placed<'p, T>(head: T, place: impl Into<PlaceShape<'p>>) -> Placed<'p, T> {
     Placed { head, place: place.into() }
 }
 
@@ -48,7 +63,7 @@ pub struct ProblemShape<'p> {
     code: Code,
     severity: Severity,
     message: &'p str,
-    help: Option<&'p str>,
+    help: Option<String>,
     #[serde(flatten)]
     place: PlaceShape<'p>,
     table: Option<&'p str>,
@@ -81,7 +96,7 @@ impl<'p> From<&'p Problem> for ProblemShape<'p> {
             code: problem.code,
             severity: problem.severity,
             message: &problem.message,
-            help: problem.help.as_deref(),
+            help: problem.help.as_ref().map(help_text),
             place: (&problem.place).into(),
             table: problem.table.as_deref(),
             key: problem.key.as_deref(),
@@ -107,7 +122,29 @@ pub fn report<'p>(problems: &[&'p Problem], summary: &'p Summary) -> ReportShape
     ReportShape { problems: problems.iter().map(|problem| (*problem).into()).collect(), summary }
 }
 
-/// `head` with the members of a place behind its own, where its shape is not fixed.
-pub fn with_place(head: serde_json::Value, at: &Place) -> serde_json::Value {
-    serde_json::to_value(placed(head, at)).unwrap_or_default()
+/// How often a value is there.
+#[derive(Debug, Serialize)]
+pub struct CountShape<'p> {
+    value: &'p str,
+    count: u64,
+}
+
+/// Each of `values` with how often it is there.
+pub fn counts(values: &[(String, u64)]) -> Vec<CountShape<'_>> {
+    values.iter().map(|(value, count)| CountShape { value, count: *count }).collect()
+}
+
+/// Pairs of a name and a value as an object, in their order.
+#[derive(Debug)]
+pub struct MapShape<'p, V>(pub &'p [(String, V)]);
+
+impl<V: Serialize> Serialize for MapShape<'_, V> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_map(self.0.iter().map(|(name, value)| (name, value)))
+    }
+}
+
+/// `value` on one line.
+pub fn line(value: &impl Serialize) -> String {
+    serde_json::to_string(value).unwrap_or_default()
 }

@@ -1,5 +1,6 @@
 //! SARIF 2.1.0 (OASIS), the exchange format of checking tools: the subset that is filled here.
 
+use crate::next_step::help_text;
 use serde_json::{Value, json};
 use stitching_core::checks::CHECKS;
 use stitching_core::{Place, Problem};
@@ -33,7 +34,8 @@ pub fn report(problems: &[&Problem], prefix: impl Fn(&Place) -> String) -> Value
     let results: Vec<Value> = problems
         .iter()
         .map(|problem| {
-            let help = problem.help.as_ref().map(|help| format!(" ({help})")).unwrap_or_default();
+            let help =
+                problem.help.as_ref().map(|help| format!(" ({})", help_text(help))).unwrap_or_default();
             let related = problem.related.iter().enumerate().map(|(id, related)| {
                 let mut place = location(&related.place);
                 place["id"] = json!(id);

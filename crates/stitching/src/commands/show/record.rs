@@ -1,9 +1,10 @@
 //! `stitching show TABLE:KEY`
 
 use crate::args::Show;
+use crate::next_step::help_text;
 use crate::render::{human, json};
 use crate::ui::{BOLD, CYAN, DIM, RED, Ui, count, styled};
-use serde_json::{Map, Value, json};
+use serde::Serialize;
 use std::collections::HashMap;
 use std::process::ExitCode;
 use stitching_core::links::{find_uses, resolve, things_of};
@@ -11,13 +12,81 @@ use stitching_core::views::{Companion, Usual, Version, companions, usual, versio
 use stitching_core::views::{FieldDetail, details};
 use stitching_core::{Error, Project};
 
+/// The result of `show TABLE:KEY`.
+#[derive(Debug, Serialize)]
+struct RecordShape<'r> {
+    table: &'r str,
+    key: &'r str,
+    label: Option<&'r str>,
+    fields: Vec<json::Placed<'r, FieldShape<'r>>>,
+    uses: usize,
+    companions: Vec<json::Placed<'r, CompanionShape<'r>>>,
+    more_places: usize,
+    below: Vec<json::Placed<'r, VersionShape<'r>>>,
+}
+
+#[derive(Debug, Serialize)]
+struct FieldShape<'r> {
+    file: Option<FileShape<'r>>,
+    field: &'r str,
+    value: &'r str,
+    about: Option<&'r str>,
+    unit: Option<&'r str>,
+    points_to: Vec<TargetShape<'r>>,
+    texts: json::MapShape<'r, Option<String>>,
+    inherited_from: Option<&'r str>,
+    usual: Option<UsualShape<'r>>,
+}
+
+/// A file that a field names; without a layer if it is missing.
+#[derive(Debug, Serialize)]
+struct FileShape<'r> {
+    path: &'r str,
+    layer: Option<&'r str>,
+}
+
+/// A record that a field points to.
+#[derive(Debug, Serialize)]
+struct TargetShape<'r> {
+    table: &'r str,
+    key: &'r str,
+    label: Option<&'r str>,
+}
+
+/// What most records have in a field in which this one has something else.
+#[derive(Debug, Serialize)]
+struct UsualShape<'r> {
+    value: &'r str,
+    count: u64,
+    of: u64,
+}
+
+/// A record of the same key in another table.
+#[derive(Debug, Serialize)]
+struct CompanionShape<'r> {
+    table: &'r str,
+    key: &'r str,
+}
+
+/// The record as a lower layer has it.
+#[derive(Debug, Serialize)]
+struct VersionShape<'r> {
+    differs: Vec<ValueShape<'r>>,
+}
+
+#[derive(Debug, Serialize)]
+struct ValueShape<'r> {
+    field: &'r str,
+    value: Option<&'r str>,
+}
+
 /// A word that is neither a record nor a table may be a table misspelt.
 fn or_table(project: &Project, what: &str, error: Error) -> Error {
     match (error, project.schema.nearest_table(what).first()) {
         (Error::Unknown { what: "record", name, help }, Some(near)) => Error::Unknown {
             what: "table or record",
             name,
-            help: format!("did you mean the table `{near}`? Or, of the records, {help}"),
+            help: format!("did you mean the table `{near}`? Or, of the records, {}", help_text(&help)).into(),
         },
         (error, _) => error,
     }
@@ -45,29 +114,17 @@ pub fn run(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<Exi
     let fields: Vec<_> =
         record.fields.iter().filter(|field| only.is_none_or(|only| field.name == only)).collect();
     if as_json {
-        let shape = |field: &&FieldDetail| {
-            let points_to = field
-                .points_to
-                .iter()
-                .map(|(table, key, label)| json!({ "table": table, "key": key, "label": label }));
-            let texts: Map<String, Value> =
-                field.texts.iter().map(|(language, text)| (language.clone(), json!(text))).collect();
-            let file = field.file.as_ref().map(|(path, layer)| json!({ "path": path, "layer": layer }));
-            let head = json!({
-                "file": file, "field": field.name, "value": field.value.text, "about": field.about, "unit": field.unit,
-                "points_to": points_to.collect::<Vec<_>>(), "texts": texts, "inherited_from": field.inherited_from,
-                "usual": unusual(field, &usual).map(|usual| json!({ "value": usual.value, "count": usual.count, "of": usual.of })),
-            });
-            json::with_place(head, &field.place)
+        let record_shape = RecordShape {
+            table: &described.name,
+            key: &record.key,
+            label: record.label.as_deref(),
+            fields: fields.iter().map(|field| field_shape(field, &usual)).collect(),
+            uses: uses.len(),
+            companions: companions.iter().map(companion).collect(),
+            more_places: record.more_places,
+            below: versions.iter().map(version).collect(),
         };
-        let head = json!({
-            "table": described.name, "key": record.key, "label": record.label,
-            "fields": fields.iter().map(shape).collect::<Vec<_>>(), "uses": uses.len(),
-            "companions": companions.iter().map(companion).collect::<Vec<_>>(),
-            "more_places": record.more_places,
-            "below": versions.iter().map(version).collect::<Vec<_>>(),
-        });
-        ui.json(&json::with_place(head, &record.places[0]));
+        ui.json(&json::placed(record_shape, &record.places[0]));
         return Ok(ExitCode::SUCCESS);
     }
     let mut out =
@@ -136,14 +193,41 @@ fn unusual<'u>(field: &FieldDetail, usual: &'u HashMap<String, Usual>) -> Option
     usual.get(&field.name).filter(|usual| usual.value != field.value.text)
 }
 
-fn companion(own: &Companion) -> Value {
-    json::with_place(json!({ "table": own.table, "key": own.key }), &own.place)
+fn field_shape<'r>(
+    field: &'r FieldDetail,
+    usual: &'r HashMap<String, Usual>,
+) -> json::Placed<'r, FieldShape<'r>> {
+    let target = |(table, key, label): &'r (String, String, Option<String>)| TargetShape {
+        table,
+        key,
+        label: label.as_deref(),
+    };
+    let shape = FieldShape {
+        file: field.file.as_ref().map(|(path, layer)| FileShape { path, layer: layer.as_deref() }),
+        field: &field.name,
+        value: &field.value.text,
+        about: field.about.as_deref(),
+        unit: field.unit.as_deref(),
+        points_to: field.points_to.iter().map(target).collect(),
+        texts: json::MapShape(&field.texts),
+        inherited_from: field.inherited_from.as_deref(),
+        usual: unusual(field, usual).map(|usual| UsualShape {
+            value: &usual.value,
+            count: usual.count,
+            of: usual.of,
+        }),
+    };
+    json::placed(shape, &field.place)
 }
 
-fn version(own: &Version) -> Value {
-    let differs =
-        own.differs.iter().map(|(name, value)| json!({ "field": name, "value": value })).collect::<Vec<_>>();
-    json::with_place(json!({ "differs": differs }), &own.place)
+fn companion(own: &Companion) -> json::Placed<'_, CompanionShape<'_>> {
+    json::placed(CompanionShape { table: &own.table, key: &own.key }, &own.place)
+}
+
+fn version(own: &Version) -> json::Placed<'_, VersionShape<'_>> {
+    let differs = own.differs.iter();
+    let differs = differs.map(|(field, value)| ValueShape { field, value: value.as_deref() }).collect();
+    json::placed(VersionShape { differs }, &own.place)
 }
 
 /// One line a field, and one for each further thing it points to; perhaps with the layer of each value.

@@ -3,7 +3,7 @@
 use crate::args::{Format, Global, Show};
 use crate::render::{human, json, table};
 use crate::ui::{Ui, count, grouped};
-use serde_json::{Map, Value, json};
+use serde::ser::{Serialize, Serializer};
 use std::process::ExitCode;
 use stitching_core::expressions::Value as Computed;
 use stitching_core::links::Labels;
@@ -11,6 +11,67 @@ use stitching_core::reading::Places;
 use stitching_core::schema::TableId;
 use stitching_core::views::{Line, Measure, Others, Request, Row, Rows, Sheet};
 use stitching_core::{Error, Project};
+
+/// The result of `show TABLE`.
+#[derive(Debug, serde::Serialize)]
+#[serde(untagged)]
+enum TableShape<'t> {
+    Records { table: &'t str, records: Vec<LineShape<'t>>, total: usize },
+    Groups { table: &'t str, groups: Vec<LineShape<'t>>, total: usize },
+}
+
+/// A line of the table: a record at its place, or a group.
+#[derive(Debug, serde::Serialize)]
+#[serde(untagged)]
+enum LineShape<'t> {
+    Record {
+        #[serde(flatten)]
+        record: json::Placed<'t, RowShape<'t>>,
+        fields: CellsShape<'t>,
+    },
+    Group(CellsShape<'t>),
+}
+
+#[derive(Debug, serde::Serialize)]
+struct RowShape<'t> {
+    key: String,
+    label: Option<&'t str>,
+    row: u32,
+}
+
+/// The cells of a line by their columns.
+#[derive(Debug)]
+struct CellsShape<'t> {
+    columns: &'t [String],
+    cells: &'t [Computed],
+}
+
+impl Serialize for CellsShape<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_map(self.columns.iter().zip(self.cells.iter().map(CellShape)))
+    }
+}
+
+/// Values of the table itself are texts, what is computed is what it is.
+struct CellShape<'t>(&'t Computed);
+
+impl Serialize for CellShape<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self.0 {
+            Computed::Nothing => serializer.serialize_none(),
+            Computed::Number(number) if *number == number.trunc() && number.abs() < 9e15 => {
+                serializer.serialize_i64(*number as i64)
+            }
+            Computed::Number(number) => serializer.serialize_f64(*number),
+            Computed::Truth(truth) => serializer.serialize_bool(*truth),
+            Computed::Record(fields) => {
+                serializer.collect_map(fields.iter().map(|(name, held)| (name, CellShape(held))))
+            }
+            Computed::Text(text) => serializer.serialize_str(text),
+            Computed::List(items) => serializer.collect_seq(items.iter().map(CellShape)),
+        }
+    }
+}
 
 /// For people a table with so many rows is cut, unless `--to` says how far.
 const MOST_ROWS: usize = 200;
@@ -32,13 +93,17 @@ pub fn run(project: &Project, id: TableId, args: &Show, global: &Global, ui: &Ui
         Lines { project, rows: &rows, sheet: &sheet, places: Places::new(stack), positions: args.positions };
     match global.format {
         Format::Json => {
-            let lines: Vec<Value> = shown.iter().map(|line| view.json(line)).collect::<Result<_, _>>()?;
-            let name = if sheet.grouped { "groups" } else { "records" };
-            ui.json(&json!({ "table": schema.tables[id].name, name: lines, "total": all }));
+            let lines: Vec<LineShape<'_>> =
+                shown.iter().map(|line| view.shape(line)).collect::<Result<_, _>>()?;
+            let table = schema.tables[id].name.as_str();
+            ui.json(&match sheet.grouped {
+                true => TableShape::Groups { table, groups: lines, total: all },
+                false => TableShape::Records { table, records: lines, total: all },
+            });
         }
         Format::JsonLines => {
             for line in shown {
-                ui.out(&format!("{}\n", view.json(line)?));
+                ui.out(&format!("{}\n", json::line(&view.shape(line)?)));
             }
         }
         Format::Delimited => {
@@ -154,7 +219,7 @@ struct Lines<'v> {
     positions: bool,
 }
 
-impl Lines<'_> {
+impl<'v> Lines<'v> {
     /// Whether the records have names.
     fn named(&self) -> bool {
         self.rows.rows.iter().any(|row| row.label.is_some())
@@ -215,42 +280,21 @@ impl Lines<'_> {
         Ok(cells)
     }
 
-    fn json(&mut self, line: &Line) -> Result<Value, Error> {
-        let fields: Map<String, Value> = self
-            .sheet
-            .columns
-            .iter()
-            .zip(&line.cells)
-            .map(|(name, held)| (name.clone(), value(held)))
-            .collect();
-        let Some(row) = line.row else { return Ok(Value::Object(fields)) };
-        let row: &Row = &self.rows.rows[row];
-        let head = json!({ "key": row.shown_key(), "label": row.label, "row": row.number });
-        let mut out = json::with_place(head, &self.places.place(row.file, row.span)?);
-        out["fields"] = Value::Object(fields);
-        Ok(out)
-    }
-}
-
-/// Values of the table itself are texts, what is computed is what it is.
-fn value(held: &Computed) -> Value {
-    match held {
-        Computed::Nothing => Value::Null,
-        Computed::Number(number) if *number == number.trunc() && number.abs() < 9e15 => json!(*number as i64),
-        Computed::Number(number) => json!(number),
-        Computed::Truth(truth) => json!(truth),
-        Computed::Record(fields) => {
-            Value::Object(fields.iter().map(|(name, held)| (name.clone(), value(held))).collect())
-        }
-        Computed::Text(text) => json!(text),
-        Computed::List(items) => items.iter().map(value).collect(),
+    fn shape(&mut self, line: &'v Line) -> Result<LineShape<'v>, Error> {
+        let (rows, sheet) = (self.rows, self.sheet);
+        let fields = CellsShape { columns: &sheet.columns, cells: &line.cells };
+        let Some(row) = line.row else { return Ok(LineShape::Group(fields)) };
+        let row: &'v Row = &rows.rows[row];
+        let head = RowShape { key: row.shown_key(), label: row.label.as_deref(), row: row.number };
+        let place = self.places.place(row.file, row.span)?;
+        Ok(LineShape::Record { record: json::placed(head, place), fields })
     }
 }
 
 fn delimited(header: &[String], lines: &[Vec<String>]) -> Result<String, Error> {
     let fails = |error: csv::Error| Error::Usage {
         message: format!("the table cannot be written as delimited text: {error}"),
-        help: "use --format json".to_owned(),
+        help: "use --format json".into(),
     };
     let mut writer = csv::Writer::from_writer(Vec::new());
     writer.write_record(header).map_err(fails)?;

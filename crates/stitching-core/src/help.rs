@@ -1,0 +1,70 @@
+//! What to do about a fault or a problem: a sentence, and perhaps a step that the program words as a command.
+
+/// A step that the caller of this library can offer; which command or option takes it is the caller's matter.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NextStep {
+    /// Name the project, or write one to try.
+    NameProject,
+    /// List all tables.
+    ListTables,
+    /// See what the columns of this table hold and where they point.
+    ListFields(String),
+    /// See what the record has.
+    ShowRecord,
+    /// Search all files for this text.
+    SearchEverything(String),
+    /// See all places of a problem.
+    Check,
+    /// See what the change does, or make it although it brings errors.
+    PreviewOrAllowErrors,
+    /// List what is switched off.
+    ListSwitchedOff,
+    /// Switch on what this address names.
+    SwitchOn(String),
+    /// Say what kind of free value is looked for.
+    SayKindOfFree,
+    /// Say which other block of numbers a free one may come from.
+    SayBlock,
+    /// Name a value of this table that a free one is to be like.
+    NameSimilar(String),
+}
+
+/// What to do: words, and perhaps a step. Both may be missing.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Help {
+    /// One sentence without a full stop, names in backticks; names no command or option of a program.
+    pub text: String,
+    /// A step to offer behind the text.
+    pub step: Option<NextStep>,
+}
+
+impl Help {
+    /// This help with `step` behind its text.
+    pub fn then(mut self, step: NextStep) -> Help {
+        self.step = Some(step);
+        self
+    }
+
+    /// Whether there is nothing to say.
+    pub fn is_empty(&self) -> bool {
+        self.text.is_empty() && self.step.is_none()
+    }
+}
+
+impl From<String> for Help {
+    fn from(text: String) -> Help {
+        Help { text, step: None }
+    }
+}
+
+impl From<&str> for Help {
+    fn from(text: &str) -> Help {
+        text.to_owned().into()
+    }
+}
+
+impl From<NextStep> for Help {
+    fn from(step: NextStep) -> Help {
+        Help::default().then(step)
+    }
+}

@@ -1,0 +1,43 @@
+//! The steps that the core offers, worded as commands and options of this program.
+
+use stitching_core::help::{Help, NextStep};
+
+/// What `help` says, its step worded as a command.
+pub fn help_text(help: &Help) -> String {
+    let Some(step) = &help.step else { return help.text.clone() };
+    let step = worded(step);
+    match help.text.as_str() {
+        "" => step,
+        question if question.ends_with('?') => format!("{question} {step}"),
+        text => format!("{text}; {step}"),
+    }
+}
+
+fn worded(step: &NextStep) -> String {
+    match step {
+        NextStep::NameProject => {
+            "run it inside a project, or name one with `--project DIR`; `stitching demo` writes one to try"
+                .to_owned()
+        }
+        NextStep::ListTables => "`stitching tables` lists the tables".to_owned(),
+        NextStep::ListFields(table) => {
+            format!("`stitching fields {table}` lists its columns, what they hold and where they point")
+        }
+        NextStep::ShowRecord => "`stitching show` tells what it has".to_owned(),
+        NextStep::SearchEverything(text) => format!("`stitching find {text}` searches everything"),
+        NextStep::Check => "`stitching check` shows all places".to_owned(),
+        NextStep::PreviewOrAllowErrors => {
+            "see what the change does with `--preview`, or make it all the same with `--allow-errors`"
+                .to_owned()
+        }
+        NextStep::ListSwitchedOff => "`stitching off` lists what is off".to_owned(),
+        NextStep::SwitchOn(address) => format!("`stitching on {address}` switches it on"),
+        NextStep::SayKindOfFree => {
+            "say with `--as` what is looked for: number, bit, position, colour or name".to_owned()
+        }
+        NextStep::SayBlock => "`--block` gives another block".to_owned(),
+        NextStep::NameSimilar(table) => {
+            format!("name one that the new one is to be like: `stitching free {table} --near NAME`")
+        }
+    }
+}
