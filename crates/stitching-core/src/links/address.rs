@@ -1,6 +1,7 @@
 //! Addresses: `table:key`, `table:key.field`, `table.field`, and finding what they name.
 
 use crate::Error;
+use crate::help::{Help, NextStep};
 use crate::layers::FileId;
 use crate::reading::View;
 use crate::reading::{Needles, TableScan, glance, key_hashes, scan};
@@ -50,7 +51,7 @@ impl Address {
     pub fn parse(text: &str) -> Result<Address, Error> {
         let bad = |message: &str| Error::Usage {
             message: format!("`{text}` is not an address: {message}"),
-            help: "write `table:key` or `table:\"key with blanks\".field`".to_owned(),
+            help: "write `table:key` or `table:\"key with blanks\".field`".into(),
         };
         let colon = text.find(':').filter(|at| !text[..*at].contains('"'));
         let (table, rest) = match colon {
@@ -123,7 +124,7 @@ pub fn resolve(view: View<'_>, text: &str) -> Result<Found, Error> {
             found.iter().map(|found| Address::show(&schema.tables[found.table].name, &found.key)).collect();
         return Err(Error::Usage {
             message: format!("`{text}` is the key of several records"),
-            help: format!("say which: {}", addresses.join(", ")),
+            help: format!("say which: {}", addresses.join(", ")).into(),
         });
     }
     let Some(mut found) = found.pop() else {
@@ -131,13 +132,16 @@ pub fn resolve(view: View<'_>, text: &str) -> Result<Found, Error> {
     };
     if let Some(name) = field {
         let described = &schema.tables[found.table];
-        found.field = Some(described.field(&name).ok_or_else(|| Error::Unknown {
-            what: "field",
-            name: format!("{}.{name}", described.name),
-            help: format!(
-                "the described fields are {}",
-                described.fields.iter().map(|field| field.name.as_str()).collect::<Vec<_>>().join(", ")
-            ),
+        found.field = Some(described.field(&name).ok_or_else(|| {
+            Error::Unknown {
+                what: "field",
+                name: format!("{}.{name}", described.name),
+                help: format!(
+                    "the described fields are {}",
+                    described.fields.iter().map(|field| field.name.as_str()).collect::<Vec<_>>().join(", ")
+                )
+                .into(),
+            }
         })?);
     }
     Ok(found)
@@ -154,8 +158,8 @@ pub fn find_table(schema: &Schema, name: &str) -> Result<TableId, Error> {
 fn unknown_table(schema: &Schema, name: &str) -> Error {
     let near = schema.nearest_table(name);
     let help = match near.first() {
-        Some(near) => format!("did you mean `{near}`? `stitching tables` lists them"),
-        None => "`stitching tables` lists the tables".to_owned(),
+        Some(near) => Help::from(format!("did you mean `{near}`?")).then(NextStep::ListTables),
+        None => NextStep::ListTables.into(),
     };
     Error::Unknown { what: "table", name: name.to_owned(), help }
 }
@@ -234,8 +238,8 @@ fn unknown_record(view: View<'_>, table: Option<TableId>, address: &Address, tex
         }
     }
     let help = match addresses.is_empty() {
-        false => format!("the nearest: {}", addresses.join(", ")),
-        true => format!("`stitching find {}` searches everything", address.key),
+        false => format!("the nearest: {}", addresses.join(", ")).into(),
+        true => NextStep::SearchEverything(address.key.clone()).into(),
     };
     Error::Unknown { what: "record", name: text.to_owned(), help }
 }

@@ -3,9 +3,9 @@
 use super::Overrides;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::reading::View;
-use crate::reading::{FactsCache, IndexedFile, file_facts, targets};
+use crate::reading::{FactsCache, IndexedFile, Needles, TableScan, file_facts, scan, targets};
 use crate::schema::{Rule, Schema, TableId, Texts};
-use crate::tables::{Finders, Link, LinkKind, TableFacts, key_hash, path_hash};
+use crate::tables::{Finders, Link, LinkKind, RecordView, TableFacts, for_each_piece, key_hash, path_hash};
 use hashbrown::{HashMap, HashSet, HashTable};
 use rayon::prelude::*;
 
@@ -255,6 +255,29 @@ impl<'p> Index<'p> {
         let values = self.tables[table].files.iter().flat_map(of_file);
         let values = values.filter(|links| links.rule == rule && links.kind == LinkKind::Value);
         values.flat_map(|links| links.links.iter().map(|link| link.hash)).collect()
+    }
+
+    /// The different values that `table` has by `rule`, read from its files anew; none of a file that cannot be
+    /// read. Cost: a pass over the table.
+    pub fn column_values(&self, table: TableId, rule: usize) -> Vec<String> {
+        let field = self.schema.tables[table].rules[rule].field;
+        let mut needles = Needles::default();
+        needles.add_any();
+        let mut plan: Vec<Option<TableScan>> = (0..self.schema.tables.len()).map(|_| None).collect();
+        plan[table] = Some(TableScan { fields: vec![field], needles, hashes: None });
+        let each = |_: TableId, record: &RecordView<'_>, hits: &mut Vec<String>| {
+            for_each_piece(record, field, |piece| {
+                if piece.rule == rule && piece.fits {
+                    hits.push(piece.text.to_owned());
+                }
+            });
+        };
+        let view = View { stack: self.stack, schema: self.schema, through: self.through };
+        let found = scan(view, &plan, &each).unwrap_or_default();
+        let mut values: Vec<String> = found.into_iter().flat_map(|of_file| of_file.hits).collect();
+        values.sort_unstable();
+        values.dedup();
+        values
     }
 
     fn all_texts(&self) -> HashMap<u64, u64> {

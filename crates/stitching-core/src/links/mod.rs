@@ -1,6 +1,7 @@
 //! The reference index, what names a record, and who uses what.
 
 mod address;
+mod by_value;
 mod index;
 mod labels;
 mod overrides;
@@ -9,10 +10,11 @@ mod uses;
 
 pub(crate) use address::find_records;
 pub use address::{Address, Found, FoundPlace, find_table, resolve};
+pub use by_value::find_by_value;
 pub use index::{Index, RecordId, TableFile, TableIndex};
 pub use labels::Labels;
 pub(crate) use labels::{label_key, text_key, texts_with};
 pub use overrides::Overrides;
 pub use switched::{Switched, SwitchedBy, switched, switched_in};
 pub(crate) use uses::own_part;
-pub use uses::{Thing, Use, Wanted, find_uses, things_of, wanted};
+pub use uses::{Thing, Use, Wanted, find_uses, second_identifiers, things_of, wanted};

@@ -209,12 +209,7 @@ pub fn things_of(
     {
         things.push(Thing::File(path.clone()));
     }
-    let targets = schema.tables.iter().flat_map(|table| &table.rules).flat_map(|rule| &rule.refs);
-    let mut columns: Vec<usize> =
-        targets.filter(|target| target.table == table).filter_map(|target| target.rule).collect();
-    columns.sort_unstable();
-    columns.dedup();
-    for rule in columns {
+    for rule in second_identifiers(schema, table) {
         if let Some(value) =
             column(described.rules[rule].field).filter(|value| !described.rules[rule].is_none(value))
         {
@@ -222,6 +217,16 @@ pub fn things_of(
         }
     }
     things
+}
+
+/// The rules of `table` whose values others refer to, besides the key; in order.
+pub fn second_identifiers(schema: &Schema, table: TableId) -> Vec<usize> {
+    let targets = schema.tables.iter().flat_map(|table| &table.rules).flat_map(|rule| &rule.refs);
+    let mut rules: Vec<usize> =
+        targets.filter(|target| target.table == table).filter_map(|target| target.rule).collect();
+    rules.sort_unstable();
+    rules.dedup();
+    rules
 }
 
 /// All places in the effective files through layer `through` that point to one of `things`, in

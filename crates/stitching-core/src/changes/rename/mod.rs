@@ -1,0 +1,332 @@
+//! Renaming a record, or a second identifier of it, everywhere.
+//!
+//! A rename is a list of things that get a new name ([`Thing`]): at first the record; then what
+//! carries its key by the schema (a text key, a file); then records whose own key has the renamed
+//! value as a part. Each round looks through all files for what points to the things found last,
+//! until nothing new turns up. Only then are the edits made, so that a value touched in two rounds
+//! is rewritten once.
+//!
+//! **Limitations.** A file of the base cannot be moved, only copied under its new name. If it refers to
+//! what is renamed, the mod gets a copy under the old name too, so that nothing dangles.
+
+mod refusals;
+mod second_identifier;
+mod visitor;
+
+use self::refusals::{named_after_file, new_key, refuse_duplicates, refuse_taken, renamed_path, usage};
+use self::visitor::Visitor;
+use super::builder::Builder;
+use super::change::{Change, Note};
+use super::overlay::{ByFile, add_over, take_overlaid};
+use super::rewrite::{Rewrite, by_cell, cell_edits, changed_meanwhile};
+use crate::Error;
+use crate::layers::{FileId, RelPath};
+use crate::links::{Address, Found, Thing, Wanted, resolve, second_identifiers, things_of, wanted};
+use crate::project::Project;
+use crate::reading::View;
+use crate::reading::{FileHits, Needles, TableScan, fingerprint, load, scan};
+use crate::schema::{KeyPart, Schema, TableId};
+use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
+use crate::text::{Edit, Span, Text};
+use std::collections::{BTreeMap, HashSet};
+
+/// Builds the change that gives the record at `address` the key `new`, everywhere.
+///
+/// Nothing is written. Keys of several parts are given with `/` between them. An address with a field renames that
+/// part of the key; or a second identifier, by whose values others refer to the record.
+///
+/// # Errors
+/// When the address names no record, or a field that is no identifier, when the new key is taken, not valid, or cannot be written
+/// somewhere, when a file would collide with another, or when a file cannot be read or edited.
+pub fn rename(project: &Project, address: &str, new: &str) -> Result<Change, Error> {
+    rename_with(project, address, new, false)
+}
+
+/// As [`rename`]. With `notes`, what the mod adds over a base layer has the notes directly above it.
+///
+/// # Errors
+/// As for [`rename`].
+pub fn rename_with(project: &Project, address: &str, new: &str, notes: bool) -> Result<Change, Error> {
+    let (stack, schema) = (&project.stack, &project.schema);
+    let found = resolve(View::top(stack, schema), address)?;
+    let table = &schema.tables[found.table];
+    refuse_duplicates(project, &found)?;
+    let new_key = match found.field {
+        None => new_key(table, &found.key, new)?,
+        Some(field) => match table.key.iter().position(|part| *part == KeyPart::Field(field)) {
+            Some(part) => new_key(table, &found.key, &with_part(&found.key, part, new))?,
+            None => return second_identifier::rename(project, &found, field, new, notes),
+        },
+    };
+    refuse_taken(project, found.table, &found.key, &new_key, new)?;
+    let shown = shown_key(&new_key);
+    let title = format!("rename {} to {shown}", Address::show(&table.name, &found.key));
+    let mut work = Work::new(project, title);
+    work.with_notes = notes;
+    work.add_record(&found, &new_key)?;
+    while !work.pending.is_empty() {
+        work.round()?;
+    }
+    work.finish()
+}
+
+/// The key `old` as shown, with `new` as its part at `position`.
+fn with_part(old: &str, position: usize, new: &str) -> String {
+    let parts = old.split(KEY_SEPARATOR).enumerate();
+    parts.map(|(at, old)| if at == position { new } else { old }).collect::<Vec<_>>().join("/")
+}
+
+/// What a record gives in one round.
+enum Hit {
+    Rewrite(Rewrite),
+    /// A thing that gets a new name with it.
+    Also(Item),
+    /// The values cannot be rewritten, and why.
+    Unfit(Span, String),
+}
+
+/// A thing and its new name. For records the key as kept in memory, for files the path.
+#[derive(Debug, Clone)]
+struct Item {
+    thing: Thing,
+    new: String,
+    /// Whether the key cells are already rewritten, because what they point to was renamed.
+    key_done: bool,
+}
+
+struct Work<'p> {
+    project: &'p Project,
+    pending: Vec<Item>,
+    done: HashSet<Thing>,
+    rewrites: BTreeMap<FileId, (u64, Vec<Rewrite>)>,
+    builder: Builder<'p>,
+    /// Whether what is added over a base layer has the notes above it.
+    with_notes: bool,
+    /// The rules of each table by whose values others refer to its records, besides the key.
+    second_identifiers: Vec<Vec<usize>>,
+}
+
+impl<'p> Work<'p> {
+    fn new(project: &'p Project, title: String) -> Work<'p> {
+        Work {
+            project,
+            pending: Vec::new(),
+            done: HashSet::new(),
+            rewrites: BTreeMap::new(),
+            builder: Builder::new(project, title),
+            with_notes: false,
+            second_identifiers: (0..project.schema.tables.len())
+                .map(|table| second_identifiers(&project.schema, table))
+                .collect(),
+        }
+    }
+
+    /// Starts with a record: itself, and the text key or file it stands for.
+    fn add_record(&mut self, found: &Found, new_key: &str) -> Result<(), Error> {
+        let (stack, schema) = (&self.project.stack, &self.project.schema);
+        let path = &stack.files()[found.places[0].file].path;
+        // The values of other columns stay, so nothing that refers to them changes.
+        for thing in things_of(schema, found.table, &found.key, path, |_| None) {
+            let new = match &thing {
+                Thing::File(path) => renamed_path(&schema.tables[found.table], path, &found.key, new_key)?,
+                _ => new_key.to_owned(),
+            };
+            self.add(Item { thing, new, key_done: false })?;
+        }
+        // A record named after its file takes the file along.
+        let table = &schema.tables[found.table];
+        if !table.is_of_files() && named_after_file(table, &found.key, new_key) {
+            let new = renamed_path(table, path, &found.key, new_key)?;
+            self.add(Item { thing: Thing::File(path.clone()), new, key_done: false })?;
+        }
+        Ok(())
+    }
+
+    /// Puts a thing on the list, unless it is or was there, with what must follow from it.
+    fn add(&mut self, item: Item) -> Result<(), Error> {
+        if !self.done.insert(item.thing.clone()) {
+            return Ok(());
+        }
+        let schema = &self.project.schema;
+        match &item.thing {
+            Thing::Text(old) => {
+                for table in schema.text_tables() {
+                    let thing = Thing::Record(table, old.clone());
+                    self.refuse_existing(table, &item.new, old)?;
+                    self.add(Item { thing, new: item.new.clone(), key_done: false })?;
+                }
+            }
+            Thing::File(old) => {
+                let new = RelPath::parse(&item.new)
+                    .map_err(|error| usage(error.to_string(), "choose another key"))?;
+                self.move_file(old, &new)?;
+                for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old)) {
+                    let name = |path: &RelPath| match table.key[..] {
+                        [KeyPart::Stem] => Some(path.stem().to_owned()),
+                        [KeyPart::Path] => Some(path.as_str().to_owned()),
+                        _ => None,
+                    };
+                    if let (Some(before), Some(after)) = (name(old), name(&new)) {
+                        self.add(Item { thing: Thing::Record(id, before), new: after, key_done: true })?;
+                    }
+                }
+            }
+            Thing::Record(table, old) => {
+                let name = &schema.tables[*table].name;
+                self.builder.rename_key(name, &shown_key(old), &shown_key(&item.new));
+            }
+            Thing::Column(..) => {}
+        }
+        self.pending.push(item);
+        Ok(())
+    }
+
+    /// Looks through all files for what points to the things found last.
+    fn round(&mut self) -> Result<(), Error> {
+        let items = std::mem::take(&mut self.pending);
+        let (stack, schema) = (&self.project.stack, &self.project.schema);
+        let things: Vec<Thing> = items.iter().map(|item| item.thing.clone()).collect();
+        let wanted = wanted(schema, &things);
+        let plan: Vec<Option<TableScan>> =
+            (0..schema.tables.len()).map(|table| plan(schema, table, &items, &wanted)).collect();
+        let look = |table: TableId, record: &RecordView<'_>, hits: &mut Vec<Hit>| {
+            let second_identifiers = &self.second_identifiers[table];
+            Visitor { schema, items: &items, wanted: &wanted, second_identifiers, table, record, hits }.run();
+        };
+        let found = scan(View::top(stack, schema), &plan, &look)?;
+        for file in found {
+            self.take(file)?;
+        }
+        Ok(())
+    }
+
+    fn take(&mut self, found: FileHits<Hit>) -> Result<(), Error> {
+        let path = self.project.stack.files()[found.file].path.clone();
+        for hit in found.hits {
+            match hit {
+                Hit::Also(item) if self.done.contains(&item.thing) => {}
+                Hit::Also(Item { thing: Thing::Column(table, rule, old), .. })
+                    if second_identifier::held_by_others(self.project, table, rule, &old)? => {}
+                Hit::Also(item) => {
+                    if let (Thing::Record(table, old), true) = (&item.thing, item.key_done) {
+                        let name = &self.project.schema.tables[*table].name;
+                        self.refuse_existing(*table, &item.new, old)?;
+                        let (before, after) = (Address::show(name, old), Address::show(name, &item.new));
+                        self.builder.note(Note::Follows(before, after));
+                    }
+                    self.add(item)?;
+                }
+                Hit::Unfit(span, reason) => return Err(self.unfit(found.file, span, reason)),
+                Hit::Rewrite(rewrite) => {
+                    if !found.editable {
+                        return Err(Error::refused(
+                            format!(
+                                "`{path}` would have to be edited, and bytes in it are not text in its encoding"
+                            ),
+                            "give its table the right `encoding`, or save the file anew; nothing was changed",
+                        ));
+                    }
+                    let entry = self.rewrites.entry(found.file).or_insert_with(|| (found.seen, Vec::new()));
+                    if entry.0 != found.seen {
+                        return Err(changed_meanwhile(&path));
+                    }
+                    entry.1.push(rewrite);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn unfit(&self, file: FileId, span: Span, reason: String) -> Error {
+        let place = load(&self.project.stack, file).map(|loaded| loaded.place(span));
+        let at = place
+            .map(|place| format!("{}:{}:{}: ", place.path, place.line, place.column))
+            .unwrap_or_default();
+        Error::refused(format!("{at}{reason}"), "choose another key; nothing was changed")
+    }
+
+    /// Moves the effective file at `old` to `new`.
+    fn move_file(&mut self, old: &RelPath, new: &RelPath) -> Result<(), Error> {
+        let stack = &self.project.stack;
+        let mut effective = stack.effective(stack.top()).into_iter();
+        match effective.find(|id| stack.files()[*id].path == *old) {
+            Some(file) => self.builder.move_to(file, new),
+            None => Ok(()),
+        }
+    }
+
+    /// Refuses a key that a record of `table` has already, other than the one renamed from `old`.
+    fn refuse_existing(&self, table: TableId, new: &str, old: &str) -> Result<(), Error> {
+        refuse_taken(self.project, table, old, new, &shown_key(new))
+    }
+
+    /// Makes the edits of all files.
+    fn finish(mut self) -> Result<Change, Error> {
+        let project = self.project;
+        let mut files: ByFile = BTreeMap::new();
+        for (file, (seen, rewrites)) in std::mem::take(&mut self.rewrites) {
+            files.insert(file, (Some(seen), rewrites));
+        }
+        let overlaid = take_overlaid(project, &mut files, &mut self.builder);
+        let of_overlays = overlaid.values().map(|overlay| overlay.rewrites.len()).sum::<usize>();
+        self.builder.count(files.values().map(|(_, rewrites)| rewrites.len()).sum::<usize>() + of_overlays);
+        let files: Vec<_> = files.into_iter().filter(|(_, (_, rewrites))| !rewrites.is_empty()).collect();
+        self.builder.edit_all(&files, |file, text, (seen, rewrites)| {
+            file_edits(project, file, text, *seen, rewrites)
+        })?;
+        for (file, overlay) in overlaid {
+            add_over(project, &mut self.builder, file, &overlay, self.with_notes)?;
+        }
+        self.builder.finish()
+    }
+}
+
+/// What to read of a table in one round; `None` if nothing of it can matter.
+fn plan(schema: &Schema, id: TableId, items: &[Item], wanted: &Wanted) -> Option<TableScan> {
+    let table = &schema.tables[id];
+    let mut fields = wanted.fields_to_read(schema, id);
+    let mut needles = if fields.is_empty() { Needles::default() } else { wanted.needles(id) };
+    let own: Vec<&str> = items
+        .iter()
+        .filter_map(|item| match &item.thing {
+            Thing::Record(table, old) if *table == id => Some(old.as_str()),
+            Thing::Column(table, _, old) if *table == id && !item.key_done => Some(old.as_str()),
+            _ => None,
+        })
+        .collect();
+    if fields.is_empty() && own.is_empty() {
+        return None;
+    }
+    let by_file = table.key.iter().any(|part| !matches!(part, KeyPart::Field(_)));
+    for key in own {
+        if table.ignore_case || by_file {
+            needles.add_any();
+        }
+        needles.add(key.split(KEY_SEPARATOR).max_by_key(|part| part.len()).unwrap_or(key));
+        fields = crate::tables::all_fields(table);
+    }
+    crate::tables::add_key_fields(table, &mut fields);
+    Some(TableScan { fields, needles, hashes: None })
+}
+
+/// The edits that make the rewrites of a file.
+fn file_edits(
+    project: &Project,
+    file: FileId,
+    text: &Text<'_>,
+    seen: Option<u64>,
+    rewrites: &[Rewrite],
+) -> Result<Vec<Edit>, Error> {
+    let path = &project.stack.files()[file].path;
+    if seen.is_some_and(|seen| seen != fingerprint(text)) {
+        return Err(changed_meanwhile(path));
+    }
+    let refused = |reason: String| {
+        Error::refused(format!("`{path}`: {reason}"), "choose another key; nothing was changed")
+    };
+    let mut edits = Vec::new();
+    for own in by_cell(rewrites) {
+        edits.extend(cell_edits(&project.schema.tables[own[0].table], text, own).map_err(refused)?);
+    }
+    Ok(edits)
+}

@@ -1,0 +1,264 @@
+//! What one record has to do with the things that get a new name in a round.
+
+use super::refusals::same_key;
+use super::{Hit, Item};
+use crate::changes::rewrite::Rewrite;
+use crate::formats::decode;
+use crate::layers::RelPath;
+use crate::links::{Thing, Wanted, own_part};
+use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
+use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece};
+use crate::text::Span;
+
+/// What one record has to do with the things of a round.
+pub(super) struct Visitor<'l, 'r> {
+    pub(super) schema: &'l Schema,
+    pub(super) items: &'l [Item],
+    pub(super) wanted: &'l Wanted,
+    /// The rules of the table by whose values others refer to its records, besides the key.
+    pub(super) second_identifiers: &'l [usize],
+    pub(super) table: TableId,
+    pub(super) record: &'l RecordView<'r>,
+    pub(super) hits: &'l mut Vec<Hit>,
+}
+
+impl Visitor<'_, '_> {
+    /// Adds to the hits what the record gives.
+    pub(super) fn run(mut self) {
+        let key = self.record.key();
+        let mut rewritten: Vec<(usize, String)> = Vec::new();
+        for field in self.wanted.fields(self.schema, self.table) {
+            self.references(field, &mut rewritten);
+        }
+        self.second_identifiers();
+        let Some(key) = key else { return };
+        let own = self.items.iter().find(|item| matches!(&item.thing, Thing::Record(table, old) if *table == self.table && same_key(self.record.table, old, &key)));
+        if let Some(item) = own {
+            let item = item.clone();
+            self.own_key(&key, &item);
+            return;
+        }
+        // The record's own key has the renamed value as a part: it gets a new key with it.
+        let parts = self.record.table.key.iter().zip(key.split(KEY_SEPARATOR));
+        let new_parts: Vec<&str> = parts
+            .map(|(part, old)| match part {
+                KeyPart::Field(field) => {
+                    rewritten.iter().find(|(of, _)| of == field).map_or(old, |(_, new)| new.as_str())
+                }
+                _ => old,
+            })
+            .collect();
+        self.follow_to_file(&key, &rewritten);
+        let new_key = new_parts.join(&KEY_SEPARATOR.to_string());
+        if new_key != key {
+            let thing = Thing::Record(self.table, key);
+            self.hits.push(Hit::Also(Item { thing, new: new_key, key_done: true }));
+        }
+    }
+
+    /// A second identifier gets a new value where the record that has it says so.
+    fn second_identifiers(&mut self) {
+        for item in self.items.iter().filter(|item| !item.key_done) {
+            let Thing::Column(table, rule, old) = &item.thing else { continue };
+            let field = self.record.table.rules.get(*rule).map(|rule| rule.field);
+            let Some(field) = field.filter(|_| *table == self.table) else { continue };
+            if self.record.value(field).is_some_and(|value| value == *old) {
+                match names_something(self.record.table, &self.record.table.fields[field]) {
+                    true => self.carry(field, old, &item.new),
+                    false => self.rewrite_whole(field, &item.new),
+                }
+            }
+        }
+    }
+
+    /// What refers to the record by `field` goes along when that becomes `new`.
+    fn following(&self, field: usize, old: &str, new: &str) -> Option<Hit> {
+        let Layout::Whole(rule) = self.record.table.fields[field].layout else { return None };
+        let follows = old != new && self.second_identifiers.contains(&rule);
+        let thing = Thing::Column(self.table, rule, old.to_owned());
+        follows.then(|| Hit::Also(Item { thing, new: new.to_owned(), key_done: true }))
+    }
+
+    /// A file named after its record, in which a field repeats that name and is rewritten, is renamed too.
+    fn follow_to_file(&mut self, key: &str, rewritten: &[(usize, String)]) {
+        let table = self.record.table;
+        if table.key != [KeyPart::Stem] {
+            return;
+        }
+        for (field, new) in rewritten {
+            let Some(follows) = &table.fields[*field].follows else { continue };
+            let repeats = self.record.value(*field).is_some_and(|value| value == follows.fill_one(key));
+            let new = follows.extract(new, "key").filter(|_| repeats);
+            if let Some(new) = new.and_then(|new| self.record.path.with_stem(new).ok()) {
+                let thing = Thing::File(self.record.path.clone());
+                self.hits.push(Hit::Also(Item { thing, new: new.to_string(), key_done: false }));
+            }
+        }
+    }
+
+    /// Rewrites the values of `field` that point to one of the things.
+    fn references(&mut self, field: usize, rewritten: &mut Vec<(usize, String)>) {
+        let (record, wanted, items, table) = (self.record, self.wanted, self.items, self.table);
+        let second_identifiers = self.second_identifiers;
+        let hits = &mut *self.hits;
+        for_each_piece(record, field, |piece| {
+            let rule = &record.table.rules[piece.rule];
+            let Some(item) = wanted.thing(table, record, piece).map(|thing| &items[thing]) else { return };
+            let new = match &item.thing {
+                Thing::Text(_) => {
+                    rule.text.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned)
+                }
+                Thing::File(_) => {
+                    rule.file.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned)
+                }
+                Thing::Record(_, old) if !rule.with.is_empty() => {
+                    // The other parts of the key stand in other fields of the record.
+                    let parts =
+                        rule.with.iter().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
+                    for (part, (old, new)) in parts {
+                        if let (Some(KeyPart::Field(field)), true) = (part, old != new)
+                            && let Some(cell) = record.cell(*field)
+                        {
+                            let within = 0..decode(record.text, cell).text.len();
+                            let (field, cell, new) = (*field, *cell, new.to_owned());
+                            let record = merged_record(record);
+                            hits.push(Hit::Rewrite(Rewrite { table, record, field, cell, within, new }));
+                        }
+                    }
+                    let own = own_part(rule, &item.new);
+                    if own == own_part(rule, old) {
+                        return;
+                    }
+                    rule.shape
+                        .as_ref()
+                        .map_or(Some(own), |template| template.extract(own, ""))
+                        .map(str::to_owned)
+                }
+                Thing::Record(..) => {
+                    let own = item.new.as_str();
+                    rule.shape
+                        .as_ref()
+                        .map_or(Some(own), |template| template.extract(own, ""))
+                        .map(str::to_owned)
+                }
+                Thing::Column(..) => Some(item.new.clone()),
+            };
+            match new {
+                Some(new) => {
+                    if let Layout::Whole(whole) = record.table.fields[field].layout
+                        && second_identifiers.contains(&whole)
+                    {
+                        let thing = Thing::Column(table, whole, piece.text.to_owned());
+                        hits.push(Hit::Also(Item { thing, new: new.clone(), key_done: true }));
+                    }
+                    rewritten.push((field, new.clone()));
+                    hits.push(Hit::Rewrite(Rewrite {
+                        table,
+                        record: merged_record(record),
+                        field,
+                        cell: *piece.cell,
+                        within: piece.within.clone(),
+                        new,
+                    }));
+                }
+                None => hits.push(Hit::Unfit(
+                    piece.span,
+                    format!("`{}` does not fit what this field makes of its value", item.new),
+                )),
+            }
+        });
+    }
+
+    /// The record itself gets a new key: its key cells, and what carries the key.
+    fn own_key(&mut self, key: &str, item: &Item) {
+        let table = self.record.table;
+        let (old_parts, new_parts) = (key.split(KEY_SEPARATOR), item.new.split(KEY_SEPARATOR));
+        for ((part, old), new) in table.key.iter().zip(old_parts).zip(new_parts) {
+            if let (KeyPart::Field(field), true) = (part, old != new) {
+                if !item.key_done {
+                    if self.record.cell(*field).is_none() {
+                        let reason =
+                            format!("`{old}` is a name that the schema gives; it stands nowhere in the file");
+                        self.hits.push(Hit::Unfit(self.record.span, reason));
+                    }
+                    self.rewrite_whole(*field, new);
+                }
+                // What the key itself names goes along.
+                if names_something(table, &table.fields[*field]) {
+                    self.carry(*field, old, new);
+                }
+            }
+        }
+        let last = |key: &str| key.rsplit(KEY_SEPARATOR).next().unwrap_or_default().to_owned();
+        let (old, new) = (last(key), last(&item.new));
+        for field in 0..table.fields.len() {
+            if table.is_key_field(field) {
+                continue;
+            }
+            let Some(value) = self.record.value(field) else { continue };
+            let Some((old_value, new_value)) = carried(table, &table.fields[field], &value, &old, &new)
+            else {
+                continue;
+            };
+            if old_value == new_value {
+                continue;
+            }
+            self.carry(field, &old_value, &new_value);
+        }
+    }
+
+    /// A value that is made from the key: it is rewritten, and what it names is renamed.
+    fn carry(&mut self, field: usize, old: &str, new: &str) {
+        let Layout::Whole(rule) = self.record.table.fields[field].layout else { return };
+        let described = &self.record.table.rules[rule];
+        let mut named = false;
+        if let Some(template) = &described.text {
+            let thing = Thing::Text(template.fill_one(old));
+            self.hits.push(Hit::Also(Item { thing, new: template.fill_one(new), key_done: false }));
+            named = true;
+        }
+        if let Some(template) = &described.file
+            && let Ok(path) = RelPath::parse(&template.fill_one(old))
+        {
+            let thing = Thing::File(path);
+            self.hits.push(Hit::Also(Item { thing, new: template.fill_one(new), key_done: false }));
+            named = true;
+        }
+        // What is named is looked for in the next round, and this value found with the others.
+        if !named && described.refs.is_empty() {
+            self.rewrite_whole(field, new);
+        }
+    }
+
+    /// Rewrites all of a value; where others refer to the values of its field, they go along.
+    fn rewrite_whole(&mut self, field: usize, new: &str) {
+        if let Some(cell) = self.record.cell(field) {
+            let old = decode(self.record.text, cell).text;
+            self.hits.extend(self.following(field, &old, new));
+            let within = 0..old.len();
+            let record = merged_record(self.record);
+            let rewrite =
+                Rewrite { table: self.table, record, field, cell: *cell, within, new: new.to_owned() };
+            self.hits.push(Hit::Rewrite(rewrite));
+        }
+    }
+}
+
+/// What must be remembered of a record in a table whose layers count together.
+fn merged_record(record: &RecordView<'_>) -> Option<(Span, String)> {
+    record.table.merged.then(|| record.key()).flatten().map(|key| (record.span, key))
+}
+
+/// If `value` of `field` carries the key `old`, the value and what it becomes with the key `new`.
+fn carried(table: &Table, field: &Field, value: &str, old: &str, new: &str) -> Option<(String, String)> {
+    if let Some(follows) = &field.follows {
+        return (value == follows.fill_one(old)).then(|| (value.to_owned(), follows.fill_one(new)));
+    }
+    (names_something(table, field) && value == old).then(|| (old.to_owned(), new.to_owned()))
+}
+
+/// Whether the values of `field` name texts or files.
+fn names_something(table: &Table, field: &Field) -> bool {
+    let Layout::Whole(rule) = field.layout else { return false };
+    table.rules[rule].text.is_some() || table.rules[rule].file.is_some()
+}
