@@ -85,6 +85,11 @@ fn sheet(project: &Project, table: &str, request: &Request) -> Result<Sheet, Err
 #[case("Sails.exists(s, s == \"main\")", "skiff hulk")]
 #[case("Sails.Area.exists(area, area > 10)", "skiff hulk")]
 #[case("row[\"Old name\"] == \"cockle\"", "skiff")]
+#[case("row[\"Crew\"].Lead.Wage == 6", "skiff")]
+#[case("row['Old name'] in ['cockle', 'a yawl']", "skiff yawl")]
+#[case("row.Length > 5", "punt yawl")]
+#[case("\"Old name\" in row && Fast", "skiff yawl")]
+#[case("[\"tow\"].exists(row, row == Crew)", "skiff")]
 #[case("key.matches(\"^.u\")", "punt hulk")]
 #[case("Crew in [\"tow\", \"pole\"]", "skiff yawl")]
 fn conditions_hold_for(#[case] condition: &str, #[case] expected: &str, project: (TempDir, Project)) {
@@ -130,6 +135,53 @@ fields.parent = { ref = "piers" }
         ..Request::default()
     };
     let found = sheet(&project, "piers", &request).expect("a sheet");
+    let keys: Vec<String> = found.lines.iter().map(|line| line.cells[0].shown()).collect();
+    assert_eq!(keys.join(" "), expected);
+}
+
+/// Names in braces are those of the schema; a reference to another field than the key is followed like others.
+#[rstest]
+#[case("piers", "{section} == \"east\"", "east")]
+#[case("piers", "\"{section}\" == \"{section}\" && Depth > 3", "west")]
+#[case("piers", "[{section}].map(each, each + '{x}') == ['east{x}']", "east")]
+#[case("boats", "At.Depth > 3", "tub")]
+#[case("boats", "At.section == \"east\"", "skiff")]
+#[case("boats", "row[\"At\"].Depth == 3", "skiff")]
+fn names_in_braces_and_references_to_other_fields(
+    #[case] table: &str,
+    #[case] condition: &str,
+    #[case] expected: &str,
+) {
+    let bundle = r#"=== schema.toml
+[table.piers]
+files = "piers.ini"
+format = { kind = "ini" }
+key = "{section}"
+fields.Code = { unique = true }
+[table.boats]
+files = "boats.csv"
+format = { kind = "delimited", delimiter = ";" }
+key = "Boat"
+fields.At = { ref = "piers.Code" }
+=== mod/piers.ini
+[east]
+Code = E
+Depth = 3
+[west]
+Code = W
+Depth = 4
+=== mod/boats.csv
+Boat;At
+skiff;E
+tub;W
+"#;
+    let (_folder, project) = support::project(bundle);
+    let request = Request {
+        columns: vec!["key".to_owned()],
+        condition: Some(condition.to_owned()),
+        ..Request::default()
+    };
+    let found = sheet(&project, table, &request).expect("a sheet");
     let keys: Vec<String> = found.lines.iter().map(|line| line.cells[0].shown()).collect();
     assert_eq!(keys.join(" "), expected);
 }

@@ -3,6 +3,7 @@
 use super::suggestions::WithPart;
 use super::{Among, Asked, Check, Context, Run, Subject, Words};
 use crate::Code;
+use crate::help::{Help, NextStep};
 use crate::problem::Severity;
 use crate::schema::{Schema, Target};
 use crate::tables::{KEY_SEPARATOR, LinkKind, shown_key};
@@ -57,7 +58,8 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
             line => format!("at {}:{line}", off.place.path),
         };
         let address = off.address(schema).unwrap_or_default();
-        words.help = Some(format!("it is switched off, {place}; `stitching on {address}` switches it on"));
+        words.help =
+            Some(Help::from(format!("it is switched off, {place}")).then(NextStep::SwitchOn(address)));
         return words;
     }
     let lost = targets
@@ -65,14 +67,15 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
         .filter(|target| target.rule.is_none())
         .find_map(|target| context.overridden(target.table, value));
     if let Some((path, layer)) = lost {
-        words.help = Some(format!(
-            "the layer `{layer}` has it in `{path}`, and the file that replaces that one does not"
-        ));
+        words.help = Some(
+            format!("the layer `{layer}` has it in `{path}`, and the file that replaces that one does not")
+                .into(),
+        );
         return words;
     }
-    let near = || keys().filter_map(|target| context.near(Among::Keys(target.table), value));
+    let near = || targets.iter().filter_map(|target| context.near(among(target), value));
     if let Some(other) = near().find_map(|near| near.in_case.as_deref()) {
-        words.help = Some(format!("`{}` differs only in case", shown_key(other)));
+        words.help = Some(format!("`{}` differs only in case", shown_key(other)).into());
         words.better = Some(other.to_owned()).filter(|_| subject.named == subject.value);
         return words;
     }
@@ -82,16 +85,16 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     let near = nearest_of(value, names);
     // The very name under another parent says more than one that is only a little like it.
     if let Some(help) = under_other_parents(context, subject).filter(|_| slips != Some(1)) {
-        words.help = Some(help);
+        words.help = Some(help.into());
         return words;
     }
     let elsewhere = context.tables_with_key(value);
     let shown: Vec<String> = near.iter().map(|key| shown_key(key)).collect();
     words.help = match (&shown[..], &elsewhere[..]) {
         ([], []) => None,
-        ([], tables) => Some(format!("it is a key of `{}`", tables.join("`, `"))),
-        ([one], _) => Some(format!("did you mean `{one}`?")),
-        (several, _) => Some(format!("the nearest are `{}`", several.join("`, `"))),
+        ([], tables) => Some(format!("it is a key of `{}`", tables.join("`, `")).into()),
+        ([one], _) => Some(format!("did you mean `{one}`?").into()),
+        (several, _) => Some(format!("the nearest are `{}`", several.join("`, `")).into()),
     };
     if let [one] = &near[..] {
         words.better = Some(one.clone()).filter(|_| subject.named == subject.value);
@@ -101,15 +104,25 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
 
 fn asks(_: &Context<'_>, subject: &Subject<'_>) -> Vec<Asked> {
     let targets = subject.rule.map_or(&[][..], |rule| &rule.refs);
-    let keys = targets.iter().filter(|target| target.rule.is_none());
     let part = own_part(subject);
-    keys.flat_map(|target| {
-        let near = Asked { among: Among::Keys(target.table), name: subject.named.to_owned() };
-        let other =
-            part.map(|(part, own)| Asked { among: Among::Part(target.table, part), name: own.to_owned() });
-        [Some(near), other].into_iter().flatten()
-    })
-    .collect()
+    targets
+        .iter()
+        .flat_map(|target| {
+            let near = Asked { among: among(target), name: subject.named.to_owned() };
+            let other = part
+                .filter(|_| target.rule.is_none())
+                .map(|(part, own)| Asked { among: Among::Part(target.table, part), name: own.to_owned() });
+            [Some(near), other].into_iter().flatten()
+        })
+        .collect()
+}
+
+/// Among what the names near to a reference by `target` are looked for.
+fn among(target: &Target) -> Among {
+    match target.rule {
+        None => Among::Keys(target.table),
+        Some(rule) => Among::Values(target.table, rule),
+    }
 }
 
 /// Of a name that is valid only within a parent, its part of the key, counted from 0, and the name.

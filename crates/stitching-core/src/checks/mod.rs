@@ -44,6 +44,7 @@ pub use report::Context;
 pub use run::{Renamed, Report, Summary, TableSummary, check, new_errors, problems};
 
 use crate::Code;
+use crate::help::Help;
 use crate::links::{Index, RecordId};
 use crate::problem::{Problem, Severity};
 use crate::schema::{Rule, Schema, Table, TableId};
@@ -165,6 +166,8 @@ pub struct Asked {
 pub enum Among {
     /// The keys of a table.
     Keys(TableId),
+    /// The values that a table has by a rule.
+    Values(TableId, usize),
     /// The paths of all files.
     Paths,
     /// Equal names in this part, counted from 0, of the keys of a table.
@@ -177,7 +180,7 @@ pub struct Words {
     /// What is wrong: found and expected.
     pub message: String,
     /// What to do, or the nearest names.
-    pub help: Option<String>,
+    pub help: Option<Help>,
     /// Replaces the check's own severity.
     pub severity: Option<Severity>,
     /// A record that explains it, and what it is.

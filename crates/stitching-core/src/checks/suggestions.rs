@@ -40,6 +40,11 @@ impl Suggestions {
                     let keys: Vec<&str> = index.keys(table).map(|(_, key)| key).collect();
                     out.near_in(among, names, &keys);
                 }
+                Among::Values(table, rule) => {
+                    let values = index.column_values(table, rule);
+                    let values: Vec<&str> = values.iter().map(String::as_str).collect();
+                    out.near_in(among, names, &values);
+                }
                 Among::Paths => {
                     let paths: Vec<&str> = index.paths().collect();
                     out.near_in(among, names, &paths);

@@ -1,7 +1,8 @@
 //! Expressions in CEL, the Common Expression Language (<https://cel.dev>), over values by name.
 //!
 //! An expression is compiled once: it tells the names it speaks of, each of which may have dots in it, and who compiled
-//! it binds them. When it is evaluated it asks for the values of those names that it comes to, and only of those.
+//! it binds them. A name that is no identifier stands in `row["a name"]`, or in braces as in the schema, `{section}`.
+//! When it is evaluated it asks for the values of those names that it comes to, and only of those.
 //!
 //! Numbers are all of one kind, so that `factor * price` holds whether or not one of them has a decimal point. Nothing
 //! compares as neither less nor greater, matches no text, and makes nothing of a sum.
@@ -12,12 +13,14 @@ mod value;
 pub use value::{Value, shown_number};
 
 use crate::Error;
-use cel::common::ast::{CallExpr, EntryExpr, Expr, IdedExpr};
+use cel::common::ast::operators::INDEX;
+use cel::common::ast::{CallExpr, EntryExpr, Expr, IdedExpr, LiteralValue};
 use cel::common::value::CowVal;
 use cel::context::VariableResolver;
 use cel::parser::Parser;
 use cel::{Context, ExecutionError, Value as Native};
 use functions::{FUNCTIONS, IS_THERE, LIBRARY, TEXT_FUNCTIONS, add_text_functions, from_engine, to_engine};
+use std::borrow::Cow;
 use std::sync::{Arc, OnceLock};
 
 /// A compiled expression.
@@ -26,6 +29,8 @@ pub struct Expression {
     source: String,
     tree: IdedExpr,
     names: Vec<String>,
+    /// The identifiers that stand for the names in the tree.
+    identifiers: Vec<String>,
     /// How deep `all`, `map` and the like stand inside each other.
     nesting: usize,
 }
@@ -38,6 +43,9 @@ pub trait Scope: Sync {
     /// What it is called in messages: the address of a record.
     fn shown(&self) -> String;
 }
+
+/// The name by which an expression speaks of all columns: `row["a name with blanks"]`.
+pub const WHOLE: &str = "row";
 
 /// Longer expressions are refused, in bytes.
 const LONGEST: usize = 4000;
@@ -57,7 +65,7 @@ impl Expression {
         if source.len() > LONGEST {
             return Err(bad(source, &format!("it is longer than {LONGEST} bytes")));
         }
-        let mut tree = Parser::new().parse(source).map_err(|errors| {
+        let mut tree = Parser::new().parse(&with_braced_names(source)).map_err(|errors| {
             let first = errors.errors.first();
             let column = first.map_or(0, |error| error.pos.1.max(0));
             bad(source, &format!("at character {column}: {}", first.map_or("", |error| fault(&error.msg))))
@@ -69,14 +77,15 @@ impl Expression {
                 "`all`, `exists`, `map` and `filter` stand more than twice inside each other",
             ));
         }
-        let mut names = Vec::new();
-        prepare(&mut tree, &mut Vec::new(), &mut names);
+        let mut found = Vec::new();
+        prepare(&mut tree, &mut Vec::new(), &mut found);
         let mut known = std::collections::HashSet::new();
-        names.retain(|name| known.insert(name.clone()));
-        Ok(Expression { source: source.to_owned(), tree, names, nesting })
+        found.retain(|name| known.insert(name.identifier.clone()));
+        let (names, identifiers) = found.into_iter().map(|name| (name.path, name.identifier)).unzip();
+        Ok(Expression { source: source.to_owned(), tree, names, identifiers, nesting })
     }
 
-    /// The names that it speaks of, each once; with dots as they are written.
+    /// The names that it speaks of; with dots as they are written.
     pub fn names(&self) -> &[String] {
         &self.names
     }
@@ -141,7 +150,7 @@ struct Values<'v> {
 
 impl VariableResolver for Values<'_> {
     fn resolve<'b>(&'b self, name: &str) -> Option<CowVal<'b, 'b>> {
-        let at = self.expression.names.iter().position(|own| own == name)?;
+        let at = self.expression.identifiers.iter().position(|own| own == name)?;
         let value = self.known[at].get_or_init(|| {
             let value = self.scope.value(at);
             let too_long = |name: &str, value: &Value| match value {
@@ -189,7 +198,7 @@ fn bad(source: &str, message: &str) -> Error {
         help:
             "write conditions such as `Depth > 5 && Basin == \"north\"`; `good.price` follows a reference, \
                `row[\"a name\"]` takes any column"
-                .to_owned(),
+                .into(),
     }
 }
 
@@ -204,21 +213,19 @@ fn reason(error: &ExecutionError) -> String {
 
 /// Puts the names of columns with dots in place of selections, and our own operators in place of those that
 /// would not take different kinds of numbers, or nothing. Collects the names; `bound` are those of macros.
-fn prepare(expression: &mut IdedExpr, bound: &mut Vec<String>, names: &mut Vec<String>) {
-    if let Some(chain) = chain(&expression.expr) {
-        let first = chain.split('.').next().unwrap_or_default();
-        if !bound.iter().any(|own| own == first) {
-            let tested = matches!(&expression.expr, Expr::Select(select) if select.test);
-            names.push(chain.clone());
-            expression.expr = Expr::Ident(chain);
-            if tested {
-                let own = std::mem::take(&mut expression.expr);
-                let own = IdedExpr { id: expression.id, expr: own };
-                expression.expr =
-                    Expr::Call(CallExpr { func_name: IS_THERE.to_owned(), target: None, args: vec![own] });
-            }
-            return;
+fn prepare(expression: &mut IdedExpr, bound: &mut Vec<String>, names: &mut Vec<Name>) {
+    let free = name(&expression.expr).filter(|name| !bound.contains(&name.first));
+    if let Some(name) = free {
+        let tested = matches!(&expression.expr, Expr::Select(select) if select.test);
+        expression.expr = Expr::Ident(name.identifier.clone());
+        names.push(name);
+        if tested {
+            let own = std::mem::take(&mut expression.expr);
+            let own = IdedExpr { id: expression.id, expr: own };
+            expression.expr =
+                Expr::Call(CallExpr { func_name: IS_THERE.to_owned(), target: None, args: vec![own] });
         }
+        return;
     }
     match &mut expression.expr {
         Expr::Call(call) => {
@@ -284,11 +291,70 @@ fn nesting(expression: &IdedExpr) -> usize {
     }
 }
 
-/// `a.b.c`, if the expression is nothing else.
-fn chain(expression: &Expr) -> Option<String> {
+/// A name in an expression.
+struct Name {
+    /// The identifier that it begins with.
+    first: String,
+    /// What it means: the name of a column, or a way with dots.
+    path: String,
+    /// What stands for it in the tree; nothing that a macro binds is called so.
+    identifier: String,
+}
+
+/// `a.b.c` or `row["a name"].b`, if the expression is nothing else.
+fn name(expression: &Expr) -> Option<Name> {
     match expression {
-        Expr::Ident(name) => Some(name.clone()),
-        Expr::Select(select) => Some(format!("{}.{}", chain(&select.operand.expr)?, select.field)),
+        Expr::Ident(name) => {
+            let [first, path, identifier] = [(); 3].map(|()| name.clone());
+            Some(Name { first, path, identifier })
+        }
+        Expr::Select(select) => {
+            let Name { first, path, identifier } = name(&select.operand.expr)?;
+            let (path, identifier) =
+                (format!("{path}.{}", select.field), format!("{identifier}.{}", select.field));
+            Some(Name { first, path, identifier })
+        }
+        Expr::Call(call) if call.func_name == INDEX => match &call.args[..] {
+            [
+                IdedExpr { expr: Expr::Ident(whole), .. },
+                IdedExpr { expr: Expr::Literal(LiteralValue::String(column)), .. },
+            ] if whole == WHOLE => {
+                let path = column.inner().to_owned();
+                Some(Name { first: WHOLE.to_owned(), identifier: format!("{WHOLE}[{path}]"), path })
+            }
+            _ => None,
+        },
         _ => None,
+    }
+}
+
+/// `source` with `row["{name}"]` in place of names in braces.
+fn with_braced_names(source: &str) -> Cow<'_, str> {
+    let mut out = String::new();
+    let (mut from, mut quote) = (0, None);
+    let bytes = source.as_bytes();
+    let mut at = 0;
+    while let Some(byte) = bytes.get(at) {
+        match (quote, byte) {
+            (Some(_), b'\\') => at += 1,
+            (Some(open), byte) if open == *byte => quote = None,
+            (None, b'"' | b'\'') => quote = Some(*byte),
+            (None, b'{') => {
+                let name = source[at + 1..].split('}').next().unwrap_or_default();
+                let end = at + 1 + name.len();
+                let word = |byte: u8| byte.is_ascii_alphanumeric() || byte == b'_';
+                if end < source.len() && !name.is_empty() && name.bytes().all(word) {
+                    out.push_str(&source[from..at]);
+                    out.push_str(&format!("{WHOLE}[\"{{{name}}}\"]"));
+                    (from, at) = (end + 1, end);
+                }
+            }
+            _ => {}
+        }
+        at += 1;
+    }
+    match from {
+        0 => Cow::Borrowed(source),
+        _ => Cow::Owned(out + &source[from..]),
     }
 }

@@ -98,7 +98,7 @@ pub struct Switch {
 }
 
 /// What a reference points to.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Target {
     /// The table.
     pub table: TableId,

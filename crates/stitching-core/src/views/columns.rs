@@ -3,10 +3,11 @@
 use super::{Row, Rows};
 use crate::Error;
 use crate::expressions::Value;
+use crate::help::{Help, NextStep};
 use crate::layers::RelPath;
 use crate::links::Labels;
 use crate::reading::View;
-use crate::schema::{KeyPart, Layout, TableId, ValueType};
+use crate::schema::{KeyPart, Layout, TableId, Target, ValueType};
 use crate::tables::{KEY_SEPARATOR, split_value};
 use crate::text::number;
 use std::collections::HashMap;
@@ -102,7 +103,27 @@ pub struct ColumnPath {
     kind: Kind,
     /// Whether it holds lists: of the format, or as one text with separators.
     is_list: bool,
-    onward: Vec<(Arc<Rows>, ColumnPath)>,
+    onward: Vec<Onward>,
+}
+
+/// Where a reference leads, and what is taken there.
+#[derive(Debug, Clone)]
+struct Onward {
+    target: Target,
+    rows: Arc<Rows>,
+    /// The rows by the value that a reference names, where that is not the key.
+    by_value: HashMap<String, usize>,
+    path: ColumnPath,
+}
+
+impl Onward {
+    /// The row that `named` means.
+    fn find(&self, named: &str) -> Option<&Row> {
+        match self.target.rule {
+            None => self.rows.find(named),
+            Some(_) => self.by_value.get(named).map(|row| &self.rows.rows[*row]),
+        }
+    }
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -113,16 +134,18 @@ enum At {
 }
 
 impl ColumnPath {
-    /// What `name` means in `rows`: a column (the `@` of an attribute and the `[*]` of a list may be left out); `key` or `name` where no column is called so; or one of these,
+    /// What `name` means in `rows`: a column (the `@` of an attribute, the `[*]` of a list and the braces of `{section}` may be left out); `key` or `name` where no column is called so; or one of these,
     /// a dot, and what it means in the tables that its references lead to.
     ///
     /// # Errors
     /// When there is no such column (with the nearest), when it leads to no table, or when a file of such a
     /// table cannot be read.
     pub fn parse(rows: &Rows, name: &str, others: &Others<'_>) -> Result<ColumnPath, Error> {
-        // An attribute may go without its mark, and a list without its brackets: no name in an expression has such.
+        // An attribute may go without its mark, a list without its brackets and `{section}` without its braces: no
+        // name in an expression has such.
         let is = |column: &&String, name: &str| {
-            let bare = column.strip_prefix('@').unwrap_or(column);
+            let inner = column.strip_prefix('{').and_then(|column| column.strip_suffix('}'));
+            let bare = inner.or(column.strip_prefix('@')).unwrap_or(column);
             bare.strip_suffix("[*]").unwrap_or(bare) == name
         };
         let own = |name: &str| match (rows.columns.iter())
@@ -145,26 +168,27 @@ impl ColumnPath {
         let is_list = matches!(at, At::Cell(column) if rows.is_list(column));
         let mut path = ColumnPath { name: name.to_owned(), at, kind, is_list, onward: Vec::new() };
         let Some(rest) = rest else { return Ok(path) };
-        let tables = path.targets(rows);
+        let targets = path.targets(rows);
         let first = &name[..name.len() - rest.len() - 1];
-        if tables.is_empty() {
+        if targets.is_empty() {
             return Err(Error::Usage {
                 message: format!(
                     "`{name}` cannot be followed: `{first}` of `{}` refers to no table",
                     rows.table.name
                 ),
-                help: format!(
-                    "`stitching fields {}` lists where its columns point; describe the reference with `ref` in the schema",
-                    rows.table.name
-                ),
+                help: Help::from("describe the reference with `ref` in the schema")
+                    .then(NextStep::ListFields(rows.table.name.clone())),
             });
         }
         let mut missing = None;
-        for table in tables {
-            let target = others.rows(table)?;
+        for target in targets {
+            let rows = others.rows(target.table)?;
             // Of several tables one that has the column is enough.
-            match ColumnPath::parse(&target, rest, others) {
-                Ok(onward) => path.onward.push((target, onward)),
+            match ColumnPath::parse(&rows, rest, others) {
+                Ok(onward) => {
+                    let by_value = target.rule.map(|rule| rows.by_value(rule)).unwrap_or_default();
+                    path.onward.push(Onward { target, rows, by_value, path: onward });
+                }
                 Err(error) => missing = missing.or(Some(error)),
             }
         }
@@ -174,19 +198,19 @@ impl ColumnPath {
         }
     }
 
-    /// The tables that the references of its first column lead to.
-    fn targets(&self, rows: &Rows) -> Vec<TableId> {
+    /// What the references of its first column lead to.
+    fn targets(&self, rows: &Rows) -> Vec<Target> {
         let At::Cell(column) = self.at else { return Vec::new() };
         let field = rows.fields[column];
-        let mut tables: Vec<TableId> = Vec::new();
+        let mut targets: Vec<Target> = Vec::new();
         for rule in rows.table.rules.iter().filter(|rule| rule.field == field) {
-            for target in rule.refs.iter().filter(|target| target.rule.is_none()) {
-                if !tables.contains(&target.table) {
-                    tables.push(target.table);
+            for target in &rule.refs {
+                if !targets.contains(target) {
+                    targets.push(*target);
                 }
             }
         }
-        tables
+        targets
     }
 
     /// The columns of the tables that it leads to.
@@ -196,12 +220,12 @@ impl ColumnPath {
     pub fn onward_columns(&self, rows: &Rows, others: &Others<'_>) -> Result<Vec<String>, Error> {
         let mut columns = Vec::new();
         if self.onward.is_empty() {
-            for table in self.targets(rows) {
-                columns.extend(others.rows(table)?.columns.iter().cloned());
+            for target in self.targets(rows) {
+                columns.extend(others.rows(target.table)?.columns.iter().cloned());
             }
         }
-        for (target, onward) in &self.onward {
-            columns.extend(onward.onward_columns(target, others)?);
+        for onward in &self.onward {
+            columns.extend(onward.path.onward_columns(&onward.rows, others)?);
         }
         Ok(columns)
     }
@@ -217,7 +241,7 @@ impl ColumnPath {
     /// Whether its values are taken for numbers.
     pub fn is_number(&self) -> bool {
         match self.onward.first() {
-            Some((_, onward)) => onward.is_number(),
+            Some(onward) => onward.path.is_number(),
             None => self.kind == Kind::Number,
         }
     }
@@ -227,9 +251,9 @@ impl ColumnPath {
         if !self.onward.is_empty() {
             let At::Cell(column) = self.at else { return Value::Nothing };
             let mut found: Vec<Value> = Vec::new();
-            each_reference(rows, row, column, &mut |table, key| {
-                for (target, onward) in self.onward.iter().filter(|(target, _)| target.id == table) {
-                    found.extend(target.find(key).map(|row| onward.held(target, row)));
+            each_reference(rows, row, column, &mut |target, named| {
+                for onward in self.onward.iter().filter(|onward| onward.target == *target) {
+                    found.extend(onward.find(named).map(|row| onward.path.held(&onward.rows, row)));
                 }
             });
             let is_list = rows.table.fields[rows.fields[column]].list.is_some();
@@ -279,8 +303,9 @@ impl ColumnPath {
     }
 }
 
-/// Gives each record that the value of `column` in `row` names: its table, and its key as kept in memory.
-pub(super) fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(TableId, &str)) {
+/// Gives what the value of `column` in `row` refers to: where it is looked for, and the key (as kept in memory) or
+/// the value that it names.
+fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&Target, &str)) {
     let (field, Some(cell)) = (rows.fields[column], &row.cells[column]) else { return };
     for value in cell.values() {
         split_value(&rows.table, &rows.table.fields[field], value, &mut |rule, within, fits| {
@@ -308,8 +333,8 @@ pub(super) fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut d
                     parts.collect::<Vec<_>>().join(&KEY_SEPARATOR.to_string())
                 }
             };
-            for target in rule.refs.iter().filter(|target| target.rule.is_none()) {
-                each(target.table, &key);
+            for target in &rule.refs {
+                each(target, &key);
             }
         });
     }

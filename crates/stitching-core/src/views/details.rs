@@ -2,11 +2,11 @@
 
 use crate::Error;
 use crate::layers::{LayerId, RelPath, Stack};
-use crate::links::{Found, find_records, text_key, texts_with};
+use crate::links::{Found, find_by_value, find_records, text_key, texts_with};
 use crate::problem::Place;
 use crate::reading::View;
 use crate::reading::{Excerpt, LoadedFile, load, prepare, with_text};
-use crate::schema::{Layout, Schema, Table, TableId};
+use crate::schema::{Layout, Schema, Table, TableId, Target};
 use crate::tables::{
     Reader, Record, RecordView, Value, all_fields, for_each_piece, key_named, read_at, read_records_at,
     shown_key,
@@ -86,7 +86,7 @@ struct AtPlace {
 }
 
 /// The records that values name, by table and key as shown: table, key as shown, what the label field holds.
-type NamedRecords = HashMap<(TableId, String), Vec<(TableId, String, Option<String>)>>;
+type NamedRecords = HashMap<(Target, String), Vec<(TableId, String, Option<String>)>>;
 
 /// As [`details`], without what the record inherits.
 fn own_details(view: View<'_>, found: &Found) -> Result<Details, Error> {
@@ -147,8 +147,8 @@ fn own_details(view: View<'_>, found: &Found) -> Result<Details, Error> {
             let own_texts = text_key_of(&table, &value).map(of_language);
             let mut points_to = Vec::new();
             for (_, rule, text) in links.extract_if(.., |(span, ..)| *span == value.span) {
-                for target in table.rules[rule].refs.iter().filter(|target| target.rule.is_none()) {
-                    for (id, key, label) in named.get(&(target.table, text.clone())).into_iter().flatten() {
+                for target in &table.rules[rule].refs {
+                    for (id, key, label) in named.get(&(*target, text.clone())).into_iter().flatten() {
                         let other = &schema.tables[*id];
                         let label = label.as_ref().and_then(|value| labels.name(other, value));
                         points_to.push((other.name.clone(), key.clone(), label));
@@ -200,16 +200,21 @@ fn named_records(
     links: &[(Span, usize, String)],
 ) -> Result<NamedRecords, Error> {
     let View { stack, schema, .. } = view;
-    let mut wanted: Vec<(TableId, String)> = Vec::new();
+    let mut wanted: Vec<(Target, String)> = Vec::new();
     for (_, rule, text) in links {
-        let targets = table.rules[*rule].refs.iter().filter(|target| target.rule.is_none());
-        wanted.extend(targets.map(|target| (target.table, text.clone())));
+        wanted.extend(table.rules[*rule].refs.iter().map(|target| (*target, text.clone())));
     }
     wanted.sort();
     wanted.dedup();
-    let look = |(target, text): (TableId, String)| {
+    let look = |(target, text): (Target, String)| {
         let mut named = Vec::new();
-        for found in find_records(view, Some(target), &text)? {
+        let found = match target.rule {
+            None => find_records(view, Some(target.table), &text)?,
+            Some(rule) => {
+                find_by_value(view, target.table, schema.tables[target.table].rules[rule].field, &text)?
+            }
+        };
+        for found in found.into_iter().take(MOST_PLACES) {
             let label = label_value(stack, schema, &found)?;
             named.push((found.table, shown_key(&found.key), label));
         }

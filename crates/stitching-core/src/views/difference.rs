@@ -16,7 +16,8 @@ use std::path::Path;
 pub struct Difference {
     /// The tables that differ, in the order of the schema.
     pub tables: Vec<TableDifference>,
-    /// Files of no table that differ: path, and how.
+    /// Files that differ, but in no record of a table: path, and how. They are files of no table, and those that
+    /// differ in what stands around the records.
     pub files: Vec<(String, How)>,
 }
 
@@ -118,7 +119,8 @@ pub fn difference(before: View<'_>, after: View<'_>, only: &[String]) -> Result<
     let changed = changed_files(before, after)?;
     let labels_before = Labels::read(before);
     let labels = Labels::read(after);
-    let mut claimed: BTreeSet<&str> = BTreeSet::new();
+    let mut asked_for: BTreeSet<&str> = BTreeSet::new();
+    let mut with_records: BTreeSet<String> = BTreeSet::new();
     for (id, table) in after.schema.tables.iter().enumerate() {
         let takes = |side: View<'_>, file: FileId| table.takes(&side.stack.files()[file].path);
         let own: Vec<&ChangedFile> = changed
@@ -128,8 +130,10 @@ pub fn difference(before: View<'_>, after: View<'_>, only: &[String]) -> Result<
                     || file.after.is_some_and(|file| takes(after, file))
             })
             .collect();
-        claimed.extend(own.iter().map(|file| file.path.as_str()));
         let wanted = only.is_empty() || only.contains(&table.name);
+        if wanted {
+            asked_for.extend(own.iter().map(|file| file.path.as_str()));
+        }
         let Some(id_before) = before.schema.table(&table.name).filter(|_| wanted && !own.is_empty()) else {
             continue;
         };
@@ -151,11 +155,18 @@ pub fn difference(before: View<'_>, after: View<'_>, only: &[String]) -> Result<
             }
         };
         let found = of_table((before, &old), (after, &new));
+        with_records.extend(found.records.iter().map(|record| {
+            let side = if record.how == How::Removed { before } else { after };
+            side.stack.files()[record.file].path.to_string()
+        }));
         if !found.records.is_empty() || !found.columns_added.is_empty() || !found.columns_removed.is_empty() {
             difference.tables.push(found);
         }
     }
-    let others = changed.iter().filter(|file| only.is_empty() && !claimed.contains(file.path.as_str()));
+    let others = changed.iter().filter(|file| {
+        let wanted = only.is_empty() || asked_for.contains(file.path.as_str());
+        wanted && !with_records.contains(&file.path)
+    });
     difference.files = others
         .map(|file| {
             let how = match (file.before, file.after) {
@@ -166,6 +177,8 @@ pub fn difference(before: View<'_>, after: View<'_>, only: &[String]) -> Result<
             (file.path.clone(), how)
         })
         .collect();
+    // Where layers count together, several files have one path.
+    difference.files.dedup();
     Ok(difference)
 }
 

@@ -4,7 +4,7 @@
 
 use super::{ColumnPath, Others, Row, Rows};
 use crate::Error;
-use crate::expressions::{Expression, Scope, Value};
+use crate::expressions::{Expression, Scope, Value, WHOLE};
 
 /// An expression over the rows of one table.
 #[derive(Debug)]
@@ -23,9 +23,6 @@ enum Bound {
     /// All columns, by name.
     Whole(Vec<ColumnPath>),
 }
-
-/// The name by which an expression speaks of the whole row: `row["a name with blanks"]`.
-const WHOLE: &str = "row";
 
 impl Formula {
     /// Understands `source` as an expression over `rows`, in which the names in `computed` stand for columns
@@ -48,7 +45,10 @@ impl Formula {
                 let columns = rows.columns.iter().map(|name| ColumnPath::parse(rows, name, others));
                 return Ok(Bound::Whole(columns.collect::<Result<_, Error>>()?));
             }
-            ColumnPath::parse(rows, name, others).map(Bound::Column)
+            // `row.Depth` is `row["Depth"]`, unless a column is called `row`.
+            let own = name.strip_prefix(WHOLE).and_then(|rest| rest.strip_prefix('.'));
+            let own = own.filter(|_| !rows.columns.iter().any(|column| column == WHOLE));
+            ColumnPath::parse(rows, own.unwrap_or(name), others).map(Bound::Column)
         };
         let bound = expression.names().iter().map(bind).collect::<Result<_, Error>>()?;
         Ok(Formula { expression, bound })

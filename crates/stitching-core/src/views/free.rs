@@ -2,6 +2,7 @@
 
 use super::{Row, Rows};
 use crate::Error;
+use crate::help::{Help, NextStep};
 use crate::links::Labels;
 use crate::reading::View;
 use crate::schema::{KeyPart, Rule, Schema, TableId};
@@ -102,8 +103,7 @@ pub fn free(view: View<'_>, table: TableId, request: &FreeRequest) -> Result<Fre
                     "{name} of `{}` holds `{wrong}`, which is not a whole number",
                     rows.table.name
                 ),
-                help: "say with `--as` what is looked for: a number, bit, position, colour or name"
-                    .to_owned(),
+                help: NextStep::SayKindOfFree.into(),
             }),
         }
     };
@@ -143,7 +143,7 @@ pub fn free(view: View<'_>, table: TableId, request: &FreeRequest) -> Result<Fre
         let within = limits.range.map(|(low, high)| format!(" from {low} to {high}")).unwrap_or_default();
         return Err(Error::refused(
             format!("no {} is free in {name} of `{}`{within}", kind.name(), rows.table.name),
-            "`stitching fields` tells what is taken; a wider `range` in the schema, or `--block`, gives room",
+            Help::from("a wider `range` in the schema gives room").then(NextStep::SayBlock),
         ));
     }
     Ok(found)
@@ -211,7 +211,7 @@ fn near_number(request: &FreeRequest) -> Result<Option<i64>, Error> {
     let Some(near) = &request.near else { return Ok(None) };
     near.trim().parse().map(Some).map_err(|_| Error::Usage {
         message: format!("`{near}` is not a whole number"),
-        help: "`--near` takes a number, a colour or a name, as the field holds them".to_owned(),
+        help: "what it is to be near is a number, a colour or a name, as the field holds them".into(),
     })
 }
 
@@ -279,7 +279,7 @@ fn positions(
     let (Some(column), Some(part)) = (column, part.filter(|_| rows.table.key.len() > 1)) else {
         return Err(Error::Usage {
             message: format!("the keys of `{}` do not count records within groups", rows.table.name),
-            help: "a position is one part of a key of several; name its field".to_owned(),
+            help: "a position is one part of a key of several; name its field".into(),
         });
     };
     let mut groups: BTreeMap<String, BTreeSet<i64>> = BTreeMap::new();
@@ -402,7 +402,7 @@ fn colours(
         let read = Form::of(near).and_then(|form| form.read(near)).map(lab);
         read.ok_or_else(|| Error::Usage {
             message: format!("`{near}` is not a colour"),
-            help: format!("{name} holds colours such as `{}`", form.write(Srgb::new(64, 128, 192))),
+            help: format!("{name} holds colours such as `{}`", form.write(Srgb::new(64, 128, 192))).into(),
         })
     };
     let near = request.near.as_ref().map(wanted).transpose()?;
@@ -453,10 +453,7 @@ fn names(
     let Some(near) = request.near.as_ref().filter(|near| !near.is_empty()) else {
         return Err(Error::Usage {
             message: format!("`{}` goes by names, and any that is not taken is free", rows.table.name),
-            help: format!(
-                "give one that the new one shall be like: `stitching free {} --near NAME`",
-                rows.table.name
-            ),
+            help: NextStep::NameSimilar(rows.table.name.clone()).into(),
         });
     };
     let numbered = |name: &str| {

@@ -1,12 +1,13 @@
 //! A table as rows: what the game sees of it, whichever layers its files lie in.
 
 use crate::Error;
+use crate::help::NextStep;
 use crate::layers::{FileId, RelPath, Stack};
 use crate::links::Labels;
 use crate::reading::View;
 use crate::reading::with_text;
 use crate::schema::{Schema, Table, TableId};
-use crate::tables::{Record, files_of, read_all, shown_key};
+use crate::tables::{Record, files_of, read_all, shown_key, split_value};
 use crate::text::{Span, nearest_of};
 use rayon::prelude::*;
 use std::borrow::Cow;
@@ -193,6 +194,23 @@ impl Rows {
         if self.table.ignore_case { key.to_lowercase() } else { key.to_owned() }
     }
 
+    /// The first row of each value that there is by `rule`.
+    pub fn by_value(&self, rule: usize) -> HashMap<String, usize> {
+        let field = self.table.rules[rule].field;
+        let mut out = HashMap::new();
+        let Some(column) = self.fields.iter().position(|own| *own == field) else { return out };
+        for (at, row) in self.rows.iter().enumerate() {
+            for value in row.cells[column].iter().flat_map(RowCell::values) {
+                split_value(&self.table, &self.table.fields[field], value, &mut |own, within, fits| {
+                    if own == rule && fits {
+                        out.entry(value[within].to_owned()).or_insert(at);
+                    }
+                });
+            }
+        }
+        out
+    }
+
     /// The first row with this key (as kept in memory).
     pub fn find(&self, key: &str) -> Option<&Row> {
         self.by_key.get(&self.folded(key)).map(|at| &self.rows[*at])
@@ -221,11 +239,9 @@ impl Rows {
         const MOST: usize = 30;
         let near = nearest_of(name, self.columns.iter().map(String::as_str));
         let help = match near.first() {
-            Some(near) => format!("did you mean `{near}`?"),
-            None if self.columns.len() > MOST => {
-                format!("`stitching fields {}` lists the columns", self.table.name)
-            }
-            None => format!("the columns are {}", self.columns.join(", ")),
+            Some(near) => format!("did you mean `{near}`?").into(),
+            None if self.columns.len() > MOST => NextStep::ListFields(self.table.name.clone()).into(),
+            None => format!("the columns are {}", self.columns.join(", ")).into(),
         };
         Error::Unknown { what: "column", name: name.to_owned(), help }
     }

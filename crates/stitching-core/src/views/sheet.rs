@@ -3,6 +3,7 @@
 use super::{ColumnPath, Formula, Group, Measure, Others, Row, Rows, group};
 use crate::Error;
 use crate::expressions::Value;
+use crate::help::NextStep;
 use globset::GlobBuilder;
 use rayon::prelude::*;
 use std::cmp::Ordering;
@@ -179,14 +180,14 @@ fn formulas(rows: &Rows, with: &[String], others: &Others<'_>) -> Result<Vec<(St
         else {
             return Err(Error::Usage {
                 message: format!("`{source}` gives no name to what is computed"),
-                help: "write `--with \"final = factor * good.price\"`".to_owned(),
+                help: "put a name and `=` in front of it: `final = factor * good.price`".into(),
             });
         };
         let before: Vec<String> = out.iter().map(|(name, _)| name.clone()).collect();
         if rows.columns.iter().any(|column| column == name) || before.iter().any(|own| own == name) {
             return Err(Error::Usage {
                 message: format!("there is a column `{name}` already"),
-                help: "give what is computed a name of its own".to_owned(),
+                help: "give what is computed a name of its own".into(),
             });
         }
         out.push((name.to_owned(), Formula::parse(formula, rows, &before, others)?));
@@ -267,7 +268,7 @@ fn grouped(
         if none && !lines.is_empty() {
             return Err(Error::Usage {
                 message: format!("`{}` holds no numbers, and so it has no {}", source.name(), measure.name()),
-                help: format!("`stitching fields {}` tells what its columns hold", rows.table.name),
+                help: NextStep::ListFields(rows.table.name.clone()).into(),
             });
         }
     }
@@ -293,7 +294,7 @@ fn grouped(
             let at = columns.iter().position(|column| column == sort).ok_or_else(|| Error::Unknown {
                 what: "column",
                 name: sort.clone(),
-                help: format!("rows that are put together have the columns {}", columns.join(", ")),
+                help: format!("rows that are put together have the columns {}", columns.join(", ")).into(),
             })?;
             out.sort_by(|a, b| order(&a.cells[at], &b.cells[at]));
         }
