@@ -52,6 +52,8 @@ codes! {
     MISSING_TEXT = "missing-text";
     /// A table for which there is no file.
     NO_FILES = "no-files";
+    /// A table whose files have no record at the path that the schema gives.
+    NO_RECORDS = "no-records";
     /// A value that is not among those allowed.
     NOT_A_CHOICE = "not-a-choice";
     /// A comment or trailing comma where the game reads strict JSON.
@@ -76,6 +78,8 @@ codes! {
     UNKNOWN_COLUMN = "unknown-column";
     /// A file or link in a layer that cannot be used.
     UNREADABLE_ENTRY = "unreadable-entry";
+    /// A field that the schema describes and no record has.
+    UNUSED_FIELD = "unused-field";
     /// A list that begins with a wrong count.
     WRONG_COUNT = "wrong-count";
     /// A value or item without the parts it should have.

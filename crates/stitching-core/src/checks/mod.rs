@@ -20,6 +20,7 @@ mod missing_file;
 mod missing_key;
 mod missing_text;
 mod no_files;
+mod no_records;
 mod not_a_choice;
 mod not_strict_json;
 mod not_strict_xml;
@@ -36,6 +37,7 @@ mod suggestions;
 mod syntax_error;
 mod unknown_column;
 mod unreadable_entry;
+mod unused_field;
 mod wrong_count;
 mod wrong_shape;
 mod wrong_type;
@@ -207,6 +209,7 @@ pub static CHECKS: &[&Check] = &[
     &missing_key::CHECK,
     &missing_text::CHECK,
     &no_files::CHECK,
+    &no_records::CHECK,
     &not_a_choice::CHECK,
     &not_strict_json::CHECK,
     &not_strict_xml::CHECK,
@@ -219,6 +222,7 @@ pub static CHECKS: &[&Check] = &[
     &syntax_error::CHECK,
     &unknown_column::CHECK,
     &unreadable_entry::CHECK,
+    &unused_field::CHECK,
     &wrong_count::CHECK,
     &wrong_shape::CHECK,
     &wrong_type::CHECK,

@@ -186,6 +186,10 @@ impl Format for Blocks {
         quoted().map(|inside| format!("\"{inside}\""))
     }
 
+    fn records_path(&self) -> Option<&str> {
+        Some(self.records.source()).filter(|path| !path.is_empty())
+    }
+
     fn knows(&self, column: &str) -> bool {
         column_path(column).is_ok()
     }

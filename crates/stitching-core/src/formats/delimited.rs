@@ -159,7 +159,7 @@ impl Format for Delimited {
                     None => format!("`columns` has no `{column}`"),
                 })
             }
-            _ => Ok(()),
+            _ => super::no_parent(column, "a table"),
         }
     }
 

@@ -201,7 +201,7 @@ impl Format for Ini {
                 true => Err(format!(
                     "each key is a record here, so there is no column `{column}`; there are `{{section}}`, `{{key}}` and `{{value}}`"
                 )),
-                false => Ok(()),
+                false => super::no_parent(column, "an INI file"),
             };
         };
         let known = column == SECTION

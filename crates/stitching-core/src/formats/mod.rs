@@ -254,6 +254,11 @@ pub trait Format: std::fmt::Debug + Send + Sync {
         Some(Adds::Records)
     }
 
+    /// The path at which the schema says that records are, in a format that has paths.
+    fn records_path(&self) -> Option<&str> {
+        None
+    }
+
     /// Whether `column`, a name in braces such as `{section}`, stands for what the format knows of a record's
     /// place.
     fn knows(&self, _column: &str) -> bool {
@@ -301,6 +306,14 @@ pub trait Format: std::fmt::Debug + Send + Sync {
     /// Whether a value stands in the file byte for byte as it is, if the file has none of the
     /// returned bytes. Lets a search for a value skip files without parsing them.
     fn escape_byte(&self) -> Option<u8>;
+}
+
+/// Refuses a column that leads out of the record, in a format where nothing is around one: in `what`.
+pub(crate) fn no_parent(column: &str, what: &str) -> Result<(), String> {
+    match column.starts_with("../") {
+        true => Err(format!("`{column}` leads out of the record, and in {what} nothing is around one")),
+        false => Ok(()),
+    }
 }
 
 impl Cell {

@@ -1,6 +1,7 @@
 //! Fields and the rules for their values.
 
 use super::{KeyPart, Pattern, TableId};
+use crate::Place;
 use crate::text::{Template, number};
 use regex::Regex;
 
@@ -25,8 +26,10 @@ pub struct Field {
     pub inherit: bool,
     /// Whether it is a note for people that the game does not read.
     pub note: bool,
-    /// Whether a file may lack the column.
+    /// Whether a file may lack the column, and all records the field.
     pub optional: bool,
+    /// Where the schema names it first; nowhere if it was only found in a file.
+    pub place: Option<Box<Place>>,
 }
 
 /// What a value consists of.
@@ -120,6 +123,7 @@ impl Field {
             inherit: false,
             note: false,
             optional: false,
+            place: None,
         }
     }
 }

@@ -119,7 +119,7 @@ pub(crate) const FIELD: &[Setting] = &[
         "It names a record from which this one takes what it does not have itself.",
     ),
     setting("note", "boolean", "It is a note for people that the game does not read."),
-    setting("optional", "boolean", "Not all files have this column."),
+    setting("optional", "boolean", "Not all files have this column, and perhaps no record this field."),
 ];
 
 pub(crate) const RULE: &[Setting] = &[

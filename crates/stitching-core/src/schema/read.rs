@@ -174,8 +174,9 @@ impl<'t> TableBuilder<'_, 't> {
         };
         if let Some(fields) = self.reader.table(body, "fields") {
             for (name, value) in fields {
+                let span = name.span();
                 for name in family(name.get_ref()) {
-                    self.field(&mut table, &name, value);
+                    self.field(&mut table, &name, value, span.clone());
                 }
             }
             for name in fields.keys() {
@@ -307,8 +308,14 @@ impl<'t> TableBuilder<'_, 't> {
             let name = part.get_ref().as_str();
             // A path that begins further out is one part, also with braces in it.
             let is_path = name.starts_with("../") || name.starts_with("{parent}.");
-            let template = Template::parse(name).ok();
-            let template = template.filter(|template| !is_path && !template.parts().is_empty());
+            let template = match is_path || !name.contains('{') {
+                true => None,
+                false => Some(template(self.reader, part.span(), name)?),
+            };
+            let template = template.filter(|template| !template.parts().is_empty());
+            if let Some(template) = &template {
+                self.check_key_template(template, part.span());
+            }
             let names = match &template {
                 Some(template) => template.parts().to_vec(),
                 None => vec![name.to_owned()],
@@ -327,6 +334,20 @@ impl<'t> TableBuilder<'_, 't> {
             }
         }
         (!table.key.is_empty()).then_some(())
+    }
+
+    /// A key that is written as one text is names in braces with `/` between them, and nothing else.
+    fn check_key_template(&mut self, template: &Template, span: Range<usize>) {
+        let filled = template.fill(|_| Some("\0".to_owned())).unwrap_or_default();
+        let literals: Vec<&str> = filled.split('\0').collect();
+        let [first, between @ .., last] = &literals[..] else { return };
+        if first.is_empty() && last.is_empty() && between.iter().all(|text| *text == "/") {
+            return;
+        }
+        let names: Vec<String> = template.parts().iter().map(|part| format!("{{{part}}}")).collect();
+        let source = template.source();
+        let message = format!("the key `{source}` has other text than names in braces with `/` between them");
+        self.reader.problem(span, message, format!("write \"{}\"", names.join("/")));
     }
 
     fn texts(&mut self, table: &mut Table, body: &DeTable<'t>, languages: &[String]) {
@@ -391,8 +412,10 @@ impl<'t> TableBuilder<'_, 't> {
         if let Some(field) = table.field(name) {
             return field;
         }
-        self.check_column(table, name, span);
-        table.add_plain_field(name)
+        self.check_column(table, name, span.clone());
+        let at = table.add_plain_field(name);
+        table.fields[at].place = Some(Box::new(self.reader.place(span)));
+        at
     }
 
     fn check_column(&mut self, table: &Table, name: &str, span: Range<usize>) {
@@ -401,7 +424,7 @@ impl<'t> TableBuilder<'_, 't> {
         }
     }
 
-    fn field(&mut self, table: &mut Table, name: &str, value: &Value<'t>) {
+    fn field(&mut self, table: &mut Table, name: &str, value: &Value<'t>, span: Range<usize>) {
         let index = table.fields.len();
         let Some(body) = value.get_ref().as_table() else {
             return self.reader.wrong_kind(value, name, "a table such as { type = \"integer\" }");
@@ -425,6 +448,7 @@ impl<'t> TableBuilder<'_, 't> {
             parts.iter().flat_map(|parts| parts.parts().to_vec()).chain(groups).collect();
         self.reader.check_keys(body, &known, |key: &str| names.iter().any(|name| name == key));
         let mut field = Field::plain(name, table.rules.len());
+        field.place = Some(Box::new(self.reader.place(span)));
         match (parts, find) {
             (None, None) => {
                 self.rules(table, index, None, body);

@@ -46,6 +46,8 @@ pub struct TableFacts {
     pub languages: Vec<u64>,
     /// Whether each record says itself what language it is in.
     by_record: bool,
+    /// Whether some record has it, for each field of the table.
+    pub present: Vec<bool>,
     /// What the records' values point to, by rule.
     pub links: Vec<RuleLinks>,
     keys: String,
@@ -214,6 +216,7 @@ impl<'e> Extractor<'e> {
                 hashes: Vec::new(),
                 languages: Vec::new(),
                 by_record: matches!(table.texts, Some(Texts::Record { .. })),
+                present: vec![false; table.fields.len()],
                 links: Vec::new(),
                 keys: String::new(),
                 key_ends: Vec::new(),
@@ -409,6 +412,7 @@ impl Reader for Builder<'_> {
             self.facts.languages.push(found.map_or(0, |language| 1 << (language % 64)));
         }
         for ColumnCell { column, cell } in record.cells {
+            self.facts.present[usize::from(*column)] = true;
             match self.looks[usize::from(*column)] {
                 Look::Not => {}
                 Look::Whole(rule) => match cell.plain(record.text) {

@@ -103,11 +103,22 @@ impl Format for Json {
         })
     }
 
+    fn records_path(&self) -> Option<&str> {
+        Some(self.records.source())
+    }
+
     fn knows(&self, column: &str) -> bool {
         column == MEMBER
     }
 
     fn check_column(&self, column: &str) -> Result<(), String> {
+        if let Some(outer) = column.strip_prefix("../") {
+            let outer = outer.trim_matches(['{', '}']);
+            return Err(format!("the object around the record is `{PARENT}`: write `{PARENT}{outer}`"));
+        }
+        if column.starts_with('{') && column.ends_with('}') && column != MEMBER {
+            return Err(format!("`{column}` is not known of a record in JSON; `{MEMBER}` is, its name"));
+        }
         FieldPath::parse(column).map(|_| ()).map_err(|error| error.to_string())
     }
 

@@ -151,6 +151,10 @@ impl Format for Xml {
         }
     }
 
+    fn records_path(&self) -> Option<&str> {
+        Some(self.records.source())
+    }
+
     fn knows(&self, column: &str) -> bool {
         column == "{name}"
     }
