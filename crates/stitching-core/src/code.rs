@@ -42,6 +42,8 @@ codes! {
     GUESSED_ENCODING = "guessed-encoding";
     /// A value that should be made from the record's key and is not.
     KEY_NOT_FOLLOWED = "key-not-followed";
+    /// A block or element where it does not seem to belong.
+    MISPLACED = "misplaced";
     /// A column that the schema describes and the header lacks.
     MISSING_COLUMN = "missing-column";
     /// A value that names a file which is not there.

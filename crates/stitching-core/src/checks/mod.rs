@@ -15,6 +15,7 @@ mod duplicate_key;
 mod duplicate_member;
 mod guessed_encoding;
 mod key_not_followed;
+mod misplaced;
 mod missing_column;
 mod missing_file;
 mod missing_key;
@@ -204,6 +205,7 @@ pub static CHECKS: &[&Check] = &[
     &duplicate_member::CHECK,
     &guessed_encoding::CHECK,
     &key_not_followed::CHECK,
+    &misplaced::CHECK,
     &missing_column::CHECK,
     &missing_file::CHECK,
     &missing_key::CHECK,

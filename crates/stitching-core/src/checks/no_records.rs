@@ -4,6 +4,7 @@ use super::{Check, Run};
 use crate::Code;
 use crate::links::Index;
 use crate::problem::{Problem, Severity};
+use crate::tables::Seed;
 
 pub(super) static CHECK: Check = Check {
     code: Code::NO_RECORDS,
@@ -44,7 +45,8 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
             continue;
         };
         // What cannot be read may have them.
-        if own.files.iter().any(|file| !index.files[file.file as usize].facts.seeds.is_empty()) {
+        let unreadable = |seed: &Seed| seed.code == Code::SYNTAX_ERROR;
+        if own.files.iter().any(|file| index.files[file.file as usize].facts.seeds.iter().any(unreadable)) {
             continue;
         }
         let files = match own.files.len() {

@@ -21,6 +21,9 @@ pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
     let mut seeds = Vec::new();
     for (file, indexed) in index.files.iter().enumerate() {
         let counts = |seed: &&Seed| {
+            if seed.code == Code::MISPLACED {
+                return is_misplaced(index, indexed, seed);
+            }
             let (Some(table), Some(record)) = (seed.table, seed.record) else { return true };
             if !index.schema.tables[table].merged {
                 return true;
@@ -40,6 +43,13 @@ pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
         }
     }
     seeds
+}
+
+/// Whether what seems to be misplaced is: no other table reads it, and its own table has records elsewhere.
+fn is_misplaced(index: &Index<'_>, indexed: &IndexedFile, seed: &Seed) -> bool {
+    let tables = &indexed.facts.tables;
+    let read = || tables.iter().any(|facts| facts.starts.binary_search(&seed.span.start).is_ok());
+    seed.table.is_none_or(|table| index.tables[table].records > 0) && !read()
 }
 
 /// The links of one kind that lead nowhere, as far as they are to be kept.

@@ -17,6 +17,7 @@ pub use path::BlockPath;
 pub(super) use settings::KIND;
 
 use super::editing::Editor;
+use super::misplaced::Nodes;
 use super::{
     Cell, Column, ColumnCell, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
 };
@@ -63,6 +64,20 @@ const SAMPLE: usize = 200;
 impl Format for Blocks {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
         let (tree, faults) = Parser::parse_well(self, text);
+        let content = text.as_str();
+        let records = self.records(&tree, content);
+        if faults.is_empty() && self.taken == Taken::Blocks {
+            let own: Vec<usize> = records.iter().flatten().copied().collect();
+            let named = match self.records.steps.last() {
+                Some(Step::Name(name)) => Some(name.as_str()),
+                _ => None,
+            };
+            let name = |at: usize| tree.name(at).filter(|_| tree.nodes[at].kind == Kind::Block);
+            let start = |at: usize| tree.nodes[at].span.start as usize;
+            let nodes =
+                Nodes { nodes: &tree.nodes, text: content, name: &name, start: &start, shown: str::to_owned };
+            nodes.report(&own, self.records.source(), named, sink);
+        }
         faults.into_iter().for_each(|fault| sink.fault(fault));
         let paths: Vec<Option<(BlockPath, Part)>> =
             columns.iter().map(|column| column_path(column.name).ok()).collect();
@@ -75,8 +90,7 @@ impl Format for Blocks {
         let mut names = Names::new(names.map(|at| (columns[at].name, at as u16)));
         let others: Vec<usize> = (0..columns.len()).filter(|at| !simple(&paths[*at])).collect();
         let mut cells = Vec::new();
-        let content = text.as_str();
-        for record in self.records(&tree, content) {
+        for record in records {
             cells.clear();
             names.next = 0;
             if !names.names.is_empty() {

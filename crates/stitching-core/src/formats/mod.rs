@@ -16,6 +16,7 @@ mod indent;
 mod ini;
 mod json;
 mod lines;
+mod misplaced;
 mod off;
 mod outline;
 mod po;

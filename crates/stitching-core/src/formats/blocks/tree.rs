@@ -50,6 +50,11 @@ impl FlatNode for Node {
 }
 
 impl Tree {
+    /// The first word of a node.
+    pub fn name(&self, node: usize) -> Option<Span> {
+        Some(self.words.get(self.nodes[node].words.clone())?.first()?.span)
+    }
+
     pub fn children(&self, parent: Option<usize>) -> impl Iterator<Item = usize> + '_ {
         children(&self.nodes, parent)
     }

@@ -14,9 +14,11 @@ pub use path::XmlPath;
 pub(super) use settings::KIND;
 
 use super::editing::Editor;
+use super::misplaced::Nodes;
 use super::{
     Cell, Column, ColumnCell, Fault, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
 };
+use crate::Code;
 use crate::text::Text;
 use path::{Place, Simple};
 use tree::Tree;
@@ -33,8 +35,21 @@ const SAMPLE: usize = 200;
 
 impl Format for Xml {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
-        let tree = Tree::parse_well(text, &mut |fault: Fault| sink.fault(fault));
+        let mut sound = true;
+        let tree = Tree::parse_well(text, &mut |fault: Fault| {
+            sound &= fault.code != Code::SYNTAX_ERROR;
+            sink.fault(fault);
+        });
         let content = text.as_str();
+        let records = self.records.select_records(&tree, content);
+        if sound {
+            let named = self.records.plain_name();
+            let name = |at: usize| Some(tree.elements[at].name);
+            let start = |at: usize| tree.elements[at].span.start as usize;
+            let shown = |name: &str| format!("<{name}>");
+            let nodes = Nodes { nodes: &tree.elements, text: content, name: &name, start: &start, shown };
+            nodes.report(&records, self.records.source(), named, sink);
+        }
         let paths: Vec<Option<XmlPath>> =
             columns.iter().map(|column| XmlPath::column(column.name).ok()).collect();
         // Nearly all columns are attributes and children of the record; they are found in one pass.
@@ -45,7 +60,7 @@ impl Format for Xml {
         let mut children = Names::new(of(Simple::Child).map(|at| (columns[at].name, at as u16)));
         let others: Vec<usize> = of(Simple::No).collect();
         let mut cells = Vec::new();
-        for record in self.records.select_records(&tree, content) {
+        for record in records {
             cells.clear();
             (attributes.next, children.next) = (0, 0);
             if !attributes.names.is_empty() {

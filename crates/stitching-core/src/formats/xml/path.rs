@@ -185,6 +185,12 @@ impl XmlPath {
         Ok(XmlPath { source: source.to_owned(), steps, last })
     }
 
+    /// The name of the elements that it leads to, if their names and places alone tell them.
+    pub(super) fn plain_name(&self) -> Option<&str> {
+        let plain = self.last == Last::Element && self.steps.iter().all(|step| step.tests.is_empty());
+        self.steps.last().filter(|_| plain)?.name.as_deref()
+    }
+
     /// The elements that the path of records leads to, in the order of the file.
     pub(super) fn select_records(&self, tree: &Tree, text: &str) -> Vec<usize> {
         self.elements(tree, text, None).into_iter().flatten().collect()

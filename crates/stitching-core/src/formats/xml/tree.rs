@@ -568,7 +568,7 @@ impl<'p> Parser<'p> {
     fn declaration(&mut self, tag: usize) {
         let rest = &self.bytes[tag..];
         if rest.starts_with(b"<!--") {
-            return self.skip_to(tag, "-->", "the note is never closed");
+            return self.note(tag);
         }
         if rest.starts_with(b"<![CDATA[") {
             if self.open.is_empty() {
@@ -576,6 +576,9 @@ impl<'p> Parser<'p> {
                 self.fault(Code::SYNTAX_ERROR, tag, 9, message, "move it into an element, or remove it");
             }
             return self.skip_to(tag, "]]>", "the CDATA section is never closed");
+        }
+        if !rest.starts_with(b"<!DOCTYPE") || !self.open.is_empty() {
+            return self.no_declaration(tag);
         }
         // The document type; it may have declarations in brackets, and quotes with anything in them.
         let (mut at, mut brackets) = (tag + 2, 0usize);
@@ -604,6 +607,38 @@ impl<'p> Parser<'p> {
             return;
         }
         self.at = at + 1;
+    }
+
+    /// A note, in which `--` cannot stand (XML 1.0, 2.5).
+    fn note(&mut self, tag: usize) {
+        self.skip_to(tag, "-->", "the note is never closed");
+        let inside = self.bytes.get(tag + 4..self.at.saturating_sub(3)).unwrap_or_default();
+        let ends_in_dash = inside.ends_with(b"-").then(|| inside.len() - 1);
+        if let Some(at) = memmem::find(inside, b"--").or(ends_in_dash) {
+            let message = "`--` inside a note".to_owned();
+            let help = "strict readers refuse the file; write something else there";
+            self.fault(Code::NOT_STRICT_XML, tag + 4 + at, 2, message, help);
+        }
+    }
+
+    /// What begins with `<!` and is neither a note, a CDATA section nor the document type. What follows is read on.
+    fn no_declaration(&mut self, tag: usize) {
+        let word =
+            self.text[tag + 2..].split(|next: char| !next.is_ascii_alphanumeric()).next().unwrap_or_default();
+        let shown = shorten(word);
+        let (message, help) = match (self.bytes.get(tag + 2), shown.as_ref()) {
+            (Some(b'-'), _) => {
+                ("a note begins with `<!--`".to_owned(), "add the second `-`, or remove the `!-`")
+            }
+            (_, "DOCTYPE") => {
+                ("the document type stands inside an element".to_owned(), "move it to the top of the file")
+            }
+            (_, word) => {
+                (format!("`<!{word}` begins nothing that XML has"), "write `&lt;` for the sign itself")
+            }
+        };
+        self.fault(Code::SYNTAX_ERROR, tag, 2 + word.len().clamp(1, 40), message, help);
+        self.at = tag + 2;
     }
 
     fn skip_to(&mut self, tag: usize, close: &str, message: &str) {

@@ -1,0 +1,103 @@
+//! Blocks and elements where they do not seem to belong: a bracket or tag that is missing early and one too many late
+//! leave a file that matches, and everything between at a wrong place.
+
+use super::flat::{FlatNode, MOST_FAULTS, shorten};
+use super::indent::Line;
+use super::{Fault, RecordSink};
+use crate::Code;
+use crate::text::Span;
+use std::collections::HashSet;
+
+/// A tree, and what is needed to know of its nodes.
+pub(super) struct Nodes<'n, N> {
+    /// All nodes, in the order of the file.
+    pub nodes: &'n [N],
+    /// The whole text.
+    pub text: &'n str,
+    /// The name of a block or element, by its position; nothing for other nodes.
+    pub name: &'n dyn Fn(usize) -> Option<Span>,
+    /// Where the node at a position begins, in bytes.
+    pub start: &'n dyn Fn(usize) -> usize,
+    /// How a name is shown: `boat`, or `<boat>`.
+    pub shown: fn(&str) -> String,
+}
+
+impl<N: FlatNode> Nodes<'_, N> {
+    /// Reports what is named as the records at `path` are named, `name`, and is not among `records` (in the order of
+    /// the file); and what stands inside another no further in than that, and is named as one beside it.
+    pub fn report(&self, records: &[usize], path: &str, name: Option<&str>, sink: &mut dyn RecordSink) {
+        let mut found = name.map_or_else(Vec::new, |name| self.not_among(records, name));
+        found.truncate(MOST_FAULTS);
+        for node in &found {
+            let around =
+                self.nodes[*node].parent().map(|parent| format!(" inside {}", self.shown_name(parent)));
+            let (shown, around) = (self.shown_name(*node), around.unwrap_or_default());
+            let message =
+                format!("{shown} stands{around}, where no table reads it: records are those at `{path}`");
+            self.fault(*node, message, sink);
+        }
+        let outdented: Vec<usize> =
+            self.outdented().into_iter().filter(|node| found.binary_search(node).is_err()).collect();
+        for node in outdented.into_iter().take(MOST_FAULTS) {
+            let around = self.nodes[node].parent().map(|parent| self.shown_name(parent)).unwrap_or_default();
+            let message = format!("{} stands inside {around}, and no further in", self.shown_name(node));
+            self.fault(node, message, sink);
+        }
+    }
+
+    fn fault(&self, node: usize, message: String, sink: &mut dyn RecordSink) {
+        let start = (self.start)(node);
+        let end = (self.name)(node).map_or(start, |name| name.end as usize);
+        let help = "is an end missing before it, and one too many further down?";
+        sink.fault(Fault::new(Code::MISPLACED, Span::new(start, end), message).help(help));
+    }
+
+    fn name_of(&self, node: usize) -> Option<&str> {
+        (self.name)(node).map(|name| name.of(self.text))
+    }
+
+    fn shown_name(&self, node: usize) -> String {
+        format!("`{}`", (self.shown)(&shorten(self.name_of(node).unwrap_or_default())))
+    }
+
+    fn not_among(&self, records: &[usize], name: &str) -> Vec<usize> {
+        let mut records = records.iter().copied().peekable();
+        let mut found = Vec::new();
+        for node in 0..self.nodes.len() {
+            if records.next_if_eq(&node).is_none() && self.name_of(node) == Some(name) {
+                found.push(node);
+            }
+        }
+        found
+    }
+
+    /// The nodes that begin a line no further in than the line of the one they stand in, and are named as one beside that.
+    fn outdented(&self) -> Vec<usize> {
+        let mut line = Line::new(self.text);
+        // Of each node its line and how far that is indented.
+        let mut lines: Vec<(usize, usize)> = Vec::with_capacity(self.nodes.len());
+        let mut left: Vec<usize> = Vec::new();
+        for (at, node) in self.nodes.iter().enumerate() {
+            let start = (self.start)(at);
+            line.go_to(start);
+            lines.push((line.number, line.indent));
+            let around = node.parent().map(|parent| lines[parent]);
+            if let (Some((number, indent)), Some(column)) = (around, line.column(start))
+                && number != line.number
+                && column <= indent
+            {
+                left.push(at);
+            }
+        }
+        if left.is_empty() {
+            return left;
+        }
+        let named = |node: usize| Some((self.nodes[node].parent(), self.name_of(node)?));
+        let beside: HashSet<(Option<usize>, &str)> = (0..self.nodes.len()).filter_map(named).collect();
+        left.retain(|node| {
+            let around = self.nodes[*node].parent().and_then(|parent| self.nodes[parent].parent());
+            self.name_of(*node).is_some_and(|name| beside.contains(&(around, name)))
+        });
+        left
+    }
+}
