@@ -120,10 +120,12 @@ fn a_base_layer_is_never_written() {
     let mut builder = Builder::new(&project, "move");
     builder.move_to(base, &path("crews/up.txt")).expect("a place");
     builder.edit(base, edit(0, 3, "haul")).expect("a place");
+    builder.edit_left_behind(base, |_| Ok(edit(0, 3, "left"))).expect("a place");
     let change = builder.finish().expect("a change");
-    // What is under the old path would still be seen as it was.
-    let paths: Vec<&str> = change.files().iter().map(|file| file.path()).collect();
-    assert_eq!(paths, ["crews/base.txt", "crews/up.txt"]);
+    // What is under the old path would still be seen as it was; it gets edits of its own.
+    let files = change.files().iter();
+    let files: Vec<(&str, &[u8])> = files.map(|file| (file.path(), &file.after()[..4])).collect();
+    assert_eq!(files, [("crews/base.txt", &b"left"[..]), ("crews/up.txt", &b"haul"[..])]);
     assert!(change.files().iter().all(|file| file.source() == Source::CopyOf(base) && file.from().is_none()));
     assert_eq!(change.notes(), [Note::StaysInBase("crews/base.txt".to_owned(), "crews/up.txt".to_owned())]);
 }

@@ -319,3 +319,40 @@ fn a_structure_is_switched_off_alone() {
     let after = String::from_utf8(change.files()[0].after().to_vec()).expect("text");
     assert!(after.contains("<offer good='coal'><!--~off: <at><x>1</x></at> --></offer>"), "{after}");
 }
+
+/// A comma may stand behind notes, and goes with the value that it separates.
+#[rstest]
+#[case(
+    "a",
+    "[\n  /*~off: {\"id\": \"a\"} /* one, x *~/, */\n  {\"id\": \"b\"} // two, y\n  , {\"id\": \"c\"} /* z, */\n]\n"
+)]
+#[case(
+    "b",
+    "[\n  {\"id\": \"a\"} /* one, x */,\n  /*~off: {\"id\": \"b\"} // two, y\n  , */ {\"id\": \"c\"} /* z, */\n]\n"
+)]
+#[case(
+    "c",
+    "[\n  {\"id\": \"a\"} /* one, x */,\n  {\"id\": \"b\"} // two, y\n  /*~off: , {\"id\": \"c\"} */ /* z, */\n]\n"
+)]
+fn commas_behind_notes(#[case] key: &str, #[case] expected: &str) {
+    let bundle = r#"=== schema.toml
+[table.moods]
+files = "moods.json"
+format = { kind = "json", records = "$[*]", comments = true }
+key = "id"
+=== mod/moods.json
+[
+  {"id": "a"} /* one, x */,
+  {"id": "b"} // two, y
+  , {"id": "c"} /* z, */
+]
+"#;
+    let folder = support::write(bundle);
+    let before = support::tree(folder.path());
+    do_it(&folder, |project| switch_off(project, &format!("moods:{key}")));
+    let path = folder.path().join("mod/moods.json");
+    assert_eq!(fs::read_to_string(&path).expect("the file"), expected);
+    assert!(check(support::open(&folder).view()).problems.is_empty());
+    do_it(&folder, |project| switch_on(project, &format!("moods:{key}")));
+    assert_eq!(fs::read(&path).expect("the file"), before["mod/moods.json"]);
+}

@@ -37,6 +37,8 @@ pub struct Builder<'p> {
 struct Draft {
     loaded: LoadedText,
     edits: EditSet,
+    /// What is edited in the copy that the mod gets under the old path of a file of a base layer that moves.
+    left_behind: EditSet,
     fate: Fate,
     copies: Vec<RelPath>,
 }
@@ -164,8 +166,25 @@ impl<'p> Builder<'p> {
         Ok(())
     }
 
-    /// Moves `file` to the path `to`. One of a base layer stays where it is, and the mod gets a copy at `to`; if that is
-    /// edited too, also one under the old path, since what is there would else still be seen as it was.
+    /// Edits what a file of a base layer that moves leaves behind: the mod gets a copy under the old path too.
+    ///
+    /// # Errors
+    /// As [`Builder::edit_with`].
+    pub fn edit_left_behind(
+        &mut self,
+        file: FileId,
+        make: impl FnOnce(&Text<'_>) -> Result<Vec<Edit>, Error>,
+    ) -> Result<(), Error> {
+        let path = &self.entry(file).path;
+        let draft = self.draft(file)?;
+        let text = draft.loaded.text();
+        refuse_uneditable(path, &text)?;
+        let edits = make(&text)?;
+        add(path, &draft.loaded, &mut draft.left_behind, edits)
+    }
+
+    /// Moves `file` to the path `to`. One of a base layer stays where it is, and the mod gets a copy at `to`; what is to
+    /// be edited under the old path too, [`Builder::edit_left_behind`] tells.
     ///
     /// # Errors
     /// When the file cannot be read, or there is or will be another one at `to`, or at a path that differs from it only
@@ -354,7 +373,13 @@ fn read_draft(project: &Project, file: FileId) -> Result<Draft, Error> {
     let mut bytes = Vec::new();
     project.stack.read(file, &mut bytes)?;
     let loaded = LoadedText::new(bytes, project.stack.files()[file].encoding);
-    Ok(Draft { loaded, edits: EditSet::default(), fate: Fate::Stays, copies: Vec::new() })
+    Ok(Draft {
+        loaded,
+        edits: EditSet::default(),
+        left_behind: EditSet::default(),
+        fate: Fate::Stays,
+        copies: Vec::new(),
+    })
 }
 
 impl Draft {
@@ -367,12 +392,7 @@ impl Draft {
         // The paths at which the mod gets a file, and whether it takes the place of this one.
         let mut targets: Vec<(Option<RelPath>, bool)> = Vec::new();
         match self.fate {
-            Fate::Moved(to) => {
-                targets.push((Some(to), in_mod));
-                if !in_mod && edited {
-                    targets.push((Some(path.clone()), false));
-                }
-            }
+            Fate::Moved(to) => targets.push((Some(to), in_mod)),
             Fate::Stays if edited => targets.push((Some(path.clone()), in_mod)),
             Fate::Stays => {}
             Fate::Removed => targets.push((None, true)),
@@ -381,30 +401,48 @@ impl Draft {
         if targets.is_empty() {
             return Ok(Vec::new());
         }
-        let before = self.loaded.bytes();
-        let broken = || Error::refused(format!("the edits do not fit `{path}`"), "run the command again");
-        // A file that is only moved may be no text at all.
-        let redo = if edited { byte_patch(path, &self.loaded, &self.edits)? } else { Patch::default() };
-        let after = Arc::new(redo.apply(before).ok_or_else(broken)?);
-        let undo = redo.reversed(before).ok_or_else(broken)?;
-        let (before_hash, after_hash) = (blake3::hash(before), blake3::hash(&after));
-        let change = |(to, replaces): (Option<RelPath>, bool)| {
-            let goes = to.is_none();
-            FileChange {
-                source: if replaces { Source::Own(file) } else { Source::CopyOf(file) },
-                from: replaces.then(|| path.clone()),
-                to,
-                declared: entry.encoding,
-                before_hash,
-                edits: if goes { EditSet::default() } else { self.edits.clone() },
-                redo: if goes { Patch::default() } else { redo.clone() },
-                undo: if goes { Patch::default() } else { undo.clone() },
-                after: if goes { Arc::default() } else { Arc::clone(&after) },
-                after_hash,
-            }
-        };
-        Ok(targets.into_iter().map(change).collect())
+        let mut changes = made(project, file, &self.loaded, &self.edits, targets)?;
+        if !in_mod && !self.left_behind.is_empty() {
+            let target = (Some(path.clone()), false);
+            changes.extend(made(project, file, &self.loaded, &self.left_behind, vec![target])?);
+        }
+        Ok(changes)
     }
+}
+
+/// What the mod gets at each of `targets` from a file with these `edits`.
+fn made(
+    project: &Project,
+    file: FileId,
+    loaded: &LoadedText,
+    edits: &EditSet,
+    targets: Vec<(Option<RelPath>, bool)>,
+) -> Result<Vec<FileChange>, Error> {
+    let entry = &project.stack.files()[file];
+    let path = &entry.path;
+    let before = loaded.bytes();
+    let broken = || Error::refused(format!("the edits do not fit `{path}`"), "run the command again");
+    // A file that is only moved may be no text at all.
+    let redo = if edits.is_empty() { Patch::default() } else { byte_patch(path, loaded, edits)? };
+    let after = Arc::new(redo.apply(before).ok_or_else(broken)?);
+    let undo = redo.reversed(before).ok_or_else(broken)?;
+    let (before_hash, after_hash) = (blake3::hash(before), blake3::hash(&after));
+    let change = |(to, replaces): (Option<RelPath>, bool)| {
+        let goes = to.is_none();
+        FileChange {
+            source: if replaces { Source::Own(file) } else { Source::CopyOf(file) },
+            from: replaces.then(|| path.clone()),
+            to,
+            declared: entry.encoding,
+            before_hash,
+            edits: if goes { EditSet::default() } else { edits.clone() },
+            redo: if goes { Patch::default() } else { redo.clone() },
+            undo: if goes { Patch::default() } else { undo.clone() },
+            after: if goes { Arc::default() } else { Arc::clone(&after) },
+            after_hash,
+        }
+    };
+    Ok(targets.into_iter().map(change).collect())
 }
 
 /// Puts `edits` among those of a file; refuses with both places what wants the same bytes.

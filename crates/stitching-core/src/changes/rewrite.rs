@@ -9,6 +9,7 @@ use crate::text::{Edit, EditSet, Span, Text};
 use std::ops::Range;
 
 /// A value to be rewritten: a part of a cell.
+#[derive(Clone)]
 pub(super) struct Rewrite {
     pub table: TableId,
     /// The record it belongs to, and its key, in tables whose layers count together.
@@ -17,6 +18,8 @@ pub(super) struct Rewrite {
     pub cell: Cell,
     pub within: Range<usize>,
     pub new: String,
+    /// Whether it leads nowhere if it is left alone: it points to something that is not there under its old name any more.
+    pub needed: bool,
 }
 
 /// The rewrites in groups of one cell each, without repetitions.

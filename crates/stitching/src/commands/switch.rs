@@ -72,6 +72,6 @@ fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
         number => out
             .push_str(&format!("\n{} off; `stitching on ADDRESS` switches it on\n", count(number, "entry"))),
     }
-    ui.out(&out.replace("entrys", "entries"));
+    ui.out(&out);
     Ok(ExitCode::SUCCESS)
 }

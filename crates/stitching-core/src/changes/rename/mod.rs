@@ -92,6 +92,8 @@ struct Item {
     new: String,
     /// Whether the key cells are already rewritten, because what they point to was renamed.
     key_done: bool,
+    /// Whether it is still there under its old name: it is a file of a base layer, or a record named after one.
+    stays: bool,
 }
 
 struct Work<'p> {
@@ -100,6 +102,8 @@ struct Work<'p> {
     done: HashSet<Thing>,
     rewrites: BTreeMap<FileId, (u64, Vec<Rewrite>)>,
     builder: Builder<'p>,
+    /// The files that are moved.
+    moved: HashSet<FileId>,
     /// Whether what is added over a base layer has the notes above it.
     with_notes: bool,
     /// The rules of each table by whose values others refer to its records, besides the key.
@@ -114,6 +118,7 @@ impl<'p> Work<'p> {
             done: HashSet::new(),
             rewrites: BTreeMap::new(),
             builder: Builder::new(project, title),
+            moved: HashSet::new(),
             with_notes: false,
             second_identifiers: (0..project.schema.tables.len())
                 .map(|table| second_identifiers(&project.schema, table))
@@ -125,19 +130,21 @@ impl<'p> Work<'p> {
     fn add_record(&mut self, found: &Found, new_key: &str) -> Result<(), Error> {
         let (stack, schema) = (&self.project.stack, &self.project.schema);
         let path = &stack.files()[found.places[0].file].path;
+        let table = &schema.tables[found.table];
+        let of_base = !self.is_in_mod(found.places[0].file);
+        let stays = of_base && named_after_file(table, &found.key, new_key);
         // The values of other columns stay, so nothing that refers to them changes.
         for thing in things_of(schema, found.table, &found.key, path, |_| None) {
             let new = match &thing {
                 Thing::File(path) => renamed_path(&schema.tables[found.table], path, &found.key, new_key)?,
                 _ => new_key.to_owned(),
             };
-            self.add(Item { thing, new, key_done: false })?;
+            self.add(Item { thing, new, key_done: false, stays })?;
         }
         // A record named after its file takes the file along.
-        let table = &schema.tables[found.table];
         if !table.is_of_files() && named_after_file(table, &found.key, new_key) {
             let new = renamed_path(table, path, &found.key, new_key)?;
-            self.add(Item { thing: Thing::File(path.clone()), new, key_done: false })?;
+            self.add(Item { thing: Thing::File(path.clone()), new, key_done: false, stays })?;
         }
         Ok(())
     }
@@ -153,13 +160,13 @@ impl<'p> Work<'p> {
                 for table in schema.text_tables() {
                     let thing = Thing::Record(table, old.clone());
                     self.refuse_existing(table, &item.new, old)?;
-                    self.add(Item { thing, new: item.new.clone(), key_done: false })?;
+                    self.add(Item { thing, new: item.new.clone(), key_done: false, stays: item.stays })?;
                 }
             }
             Thing::File(old) => {
                 let new = RelPath::parse(&item.new)
                     .map_err(|error| usage(error.to_string(), "choose another key"))?;
-                self.move_file(old, &new)?;
+                let stays = self.move_file(old, &new)?;
                 for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old)) {
                     let name = |path: &RelPath| match table.key[..] {
                         [KeyPart::Stem] => Some(path.stem().to_owned()),
@@ -167,7 +174,8 @@ impl<'p> Work<'p> {
                         _ => None,
                     };
                     if let (Some(before), Some(after)) = (name(old), name(&new)) {
-                        self.add(Item { thing: Thing::Record(id, before), new: after, key_done: true })?;
+                        let thing = Thing::Record(id, before);
+                        self.add(Item { thing, new: after, key_done: true, stays })?;
                     }
                 }
             }
@@ -245,13 +253,22 @@ impl<'p> Work<'p> {
         Error::refused(format!("{at}{reason}"), "choose another key; nothing was changed")
     }
 
-    /// Moves the effective file at `old` to `new`.
-    fn move_file(&mut self, old: &RelPath, new: &RelPath) -> Result<(), Error> {
+    fn is_in_mod(&self, file: FileId) -> bool {
+        let stack = &self.project.stack;
+        stack.layers()[stack.files()[file].layer].is_mod
+    }
+
+    /// Moves the effective file at `old` to `new`; gives whether it stays under its old path too, in a base layer.
+    fn move_file(&mut self, old: &RelPath, new: &RelPath) -> Result<bool, Error> {
         let stack = &self.project.stack;
         let mut effective = stack.effective(stack.top()).into_iter();
         match effective.find(|id| stack.files()[*id].path == *old) {
-            Some(file) => self.builder.move_to(file, new),
-            None => Ok(()),
+            Some(file) => {
+                self.builder.move_to(file, new)?;
+                self.moved.insert(file);
+                Ok(!self.is_in_mod(file))
+            }
+            None => Ok(false),
         }
     }
 
@@ -274,6 +291,13 @@ impl<'p> Work<'p> {
         self.builder.edit_all(&files, |file, text, (seen, rewrites)| {
             file_edits(project, file, text, *seen, rewrites)
         })?;
+        for (file, (seen, rewrites)) in &files {
+            if self.moved.contains(file) && !self.is_in_mod(*file) {
+                let needed: Vec<Rewrite> = rewrites.iter().filter(|own| own.needed).cloned().collect();
+                let make = |text: &Text<'_>| file_edits(project, *file, text, *seen, &needed);
+                self.builder.edit_left_behind(*file, make)?;
+            }
+        }
         for (file, overlay) in overlaid {
             add_over(project, &mut self.builder, file, &overlay, self.with_notes)?;
         }

@@ -52,7 +52,7 @@ impl Visitor<'_, '_> {
         let new_key = new_parts.join(&KEY_SEPARATOR.to_string());
         if new_key != key {
             let thing = Thing::Record(self.table, key);
-            self.hits.push(Hit::Also(Item { thing, new: new_key, key_done: true }));
+            self.hits.push(Hit::Also(Item { thing, new: new_key, key_done: true, stays: false }));
         }
     }
 
@@ -76,7 +76,7 @@ impl Visitor<'_, '_> {
         let Layout::Whole(rule) = self.record.table.fields[field].layout else { return None };
         let follows = old != new && self.second_identifiers.contains(&rule);
         let thing = Thing::Column(self.table, rule, old.to_owned());
-        follows.then(|| Hit::Also(Item { thing, new: new.to_owned(), key_done: true }))
+        follows.then(|| Hit::Also(Item { thing, new: new.to_owned(), key_done: true, stays: false }))
     }
 
     /// A file named after its record, in which a field repeats that name and is rewritten, is renamed too.
@@ -91,7 +91,12 @@ impl Visitor<'_, '_> {
             let new = follows.extract(new, "key").filter(|_| repeats);
             if let Some(new) = new.and_then(|new| self.record.path.with_stem(new).ok()) {
                 let thing = Thing::File(self.record.path.clone());
-                self.hits.push(Hit::Also(Item { thing, new: new.to_string(), key_done: false }));
+                self.hits.push(Hit::Also(Item {
+                    thing,
+                    new: new.to_string(),
+                    key_done: false,
+                    stays: false,
+                }));
             }
         }
     }
@@ -122,7 +127,15 @@ impl Visitor<'_, '_> {
                             let within = 0..decode(record.text, cell).text.len();
                             let (field, cell, new) = (*field, *cell, new.to_owned());
                             let record = merged_record(record);
-                            hits.push(Hit::Rewrite(Rewrite { table, record, field, cell, within, new }));
+                            hits.push(Hit::Rewrite(Rewrite {
+                                table,
+                                record,
+                                field,
+                                cell,
+                                within,
+                                new,
+                                needed: !item.stays,
+                            }));
                         }
                     }
                     let own = own_part(rule, &item.new);
@@ -149,7 +162,7 @@ impl Visitor<'_, '_> {
                         && second_identifiers.contains(&whole)
                     {
                         let thing = Thing::Column(table, whole, piece.text.to_owned());
-                        hits.push(Hit::Also(Item { thing, new: new.clone(), key_done: true }));
+                        hits.push(Hit::Also(Item { thing, new: new.clone(), key_done: true, stays: false }));
                     }
                     rewritten.push((field, new.clone()));
                     hits.push(Hit::Rewrite(Rewrite {
@@ -159,6 +172,7 @@ impl Visitor<'_, '_> {
                         cell: *piece.cell,
                         within: piece.within.clone(),
                         new,
+                        needed: !item.stays,
                     }));
                 }
                 None => hits.push(Hit::Unfit(
@@ -214,14 +228,24 @@ impl Visitor<'_, '_> {
         let mut named = false;
         if let Some(template) = &described.text {
             let thing = Thing::Text(template.fill_one(old));
-            self.hits.push(Hit::Also(Item { thing, new: template.fill_one(new), key_done: false }));
+            self.hits.push(Hit::Also(Item {
+                thing,
+                new: template.fill_one(new),
+                key_done: false,
+                stays: false,
+            }));
             named = true;
         }
         if let Some(template) = &described.file
             && let Ok(path) = RelPath::parse(&template.fill_one(old))
         {
             let thing = Thing::File(path);
-            self.hits.push(Hit::Also(Item { thing, new: template.fill_one(new), key_done: false }));
+            self.hits.push(Hit::Also(Item {
+                thing,
+                new: template.fill_one(new),
+                key_done: false,
+                stays: false,
+            }));
             named = true;
         }
         // What is named is looked for in the next round, and this value found with the others.
@@ -237,8 +261,15 @@ impl Visitor<'_, '_> {
             self.hits.extend(self.following(field, &old, new));
             let within = 0..old.len();
             let record = merged_record(self.record);
-            let rewrite =
-                Rewrite { table: self.table, record, field, cell: *cell, within, new: new.to_owned() };
+            let rewrite = Rewrite {
+                table: self.table,
+                record,
+                field,
+                cell: *cell,
+                within,
+                new: new.to_owned(),
+                needed: false,
+            };
             self.hits.push(Hit::Rewrite(rewrite));
         }
     }

@@ -142,15 +142,19 @@ impl Format for Json {
         let name = self.member_start(text, span);
         let (start, end) = (name.unwrap_or(span.start as usize), span.end as usize);
         let blank = |next: char| next.is_ascii_whitespace();
-        let after = text[end..].trim_start_matches(blank);
-        if after.starts_with(',') {
-            let comma = text.len() - after.len() + 1;
-            let rest = &text[comma..];
+        // Notes may stand between a value and its comma.
+        let after = end + past_notes(&text[end..]);
+        if text[after..].starts_with(',') {
+            let rest = &text[after + 1..];
             // Up to the next entry, so that the first entry of a line leaves no hole.
-            return Span::new(start, comma + (rest.len() - rest.trim_start_matches(blank).len()));
+            return Span::new(start, text.len() - rest.trim_start_matches(blank).len());
         }
         let before = text[..start].trim_end_matches(blank);
-        if before.ends_with(',') { Span::new(before.len() - 1, end) } else { Span::new(start, end) }
+        match before.chars().next_back() {
+            Some(',') => Span::new(before.len() - 1, end),
+            Some('[' | '{') | None => Span::new(start, end),
+            Some(_) => Span::new(self.comma_before(text, span).unwrap_or(start), end),
+        }
     }
 
     fn escape_byte(&self) -> Option<u8> {
@@ -159,6 +163,16 @@ impl Format for Json {
 }
 
 impl Json {
+    /// Where the comma stands that separates the value at `span` from the one before it, with notes between.
+    fn comma_before(&self, text: &str, span: Span) -> Option<usize> {
+        let tree = Tree::parse(&Text::of_str(text), self, &mut |_| ());
+        let node = tree.nodes.iter().position(|node| node.span == span)?;
+        let before = tree.children(tree.nodes[node].parent?).take_while(|child| *child < node).last()?;
+        let end = tree.nodes[before].span.end as usize;
+        let comma = end + past_notes(&text[end..]);
+        text[comma..].starts_with(',').then_some(comma)
+    }
+
     /// Where the name of the member begins whose value is at `span`.
     fn member_start(&self, text: &str, span: Span) -> Option<usize> {
         match name_before(&text[..span.start as usize]) {
@@ -169,6 +183,23 @@ impl Json {
                 let node = tree.nodes.iter().find(|node| node.span == span)?;
                 node.name.map(|name| name.start as usize - 1)
             }
+        }
+    }
+}
+
+/// The bytes of the blanks and notes with which `text` begins.
+fn past_notes(text: &str) -> usize {
+    let mut rest = text;
+    loop {
+        rest = rest.trim_start_matches(|next: char| next.is_ascii_whitespace());
+        let end = match rest.get(..2) {
+            Some("/*") => rest.find("*/").map(|at| at + 2),
+            Some("//") => rest.find('\n'),
+            _ => None,
+        };
+        match end {
+            Some(end) => rest = &rest[end..],
+            None => return text.len() - rest.len(),
         }
     }
 }

@@ -77,7 +77,7 @@ impl Serialize for CellShape<'_> {
 const MOST_ROWS: usize = 200;
 
 pub fn run(project: &Project, id: TableId, args: &Show, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
-    let (stack, schema) = (&project.stack, &project.schema);
+    let schema = &project.schema;
     let through = project.through(args.through.through.as_deref())?;
     let view = project.view().until(through);
     let labels = Labels::read(view);
@@ -89,8 +89,7 @@ pub fn run(project: &Project, id: TableId, args: &Show, global: &Global, ui: &Ui
     let to = args.to.unwrap_or(most).min(all);
     let from = args.from.max(1).min(all + 1);
     let shown = sheet.lines.get(from - 1..to.max(from - 1)).unwrap_or(&[]);
-    let mut view =
-        Lines { project, rows: &rows, sheet: &sheet, places: Places::new(stack), positions: args.positions };
+    let mut view = Lines::new(project, &rows, &sheet, args.positions);
     match global.format {
         Format::Json => {
             let lines: Vec<LineShape<'_>> =
@@ -217,24 +216,26 @@ struct Lines<'v> {
     sheet: &'v Sheet,
     places: Places<'v>,
     positions: bool,
+    /// Whether the records have names.
+    named: bool,
+    /// The columns that are written behind the key.
+    columns: Vec<usize>,
 }
 
 impl<'v> Lines<'v> {
-    /// Whether the records have names.
-    fn named(&self) -> bool {
-        self.rows.rows.iter().any(|row| row.label.is_some())
-    }
-
-    /// The columns that are written behind the key, which would only be repeated.
-    fn columns(&self) -> Vec<usize> {
+    fn new(project: &'v Project, rows: &'v Rows, sheet: &'v Sheet, positions: bool) -> Lines<'v> {
+        let named = rows.rows.iter().any(|row| row.label.is_some());
+        // The key would only be repeated.
         let repeats = |column: &usize| {
-            let field = self.sheet.own[*column].map(|own| self.rows.fields[own]);
-            let (table, name) = (&self.rows.table, &self.sheet.columns[*column]);
-            let in_front = name == "key" || (name == "name" && self.named());
+            let field = sheet.own[*column].map(|own| rows.fields[own]);
+            let (table, name) = (&rows.table, &sheet.columns[*column]);
+            let in_front = name == "key" || (name == "name" && named);
             field.is_some_and(|field| table.key.len() == 1 && table.is_key_field(field))
-                || (in_front && self.sheet.own[*column].is_none() && !self.sheet.grouped)
+                || (in_front && sheet.own[*column].is_none() && !sheet.grouped)
         };
-        (0..self.sheet.columns.len()).filter(|column| !repeats(column)).collect()
+        let columns = (0..sheet.columns.len()).filter(|column| !repeats(column)).collect();
+        let places = Places::new(&project.stack);
+        Lines { project, rows, sheet, places, positions, named, columns }
     }
 
     /// What stands over the cells.
@@ -242,9 +243,9 @@ impl<'v> Lines<'v> {
         let mut header = Vec::new();
         if !self.sheet.grouped {
             header.push("key".to_owned());
-            header.extend(self.named().then(|| "name".to_owned()));
+            header.extend(self.named.then(|| "name".to_owned()));
         }
-        header.extend(self.columns().into_iter().map(|column| self.sheet.columns[column].clone()));
+        header.extend(self.columns.iter().map(|column| self.sheet.columns[*column].clone()));
         if self.positions && !self.sheet.grouped {
             header.extend(["place".to_owned(), "row".to_owned()]);
         }
@@ -253,11 +254,11 @@ impl<'v> Lines<'v> {
 
     /// Which columns hold numbers only.
     fn numbers(&self) -> Vec<bool> {
-        let of_columns = self.columns().into_iter().map(|column| {
-            let mut cells = self.sheet.lines.iter().map(|line| line.cells[column].shown());
+        let of_columns = self.columns.iter().map(|column| {
+            let mut cells = self.sheet.lines.iter().map(|line| line.cells[*column].shown());
             cells.all(|text| text.is_empty() || text.parse::<f64>().is_ok())
         });
-        let before = self.header().len() - self.columns().len() - if self.positions { 2 } else { 0 };
+        let before = self.header().len() - self.columns.len() - if self.positions { 2 } else { 0 };
         vec![false; before].into_iter().chain(of_columns).chain([false, true]).collect()
     }
 
@@ -267,11 +268,11 @@ impl<'v> Lines<'v> {
         let row = line.row.map(|row| &self.rows.rows[row]);
         if let Some(row) = row {
             cells.push(fit.text(&row.shown_key()));
-            if self.named() {
+            if self.named {
                 cells.push(row.label.as_deref().map(|label| fit.name(label)).unwrap_or_default());
             }
         }
-        cells.extend(self.columns().into_iter().map(|column| fit.held(&line.cells[column])));
+        cells.extend(self.columns.iter().map(|column| fit.held(&line.cells[*column])));
         if let Some(row) = row.filter(|_| self.positions) {
             let place = self.places.place(row.file, row.span)?;
             cells.push(human::Paths::of(self.project).place(&place));
