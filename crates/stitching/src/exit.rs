@@ -5,15 +5,18 @@ use crate::args::{Format, Global};
 use crate::next_step::help_text;
 use crate::render::human;
 use crate::render::json::ProblemShape;
-use crate::ui::{BOLD, CYAN, RED, Ui, styled};
+use crate::ui::{BOLD, CYAN, RED, Ui, count, styled};
 use serde::Serialize;
 use std::process::ExitCode;
-use stitching_core::{Error, ErrorKind};
+use stitching_core::{Error, ErrorKind, Problem};
 
 /// Problems were found, or a change was refused.
 pub const PROBLEMS: u8 = 1;
 /// Something could not be read or written, standard output among it.
 pub const CANNOT_WRITE: u8 = 3;
+
+/// Of more problems that keep a command from its work the first are shown.
+const SHOWN: usize = 20;
 
 /// What a command gives that failed.
 #[derive(Debug, Serialize)]
@@ -47,9 +50,15 @@ pub fn report(error: &Error, global: &Global, ui: &Ui) -> ExitCode {
         let error = ErrorShape { kind, message: error.to_string(), help, problems };
         ui.json(&Failure { error });
     }
-    for problem in problems {
-        ui.err(human::problem(problem, &[], &human::Paths::default(), ui).trim_end());
+    let problems: Vec<&Problem> = problems.iter().collect();
+    let groups = human::grouped_alike(&problems);
+    for (problem, also) in groups.iter().take(SHOWN) {
+        ui.err(human::problem(problem, also, &human::Paths::default(), ui).trim_end());
         ui.err("");
+    }
+    if groups.len() > SHOWN {
+        let left: usize = groups[SHOWN..].iter().map(|(_, also)| 1 + also.len()).sum();
+        ui.err(&format!("and {} more\n", count(left, "problem")));
     }
     ui.err(&format!("{}{} {error}", styled(RED, "error"), styled(BOLD, ":")));
     if let Some(help) = error.help() {

@@ -26,7 +26,7 @@ fn files(#[case] name: &str, #[case] bytes: Vec<u8>, #[case] status: i32, #[case
     let folder = small(
         "[table.deep]\nfiles = \"*.json\"\nformat = { kind = \"json\", records = \"$..things[*]\" }\nkey = \"id\"\n",
     );
-    fs::write(folder.path().join("game/x.json"), "{}").expect("written");
+    fs::write(folder.path().join("game/x.json"), "{\"things\": [{\"id\": \"a\"}]}").expect("written");
     fs::write(folder.path().join("mod").join(name), bytes).expect("written");
     let before = tree(folder.path());
     let run = stitching(folder.path(), &["check"]);

@@ -143,7 +143,7 @@ fn off_and_on() {
 #[case("rename reaches:frost_cut old_mill", 1, "there is a record reaches:old_mill already")]
 #[case("rename reaches:frost_cut Frost", 1, "does not have the shape")]
 #[case("rename berths:frost_cut/1 frost_cut", 2, "have 2 parts")]
-#[case("rename reaches:frost_cut.Depth 3", 2, "names a field")]
+#[case("rename reaches:frost_cut.Depth 3", 2, "nothing refers to `reaches` by `Depth`")]
 #[case("uses", 2, "required arguments were not provided")]
 #[case("uses --unused loads", 2, "nothing can refer to `loads`")]
 #[case("needs reaches:frost_cutt", 2, "`reaches:frost_cut`")]

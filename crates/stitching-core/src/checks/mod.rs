@@ -45,6 +45,7 @@ mod wrong_type;
 
 pub use report::Context;
 pub use run::{Renamed, Report, Summary, TableSummary, check, new_errors, problems};
+pub use unreadable_entry::passed_over;
 
 use crate::Code;
 use crate::help::Help;
@@ -88,7 +89,12 @@ pub enum Run {
     /// A piece of a value that does not have the shape of its field.
     Piece(PieceFinder),
     /// A look at some fields of each record.
-    Field(FieldFinder),
+    Field {
+        /// Which fields, and what finds it there.
+        finder: FieldFinder,
+        /// Says what is wrong, when all records are known.
+        describe: fn(&Context<'_>, &Subject<'_>) -> Words,
+    },
     /// A look at each value whose rule says so.
     Value {
         /// Whether the rule asks for it.
@@ -127,7 +133,7 @@ impl std::fmt::Debug for Run {
             Run::Empty(_) => "Empty",
             Run::Cell(_) => "Cell",
             Run::Piece(_) => "Piece",
-            Run::Field(_) => "Field",
+            Run::Field { .. } => "Field",
             Run::Value { .. } => "Value",
             Run::Link { .. } => "Link",
             Run::Index { .. } => "Index",
@@ -263,7 +269,7 @@ pub fn finders(schema: &Schema) -> Finders {
             Run::Empty(find) => finders.empty.push(find),
             Run::Cell(find) => finders.cells.push(find),
             Run::Piece(find) => finders.pieces.push(find),
-            Run::Field(finder) => finders.fields.push(finder),
+            Run::Field { finder, .. } => finders.fields.push(finder),
             Run::Value { structure, .. } => finders.cells.extend(structure),
             Run::Reading | Run::Link { .. } | Run::Index { .. } | Run::Stack(_) => {}
         }

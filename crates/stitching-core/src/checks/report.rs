@@ -234,13 +234,13 @@ impl<'i> Context<'i> {
             _ => None,
         };
         let words = match (fault, about) {
+            (_, Some(about)) if describe(check).is_some() => describe(check)?(self, &about.subject(seed)),
             (Some(fault), _) => Words {
                 message: fault.message.clone(),
                 help: fault.help.clone().map(Help::from),
                 ..Words::default()
             },
-            (None, Some(about)) => describe(check)?(self, &about.subject(seed)),
-            (None, None) => return None,
+            (None, _) => return None,
         };
         let severity = words.severity.unwrap_or(check.severity);
         let mut problem = Problem::new(check.code, severity, words.message, place.clone());
@@ -266,7 +266,9 @@ impl<'i> Context<'i> {
 /// What finds the words of a check that are not known yet.
 fn describe(check: &Check) -> Option<fn(&Context<'_>, &Subject<'_>) -> Words> {
     match check.run {
-        Run::Link { describe, .. } | Run::Index { describe, .. } => Some(describe),
+        Run::Link { describe, .. } | Run::Index { describe, .. } | Run::Field { describe, .. } => {
+            Some(describe)
+        }
         _ => None,
     }
 }

@@ -2,7 +2,7 @@
 
 use super::{Check, Run};
 use crate::Code;
-use crate::layers::LayerFaultKind;
+use crate::layers::{LayerFaultKind, LayerId, Stack};
 use crate::links::Index;
 use crate::problem::{Place, Problem, Severity};
 use crate::reading::FileFault;
@@ -36,12 +36,34 @@ Example, right
 
 fn find(index: &Index<'_>) -> Vec<Problem> {
     let layer = |id: usize| index.stack.layers()[id].name.as_str();
+    let mut problems = passed_over(index.stack, index.through);
+    for file in &index.files {
+        if let Some(FileFault::Unreadable(answer)) = &file.fault {
+            let entry = &index.stack.files()[file.id];
+            let place = Place::file(entry.path.as_str(), layer(entry.layer));
+            let mut problem =
+                Problem::new(CHECK.code, CHECK.severity, format!("the file cannot be read: {answer}"), place);
+            problem.help =
+                Some("give yourself the right to read it, or close the program that holds it".into());
+            problems.push(problem);
+        }
+    }
+    problems
+}
+
+/// What in the folders of the layers through `through` is passed over, and why.
+pub fn passed_over(stack: &Stack, through: LayerId) -> Vec<Problem> {
     let mut problems = Vec::new();
-    for fault in index.stack.faults().iter().filter(|fault| fault.layer <= index.through) {
+    for fault in stack.faults().iter().filter(|fault| fault.layer <= through) {
         let (message, help) = match &fault.kind {
             LayerFaultKind::Link => {
                 ("the link leads out of its layer, or nowhere".to_owned(), "put a real file in its place")
             }
+            LayerFaultKind::FolderLink => (
+                "a link to a folder, which is not followed: it may lead out of the layer, or in a circle"
+                    .to_owned(),
+                "put the folder itself in its place; one of a base layer is named as a layer of its own",
+            ),
             LayerFaultKind::Name => {
                 ("the file name is not plain Unicode, or has a backslash".to_owned(), "rename the file")
             }
@@ -57,21 +79,14 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
                 (format!("it cannot be listed: {answer}"), "give yourself the right to read it")
             }
         };
-        let mut problem =
-            Problem::new(CHECK.code, CHECK.severity, message, Place::file(&fault.path, layer(fault.layer)));
+        let mut problem = Problem::new(
+            CHECK.code,
+            CHECK.severity,
+            message,
+            Place::file(&fault.path, &stack.layers()[fault.layer].name),
+        );
         problem.help = Some(help.into());
         problems.push(problem);
-    }
-    for file in &index.files {
-        if let Some(FileFault::Unreadable(answer)) = &file.fault {
-            let entry = &index.stack.files()[file.id];
-            let place = Place::file(entry.path.as_str(), layer(entry.layer));
-            let mut problem =
-                Problem::new(CHECK.code, CHECK.severity, format!("the file cannot be read: {answer}"), place);
-            problem.help =
-                Some("give yourself the right to read it, or close the program that holds it".into());
-            problems.push(problem);
-        }
     }
     problems
 }

@@ -47,7 +47,8 @@ pub(super) fn list(
             continue;
         }
         if kind.is_symlink() && !ends_inside(entry.path(), &real_root) {
-            fault(entry.path(), LayerFaultKind::Link);
+            let to_folder = std::fs::metadata(entry.path()).is_ok_and(|target| target.is_dir());
+            fault(entry.path(), if to_folder { LayerFaultKind::FolderLink } else { LayerFaultKind::Link });
             continue;
         }
         let Some(path) = relative(entry.path(), &real_root) else {

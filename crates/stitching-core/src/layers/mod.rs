@@ -102,6 +102,8 @@ pub struct LayerFault {
 pub enum LayerFaultKind {
     /// A symbolic link that ends outside the layer, or nowhere.
     Link,
+    /// A symbolic link to a folder; it is not followed.
+    FolderLink,
     /// A file name that is not Unicode.
     Name,
     /// A file that should be an archive and cannot be read as one, with the reason.

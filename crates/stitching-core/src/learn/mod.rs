@@ -36,6 +36,8 @@ pub use proposal::{Band, Exception, Proposal, Topic, confirmed_too, with_needs};
 pub use start::{Start, start};
 pub use write::written;
 
+use crate::Problem;
+use crate::checks::passed_over;
 use crate::formats::{Blocks, Json, Outline, Xml};
 use crate::layers::{FileId, LayerId, Stack};
 use crate::reading::View;
@@ -60,6 +62,8 @@ pub struct Learned {
     pub unknown: Vec<String>,
     /// Files that are copies of others, with the path of the other: they are left out.
     pub copies: Vec<(String, String)>,
+    /// What in the folders cannot be used, and why: links that are not followed, names that are no Unicode.
+    pub passed_over: Vec<Problem>,
     /// How many files are no text.
     pub binary: usize,
     /// The languages that paths name.
@@ -184,6 +188,7 @@ pub fn learn(view: View<'_>) -> Learned {
         proposals,
         unknown: unknown.into_iter().map(path).collect(),
         copies: copies.into_iter().map(|(copy, of)| (path(copy), path(of))).collect(),
+        passed_over: passed_over(stack, through),
         binary,
         languages: languages.into_iter().collect(),
         tables: studied.len(),

@@ -125,8 +125,12 @@ impl Table {
     /// The table with a plain field added for each of `columns` that it does not describe, as far as
     /// the format can read them. What leads into a structure is described by the fields inside it.
     pub fn widened(&self, columns: &[String]) -> Table {
+        // One item of a list says nothing of the others.
+        let is_item =
+            |rest: &str| rest.starts_with('[') && rest[1..].starts_with(|next: char| next.is_ascii_digit());
         let inside = |field: &str, column: &str| {
-            field.strip_prefix(column).is_some_and(|rest| rest.starts_with(['[', '.', '/']))
+            let rest = field.strip_prefix(column).filter(|rest| !is_item(rest));
+            rest.is_some_and(|rest| rest.starts_with(['[', '.', '/']))
         };
         // Where any name may stand, no name is a field of its own.
         let is_any = |field: &str, column: &str| {

@@ -99,6 +99,23 @@ impl Template {
         &self.source
     }
 
+    /// Whether all of it stands in brackets, and so may be missing.
+    pub fn may_be_missing(&self) -> bool {
+        let (mut depth, mut rest) = (0usize, self.source.as_str());
+        while let Some(next) = rest.chars().next() {
+            let doubled = rest[next.len_utf8()..].starts_with(next);
+            match next {
+                '[' | ']' if doubled && depth == 0 => return false,
+                '[' if !doubled => depth += 1,
+                ']' if !doubled => depth = depth.saturating_sub(1),
+                _ if depth == 0 && !next.is_whitespace() => return false,
+                _ => {}
+            }
+            rest = &rest[next.len_utf8() * if doubled && matches!(next, '[' | ']') { 2 } else { 1 }..];
+        }
+        true
+    }
+
     /// The names of the parts, in order of appearance; the nameless part `{}` is `""`.
     pub fn parts(&self) -> &[String] {
         &self.parts
@@ -419,6 +436,18 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
     use rstest::rstest;
+
+    #[rstest]
+    #[case("[{a}]", true)]
+    #[case(" [{a} ][{b}] ", true)]
+    #[case("", true)]
+    #[case("{a}", false)]
+    #[case("[{a}];", false)]
+    #[case("[[{a}]]", false)]
+    #[case("[a [[{b}]]]", true)]
+    fn what_may_be_missing(#[case] template: &str, #[case] expected: bool) {
+        assert_eq!(Template::parse(template).expect("a template").may_be_missing(), expected);
+    }
 
     #[rstest]
     #[case("layouts/{}.json", "layouts/frost_cut.json", &["frost_cut"])]

@@ -218,17 +218,7 @@ impl<'p> Graph<'p> {
     fn needs(&self, node: Node) -> (Vec<Step>, usize) {
         let record = match node {
             Node::Record(record) => record,
-            Node::File(file) => {
-                let tables = self.index.files[file as usize].facts.tables.iter().enumerate();
-                let records = tables.flat_map(|(slot, facts)| {
-                    (0..facts.starts.len() as u32).map(move |record| RecordId {
-                        file,
-                        slot: slot as u32,
-                        record,
-                    })
-                });
-                return (records.map(|record| (Node::Record(record), String::new())).collect(), 0);
-            }
+            Node::File(file) => return (self.records_in(file, None), 0),
         };
         let facts = self.index.facts(record.file, record.slot);
         let mut steps = Vec::new();
@@ -246,7 +236,22 @@ impl<'p> Graph<'p> {
             }
         }
         steps.sort_by_key(|(start, _)| *start);
-        (steps.into_iter().map(|(_, step)| step).collect(), nowhere)
+        let mut steps: Vec<Step> = steps.into_iter().map(|(_, step)| step).collect();
+        // A record that is a whole file needs what lies in it.
+        if facts.starts.len() == 1 && self.file_of(record).is_some() {
+            steps.extend(self.records_in(record.file, Some(record)));
+        }
+        (steps, nowhere)
+    }
+
+    /// The records in a file, but for one of them.
+    fn records_in(&self, file: u32, but: Option<RecordId>) -> Vec<Step> {
+        let tables = self.index.files[file as usize].facts.tables.iter().enumerate();
+        let records = tables.flat_map(|(slot, facts)| {
+            (0..facts.starts.len() as u32).map(move |record| RecordId { file, slot: slot as u32, record })
+        });
+        let others = records.filter(|record| Some(*record) != but);
+        others.map(|record| (Node::Record(record), String::new())).collect()
     }
 
     fn target(&self, rule: &Rule, kind: LinkKind, link: &Link) -> Option<Node> {

@@ -20,7 +20,7 @@ pub use columns::{ColumnPath, Kind, Others};
 pub use details::{Details, FieldDetail, details, read_record};
 pub use difference::{Difference, FieldDifference, How, RecordDifference, TableDifference, difference};
 pub use formula::Formula;
-pub use free::{Free, FreeKind, FreeRequest, free};
+pub use free::{Closest, Free, FreeKind, FreeRequest, Near, free};
 pub use graph::{Described, Direction, Graph, Node, Tree};
 pub use group::{Group, Measure, group};
 pub use rows::{Row, RowCell, Rows};

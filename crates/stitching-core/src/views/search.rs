@@ -22,6 +22,8 @@ pub enum Matched {
     InKey,
     /// The name as the player sees it has the words in it.
     InLabel,
+    /// The path of a file of no table.
+    Path,
     /// A text, in the language with this code.
     Text(String),
     /// A comment beside or directly above the record.
@@ -236,10 +238,12 @@ impl Query {
         let in_path = self.is_in_path(path);
         let quick = self.quick.as_ref().filter(|_| !in_path);
         let places = quick.and_then(|quick| quick.places(tables().map(|(_, table)| table), content));
-        if places.as_ref().is_some_and(Vec::is_empty) {
-            return Vec::new();
-        }
         let mut hits = Vec::new();
+        // Where tables take the file, its name is told with its records, if it says anything of them.
+        hits.extend(self.path_hit(file, path).filter(|_| own.is_empty()));
+        if places.as_ref().is_some_and(Vec::is_empty) {
+            return hits;
+        }
         let mut entries: Vec<Entry> = Vec::new();
         let mut headers: Vec<Vec<String>> = Vec::new();
         let around = places.as_ref().map(|places| with_lines_after(content, places));
@@ -259,6 +263,9 @@ impl Query {
         for (from, line) in lines(content, text.body(), places.as_deref()) {
             let span = Span::new(from, from + line.trim_end().len());
             let Some(similar) = self.likeness(&line.to_lowercase()) else { continue };
+            if own.is_empty() && is_no_text(line) {
+                continue;
+            }
             let before = entries.partition_point(|other| other.span.start < span.end);
             // A record that covers the whole line has been searched.
             let around = entries[..before].iter().rev().take(8).find(|other| other.span.end > span.start);
@@ -287,6 +294,25 @@ impl Query {
             });
         }
         hits
+    }
+
+    /// The file itself, if its path has the words.
+    fn path_hit(&self, file: FileId, path: &RelPath) -> Option<SearchHit> {
+        let lower = path.as_str().to_lowercase();
+        let similar = self.likeness(&lower)?;
+        let start = Span::new(0, 0);
+        Some(SearchHit {
+            matched: Matched::Path,
+            file,
+            span: start,
+            entry: start,
+            table: None,
+            key: None,
+            label: None,
+            whole_words: self.as_words(&lower),
+            similar,
+            seen: Seen::Yes,
+        })
     }
 
     /// The words; the parts of a key, which is shown with `/` between them, may stand apart.
@@ -340,6 +366,11 @@ impl Query {
     fn in_text(&self, lower: &str) -> bool {
         self.words.iter().all(|word| lower.contains(word.as_str()))
     }
+}
+
+/// Whether a line holds what no text has: it is a piece of a picture, a sound or a program.
+fn is_no_text(line: &str) -> bool {
+    line.chars().any(|next| next == '\u{fffd}' || (next.is_control() && !matches!(next, '\t' | '\r' | '\n')))
 }
 
 /// The keys of texts as they may stand in label fields: whole, or the part that is written there.

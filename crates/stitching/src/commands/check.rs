@@ -4,7 +4,7 @@ use crate::args::{Check, Format, Global};
 use crate::exit::PROBLEMS;
 use crate::render::{github, human, json, sarif};
 use crate::ui::{BOLD, DIM, GREEN, RED, Ui, YELLOW, count, grouped, styled, wants_one_of};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::process::ExitCode;
 use stitching_core::checks::{self, Report};
 use stitching_core::{Error, Place, Problem, Project, Severity};
@@ -46,12 +46,19 @@ fn prefix(project: &Project, place: &Place) -> String {
 
 fn human_report(report: &Report, shown: &[&Problem], args: &Check, paths: &human::Paths, ui: &Ui) {
     let mut out = String::new();
-    for (problem, also) in grouped_alike(shown) {
+    for (problem, also) in human::grouped_alike(shown) {
         out.push_str(&human::problem(problem, &also, paths, ui));
         out.push('\n');
     }
     let summary = &report.summary;
-    let verdict = human::errors_and_warnings(summary.errors, summary.warnings);
+    let mut verdict = human::errors_and_warnings(summary.errors, summary.warnings);
+    if !args.codes.is_empty() {
+        let number = |severity| shown.iter().filter(|problem| problem.severity == severity).count();
+        let of_codes = human::errors_and_warnings(number(Severity::Error), number(Severity::Warning));
+        if of_codes != verdict {
+            verdict = format!("{of_codes} of {}, out of {verdict}", args.codes.join(" and "));
+        }
+    }
     let style = match (summary.errors, summary.warnings) {
         (0, 0) => GREEN.bold(),
         (0, _) => YELLOW,
@@ -86,25 +93,6 @@ fn human_report(report: &Report, shown: &[&Problem], args: &Check, paths: &human
     if let Some(first) = shown.first() {
         ui.note(&format!("`stitching explain {}` tells more", first.code));
     }
-}
-
-/// Each problem with the lines of the same file that have the very same one.
-fn grouped_alike<'p>(shown: &[&'p Problem]) -> Vec<(&'p Problem, Vec<usize>)> {
-    let mut groups: Vec<(&Problem, Vec<usize>)> = Vec::new();
-    let mut known: HashMap<(&str, &str, &str, &str), usize> = HashMap::new();
-    for problem in shown {
-        let place = &problem.place;
-        let what =
-            (problem.code.as_str(), problem.message.as_str(), place.path.as_str(), place.layer.as_str());
-        match known.get(&what) {
-            Some(group) if place.line > 0 => groups[*group].1.push(place.line),
-            _ => {
-                known.insert(what, groups.len());
-                groups.push((problem, Vec::new()));
-            }
-        }
-    }
-    groups
 }
 
 /// How many problems there are of each code, most first.

@@ -123,6 +123,7 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
                 let how = format!("{like}by {}", matched(&hit.matched));
                 format!("{}  {}", styled(BOLD, shown), styled(DIM, how))
             }
+            _ if hit.matched == Matched::Path => styled(DIM, format!("{like}a file of no table")),
             _ => styled(DIM, format!("{like}a line outside the records")),
         };
         let layer = &stack.layers()[stack.files()[hit.file].layer].name;
@@ -155,6 +156,9 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
 fn entry(hit: &SearchHit, places: &mut Places<'_>) -> Result<(Place, Vec<String>), Error> {
     let file = places.file(hit.file)?;
     let place = file.place(hit.span);
+    if hit.matched == Matched::Path {
+        return Ok((Place::file(&place.path, &place.layer), Vec::new()));
+    }
     let (first, last) = (file.place(hit.entry).line, {
         let end = stitching_core::text::Span { start: hit.entry.end, end: hit.entry.end };
         file.place(end)
@@ -182,6 +186,7 @@ fn matched(matched: &Matched) -> String {
         Matched::Key | Matched::InKey => "key".to_owned(),
         Matched::Label | Matched::InLabel => "name".to_owned(),
         Matched::Text(language) => format!("text ({language})"),
+        Matched::Path => "path".to_owned(),
         Matched::Comment => "comment".to_owned(),
         Matched::Value(field) => format!("value of {field}"),
         Matched::Line => "line".to_owned(),

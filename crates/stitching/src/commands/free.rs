@@ -1,10 +1,11 @@
 //! `stitching free`
 
 use crate::args::{Free, Global, Kind};
+use crate::render::human;
 use crate::ui::{Ui, count, wants_json};
 use serde::Serialize;
 use std::process::ExitCode;
-use stitching_core::views::{FreeKind, FreeRequest, free};
+use stitching_core::views::{Closest, FreeKind, FreeRequest, Near, free};
 use stitching_core::{Error, Project};
 
 /// The result of `free`.
@@ -17,7 +18,25 @@ struct FreeShape<'f, N> {
     taken: usize,
     lowest: Option<N>,
     highest: Option<N>,
+    next: Option<N>,
+    near: Option<NearShape<'f>>,
     block: Option<[N; 2]>,
+}
+
+/// What is known of the value that was asked for.
+#[derive(Debug, Serialize)]
+struct NearShape<'f> {
+    value: &'f str,
+    free: bool,
+    closest: Option<ClosestShape<'f>>,
+}
+
+/// The closest value that is taken, with the record that has it.
+#[derive(Debug, Serialize)]
+struct ClosestShape<'f> {
+    value: &'f str,
+    key: &'f str,
+    distance: f64,
 }
 
 /// A value that is not taken, perhaps within a group.
@@ -62,6 +81,8 @@ pub fn run(project: &Project, args: &Free, global: &Global, ui: &Ui) -> Result<E
             taken: found.taken,
             lowest: found.bounds.map(|(low, _)| low),
             highest: found.bounds.map(|(_, high)| high),
+            next: found.next,
+            near: args.near.as_deref().zip(found.near.as_ref()).map(near_shape),
             block: request.block.map(|(first, last)| [first, last]),
         });
         return Ok(ExitCode::SUCCESS);
@@ -72,9 +93,15 @@ pub fn run(project: &Project, args: &Free, global: &Global, ui: &Ui) -> Result<E
         _ => format!("{value}\n"),
     };
     ui.out(&found.values.iter().map(line).collect::<String>());
+    if let (Some(value), Some(near)) = (&args.near, &found.near) {
+        ui.note(&near_text(&project.schema.tables[table].name, value, near));
+    }
     let mut note = format!("{} taken", count(found.taken, kind));
     if let Some((low, high)) = found.bounds {
         note += &format!(", from {low} to {high}");
+        if let Some(next) = found.next {
+            note += &format!("; after them {next}");
+        }
     }
     if let Some((first, last)) = request.block {
         let whose = if block.is_none() { "reserved for this mod" } else { "asked for" };
@@ -89,6 +116,34 @@ pub fn run(project: &Project, args: &Free, global: &Global, ui: &Ui) -> Result<E
         ui.note(&format!("no more than {} free", count(found.values.len(), kind)));
     }
     Ok(ExitCode::SUCCESS)
+}
+
+fn near_shape<'f>((value, near): (&'f str, &'f Near)) -> NearShape<'f> {
+    let closest = near.closest.as_ref().map(|own| ClosestShape {
+        value: &own.value,
+        key: &own.key,
+        distance: own.distance,
+    });
+    NearShape { value, free: near.is_free, closest }
+}
+
+/// "`#4a7b2c` is free; the closest that is taken is `#4a7b30` of basins:north, 1.2 away".
+fn near_text(table: &str, value: &str, near: &Near) -> String {
+    let closest = near.closest.as_ref();
+    let owner = |own: &Closest| human::record(table, &own.key, None);
+    match (near.is_free, closest) {
+        (false, Some(own)) if own.distance == 0.0 => format!("`{value}` is taken, by {}", owner(own)),
+        (false, _) => format!("`{value}` is taken"),
+        (true, None) => format!("`{value}` is free"),
+        (true, Some(own)) => {
+            let distance = (own.distance * 10.0).round() / 10.0;
+            format!(
+                "`{value}` is free; the closest that is taken is `{}` of {}, {distance} away",
+                own.value,
+                owner(own)
+            )
+        }
+    }
 }
 
 /// `5000..5999`

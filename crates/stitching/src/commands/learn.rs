@@ -14,7 +14,7 @@ use stitching_core::learn::{
     Band, Learned, Proposal, Topic, confirmed_too, learn, start, with_needs, written,
 };
 use stitching_core::project::PROJECT_FILE;
-use stitching_core::{Error, Place, Project};
+use stitching_core::{Error, Place, Problem, Project};
 
 /// The result of `learn`.
 #[derive(Debug, Serialize)]
@@ -46,7 +46,16 @@ struct WrittenShape<'l> {
 struct FoundShape<'l> {
     unknown_files: &'l [String],
     copies: Vec<CopyShape<'l>>,
+    passed_over: Vec<PassedOverShape<'l>>,
     languages: &'l [String],
+}
+
+/// Something in a folder that cannot be used, and why.
+#[derive(Debug, Serialize)]
+struct PassedOverShape<'l> {
+    path: &'l str,
+    layer: &'l str,
+    reason: &'l str,
 }
 
 /// A file left out as the copy of another.
@@ -98,10 +107,14 @@ impl<'l> From<&'l Learned> for FoundShape<'l> {
         FoundShape {
             unknown_files: &learned.unknown,
             copies: learned.copies.iter().map(|(path, of)| CopyShape { path, of }).collect(),
+            passed_over: learned.passed_over.iter().map(passed_over).collect(),
             languages: &learned.languages,
         }
     }
 }
+
+/// Of more that is passed over the first are shown.
+const PASSED_OVER: usize = 4;
 
 /// Exceptions shown for each proposal.
 const EXCEPTIONS: usize = 3;
@@ -325,6 +338,7 @@ pub fn init(args: &Init, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
         .collect();
     if rows.is_empty() {
         ui.out(&out);
+        summary(own, ui);
         ui.note(
             "no tables were recognised here: run it in the mod's folder, and name the game's with `--base`",
         );
@@ -351,6 +365,15 @@ fn summary(learned: &Learned, ui: &Ui) {
         count(learned.tables, "table"),
         count(learned.records as usize, "record")
     ));
+    for problem in learned.passed_over.iter().take(PASSED_OVER) {
+        ui.note(&format!(
+            "passed over: {} ({}): {}",
+            problem.place.path, problem.place.layer, problem.message
+        ));
+    }
+    if learned.passed_over.len() > PASSED_OVER {
+        ui.note(&format!("and {} more", grouped(learned.passed_over.len() - PASSED_OVER)));
+    }
     if learned.binary > 0 {
         ui.note(&format!("{} without text passed over", count(learned.binary, "file")));
     }
@@ -361,6 +384,11 @@ fn summary(learned: &Learned, ui: &Ui) {
     if !learned.unknown.is_empty() {
         ui.note(&format!("not recognised: {}", some(learned.unknown.iter().cloned())));
     }
+}
+
+fn passed_over(problem: &Problem) -> PassedOverShape<'_> {
+    let place = &problem.place;
+    PassedOverShape { path: &place.path, layer: &place.layer, reason: &problem.message }
 }
 
 /// The first few of `all`, and how many more there are.

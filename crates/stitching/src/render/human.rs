@@ -62,6 +62,25 @@ pub fn problem(problem: &Problem, also: &[usize], paths: &Paths, ui: &Ui) -> Str
     out
 }
 
+/// Each problem with the lines of the same file that have the very same one.
+pub fn grouped_alike<'p>(shown: &[&'p Problem]) -> Vec<(&'p Problem, Vec<usize>)> {
+    let mut groups: Vec<(&Problem, Vec<usize>)> = Vec::new();
+    let mut known: HashMap<(&str, &str, &str, &str), usize> = HashMap::new();
+    for problem in shown {
+        let place = &problem.place;
+        let what =
+            (problem.code.as_str(), problem.message.as_str(), place.path.as_str(), place.layer.as_str());
+        match known.get(&what) {
+            Some(group) if place.line > 0 => groups[*group].1.push(place.line),
+            _ => {
+                known.insert(what, groups.len());
+                groups.push((problem, Vec::new()));
+            }
+        }
+    }
+    groups
+}
+
 /// How paths within layers are shown: so that a terminal or editor in the current folder finds them.
 #[derive(Debug, Default)]
 pub struct Paths {

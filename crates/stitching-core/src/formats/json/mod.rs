@@ -37,6 +37,9 @@ pub struct Json {
 const MEMBER: &str = "{member}";
 /// The object around the record, before a path that begins there.
 const PARENT: &str = "{parent}.";
+
+/// What stands behind the name of a member for the items of its list.
+const ITEMS: &str = "[*]";
 /// How many records are looked at to learn their members.
 const SAMPLE: usize = 200;
 
@@ -61,17 +64,21 @@ impl Format for Json {
 
     fn columns(&self, text: &Text<'_>) -> Vec<String> {
         let tree = Tree::parse(text, self, &mut |_| {});
-        let mut names: Vec<String> = Vec::new();
+        // Of each name whether all its values are lists.
+        let mut names: Vec<(String, bool)> = Vec::new();
         for record in self.records.select(&tree, text.as_str(), 0).into_iter().take(SAMPLE) {
             for child in tree.children(record) {
                 let Some(span) = tree.nodes[child].name else { continue };
                 let name = decode_string(span.of(text.as_str()), span.start).text.into_owned();
-                if FieldPath::parse(&name).is_ok() && !names.contains(&name) {
-                    names.push(name);
+                let is_list = tree.nodes[child].kind == Kind::Array;
+                match names.iter_mut().find(|(known, _)| *known == name) {
+                    Some((_, all)) => *all &= is_list || tree.nodes[child].kind == Kind::Null,
+                    None if FieldPath::parse(&name).is_ok() => names.push((name, is_list)),
+                    None => {}
                 }
             }
         }
-        names
+        names.into_iter().map(|(name, is_list)| if is_list { name + ITEMS } else { name }).collect()
     }
 
     fn outline(&self, text: &Text<'_>, outline: &mut Outline) {

@@ -75,6 +75,18 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
         reader.problem(value.span(), message, "a list of templates describes a record of that many lines");
         return None;
     }
+    if lines.lines.iter().all(|template| template.parts().is_empty()) {
+        let message = "`line` has no parts, and so its records hold nothing";
+        reader.problem(value.span(), message, "name them in braces, such as line = '{key} = \"{text}\"'");
+        return None;
+    }
+    if let [alone] = &lines.lines[..]
+        && alone.may_be_missing()
+    {
+        let message = format!("all of the template `{}` may be missing", alone.source());
+        reader.problem(value.span(), message, "something in it must always be there");
+        return None;
+    }
     let mut seen: Vec<&String> = Vec::new();
     for part in lines.carried.iter().chain(&lines.lines).flat_map(|template| template.parts()) {
         if seen.contains(&part) {

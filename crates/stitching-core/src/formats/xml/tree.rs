@@ -615,7 +615,7 @@ impl<'p> Parser<'p> {
         let inside = self.bytes.get(tag + 4..self.at.saturating_sub(3)).unwrap_or_default();
         let ends_in_dash = inside.ends_with(b"-").then(|| inside.len() - 1);
         if let Some(at) = memmem::find(inside, b"--").or(ends_in_dash) {
-            let message = "`--` inside a note".to_owned();
+            let message = "two dashes, one after the other, inside a note".to_owned();
             let help = "strict readers refuse the file; write something else there";
             self.fault(Code::NOT_STRICT_XML, tag + 4 + at, 2, message, help);
         }

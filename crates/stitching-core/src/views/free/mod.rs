@@ -1,13 +1,14 @@
 //! What is not taken yet: numbers, bits, positions in a group, colours, names.
 
+mod colour;
+
+use self::colour::{Colours, Form};
 use super::{Row, Rows};
 use crate::Error;
 use crate::help::{Help, NextStep};
 use crate::links::Labels;
 use crate::reading::View;
 use crate::schema::{KeyPart, Rule, Schema, TableId};
-use palette::color_difference::Ciede2000;
-use palette::{FromColor, Lab, Srgb};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The kinds of things that can be free.
@@ -58,7 +59,7 @@ pub struct FreeRequest {
 }
 
 /// What is free.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Free {
     /// What kind of thing it is.
     pub kind: Option<FreeKind>,
@@ -68,6 +69,30 @@ pub struct Free {
     pub taken: usize,
     /// The lowest and highest that are taken, for numbers.
     pub bounds: Option<(i64, i64)>,
+    /// The number after the highest that is taken, if it may be given.
+    pub next: Option<i64>,
+    /// What is known of the value that was asked for, with `near`.
+    pub near: Option<Near>,
+}
+
+/// A value that was asked for, and what is taken of its kind.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Near {
+    /// Whether it is free itself.
+    pub is_free: bool,
+    /// The closest value that is taken, for numbers and colours; the same one, for names.
+    pub closest: Option<Closest>,
+}
+
+/// A value that is taken.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Closest {
+    /// The value.
+    pub value: String,
+    /// The key of the first record that has it, as shown.
+    pub key: String,
+    /// How far it is: between numbers their difference, between colours that of CIEDE2000.
+    pub distance: f64,
 }
 
 /// What is free in `table`. Values that stand for "nothing" are never given, here or in a field that refers to it.
@@ -116,6 +141,7 @@ pub fn free(view: View<'_>, table: TableId, request: &FreeRequest) -> Result<Fre
         FreeKind::Number => {
             let numbers = numbers()?;
             found.bounds = numbers.first().copied().zip(numbers.last().copied());
+            found.next = limits.next(&numbers);
             let near = near_number(request)?;
             limits
                 .free(&numbers, count, near, 0)
@@ -132,13 +158,36 @@ pub fn free(view: View<'_>, table: TableId, request: &FreeRequest) -> Result<Fre
         }
         FreeKind::Position => positions(&rows, field, &limits, request, count, &mut found)?,
         FreeKind::Colour => {
-            colours(&taken, request, count, &name)?.into_iter().map(|own| (None, own)).collect()
+            Colours::of(&taken).free(request, count, &name)?.into_iter().map(|own| (None, own)).collect()
         }
         FreeKind::Name => {
             names(&rows, field, &taken, request, count)?.into_iter().map(|own| (None, own)).collect()
         }
     };
     found.values = given;
+    if let Some(near) = &request.near {
+        let closest = match kind {
+            FreeKind::Colour => {
+                Colours::of(&taken).closest(near, &name)?.map(|(own, apart)| (own, f64::from(apart)))
+            }
+            FreeKind::Number => closest_number(&taken, near),
+            FreeKind::Name => taken.get(near.as_str()).map(|own| (*own, 0.0)),
+            FreeKind::Bit | FreeKind::Position => None,
+        };
+        let key = |text: &str| {
+            let row = rows.rows.iter().zip(&values).find(|(_, value)| *value == text);
+            row.map(|(row, _)| row.shown_key()).unwrap_or_default()
+        };
+        let is_taken = taken.contains(near.as_str()) || closest.is_some_and(|(_, distance)| distance == 0.0);
+        found.near = (kind != FreeKind::Position).then(|| Near {
+            is_free: !is_taken && !none.contains(near),
+            closest: closest.map(|(value, distance)| Closest {
+                value: value.to_owned(),
+                key: key(value),
+                distance,
+            }),
+        });
+    }
     if found.values.is_empty() {
         let within = limits.range.map(|(low, high)| format!(" from {low} to {high}")).unwrap_or_default();
         return Err(Error::refused(
@@ -147,6 +196,14 @@ pub fn free(view: View<'_>, table: TableId, request: &FreeRequest) -> Result<Fre
         ));
     }
     Ok(found)
+}
+
+/// The number among those taken that is closest to `near`, and how far it is.
+fn closest_number<'t>(taken: &BTreeSet<&'t str>, near: &str) -> Option<(&'t str, f64)> {
+    let near: i64 = near.trim().parse().ok()?;
+    let far = |text: &&'t str| Some((*text, text.trim().parse::<i64>().ok()?.abs_diff(near)));
+    let (text, distance) = taken.iter().filter_map(far).min_by_key(|(_, distance)| *distance)?;
+    Some((text, distance as f64))
 }
 
 /// The column that tells the records apart: the key, or the last part of one of several.
@@ -223,6 +280,16 @@ struct Limits {
 }
 
 impl Limits {
+    /// The number after the highest of `taken` within the range, if it may be given.
+    fn next(&self, taken: &BTreeSet<i64>) -> Option<i64> {
+        let (low, high) = self.range.unwrap_or((i64::MIN, i64::MAX));
+        let mut next = taken.range(low..=high).next_back()?.checked_add(1)?;
+        while self.never.contains(&next) {
+            next = next.checked_add(1)?;
+        }
+        (next <= high).then_some(next)
+    }
+
     /// `count` numbers that are not in `taken`: those nearest to `near`, or the lowest gaps and then those after
     /// the highest. Where nothing is taken they begin at `first`.
     fn free(&self, taken: &BTreeSet<i64>, count: usize, near: Option<i64>, first: i64) -> Vec<i64> {
@@ -320,127 +387,6 @@ impl Limits {
     }
 }
 
-/// How a colour is written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Form {
-    /// Two hexadecimal digits a part, behind `#`, `0x` or nothing; capitals or not.
-    Hex { mark: &'static str, upper: bool },
-    /// Three numbers to 255 with this between them.
-    Numbers { between: &'static str },
-}
-
-impl Form {
-    const HEX: [&str; 3] = ["#", "0x", ""];
-    const BETWEEN: [&str; 6] = [", ", "; ", ",", ";", " ", "/"];
-
-    /// The form in which all values are colours; digits alone are rather numbers.
-    fn of_all(values: &BTreeSet<&str>) -> Option<Form> {
-        let first = values.iter().find_map(|value| Form::of(value))?;
-        let letters = |value: &&str| value.bytes().any(|byte| byte.is_ascii_alphabetic());
-        let bare = matches!(first, Form::Hex { mark: "", .. });
-        let all = values.iter().all(|value| first.read(value).is_some());
-        // Two colours are as likely three numbers that mean something else.
-        (all && (!bare || values.iter().any(letters))).then_some(first)
-    }
-
-    fn of(value: &str) -> Option<Form> {
-        let upper = value.bytes().any(|byte| matches!(byte, b'A'..=b'F'));
-        let hex = Form::HEX.iter().map(|mark| Form::Hex { mark, upper });
-        let numbers = Form::BETWEEN.iter().map(|between| Form::Numbers { between });
-        hex.chain(numbers).find(|form| form.read(value).is_some())
-    }
-
-    fn read(self, value: &str) -> Option<Srgb<u8>> {
-        let parts: Vec<u8> = match self {
-            Form::Hex { mark, .. } => {
-                let digits = value.strip_prefix(mark)?;
-                if digits.len() != 6 || !digits.bytes().all(|byte| byte.is_ascii_hexdigit()) {
-                    return None;
-                }
-                let part = |at: usize| u8::from_str_radix(&digits[at..at + 2], 16).ok();
-                [0, 2, 4].into_iter().map(part).collect::<Option<_>>()?
-            }
-            Form::Numbers { between } => {
-                value.split(between).map(|part| part.trim().parse().ok()).collect::<Option<_>>()?
-            }
-        };
-        let [red, green, blue] = parts[..] else { return None };
-        Some(Srgb::new(red, green, blue))
-    }
-
-    fn write(self, colour: Srgb<u8>) -> String {
-        let parts = [colour.red, colour.green, colour.blue];
-        match self {
-            Form::Hex { mark, upper } => {
-                let digits: String = parts
-                    .iter()
-                    .map(|part| if upper { format!("{part:02X}") } else { format!("{part:02x}") })
-                    .collect();
-                format!("{mark}{digits}")
-            }
-            Form::Numbers { between } => parts.map(|part| part.to_string()).join(between),
-        }
-    }
-}
-
-/// Colours that the eye tells from all that are taken: by CIEDE2000 (CIE 142-2001) at least this far away.
-const APART: f32 = 12.0;
-
-/// The colours that are furthest from those taken, one after another; or those nearest to a given one that are
-/// far enough.
-fn colours(
-    taken: &BTreeSet<&str>,
-    request: &FreeRequest,
-    count: usize,
-    name: &str,
-) -> Result<Vec<String>, Error> {
-    let form =
-        taken.iter().find_map(|value| Form::of(value)).unwrap_or(Form::Hex { mark: "#", upper: false });
-    let lab = |colour: Srgb<u8>| Lab::from_color(colour.into_format::<f32>());
-    let mut used: Vec<Lab> = taken.iter().filter_map(|value| form.read(value)).map(lab).collect();
-    let wanted = |near: &String| {
-        let read = Form::of(near).and_then(|form| form.read(near)).map(lab);
-        read.ok_or_else(|| Error::Usage {
-            message: format!("`{near}` is not a colour"),
-            help: format!("{name} holds colours such as `{}`", form.write(Srgb::new(64, 128, 192))).into(),
-        })
-    };
-    let near = request.near.as_ref().map(wanted).transpose()?;
-    const STEPS: u32 = 17;
-    let grid = (0..STEPS.pow(3)).map(|at| {
-        let part = |at: u32| (at % STEPS * 255 / (STEPS - 1)) as u8;
-        let colour = Srgb::new(part(at / (STEPS * STEPS)), part(at / STEPS), part(at));
-        (colour, lab(colour))
-    });
-    // How far each colour is from the nearest one taken.
-    let mut candidates: Vec<(Srgb<u8>, Lab, f32)> = grid
-        .map(|(colour, own)| {
-            let distances = used.iter().map(|other| own.difference(*other));
-            (colour, own, distances.fold(f32::INFINITY, f32::min))
-        })
-        .collect();
-    let mut out = Vec::new();
-    while out.len() < count {
-        let best = match near {
-            None => candidates
-                .iter()
-                .filter(|(.., apart)| *apart >= APART)
-                .max_by(|a, b| a.2.min(1000.0).total_cmp(&b.2.min(1000.0))),
-            Some(near) => candidates
-                .iter()
-                .filter(|(.., apart)| *apart >= APART)
-                .min_by(|a, b| a.1.difference(near).total_cmp(&b.1.difference(near))),
-        };
-        let Some((colour, own, _)) = best.copied() else { break };
-        out.push(form.write(colour));
-        used.push(own);
-        for (_, other, apart) in &mut candidates {
-            *apart = apart.min(own.difference(*other));
-        }
-    }
-    Ok(out)
-}
-
 /// Names like a given one, with a number behind it in the way of the names that are there.
 fn names(
     rows: &Rows,
@@ -497,8 +443,7 @@ fn names(
 
 #[cfg(test)]
 mod tests {
-    use super::{Form, Limits};
-    use palette::Srgb;
+    use super::Limits;
     use rstest::rstest;
     use std::collections::BTreeSet;
 
@@ -525,27 +470,5 @@ mod tests {
         let limits = Limits { range, never: never.iter().copied().collect(), after };
         let taken: BTreeSet<i64> = taken.iter().copied().collect();
         assert_eq!(limits.free(&taken, count, near, 0), expected);
-    }
-
-    #[rstest]
-    #[case("#4a7b2c", (0x4a, 0x7b, 0x2c))]
-    #[case("0x4A7B2C", (0x4a, 0x7b, 0x2c))]
-    #[case("74, 123, 44", (74, 123, 44))]
-    #[case("74 123 44", (74, 123, 44))]
-    #[case("74;123;44", (74, 123, 44))]
-    fn colours_are_written_as_they_are_read(#[case] text: &str, #[case] parts: (u8, u8, u8)) {
-        let form = Form::of(text).expect("a colour");
-        assert_eq!(form.read(text), Some(Srgb::new(parts.0, parts.1, parts.2)));
-        assert_eq!(form.write(Srgb::new(parts.0, parts.1, parts.2)), text);
-    }
-
-    #[rstest]
-    #[case("#12345")]
-    #[case("1,2")]
-    #[case("1,2,300")]
-    #[case("#gg0000")]
-    #[case("north")]
-    fn what_is_no_colour(#[case] text: &str) {
-        assert_eq!(Form::of(text), None);
     }
 }
