@@ -118,7 +118,7 @@ const SHAPES: [Shape; 5] = [
     },
     Shape {
         name: "blocks",
-        ending: "blk",
+        ending: "hold",
         schema: "format = { kind = \"blocks\", records = \"reaches/*\" }\nkey = \"{name}\"\n[table.t.fields]\nnear = { ref = \"t\" }\nbeside = { ref = \"t\" }\n",
         record: |out, r| {
             writeln!(
