@@ -1,7 +1,7 @@
 //! A project: a folder with a `stitching.toml`.
 
 use crate::Code;
-use crate::layers::{Cache, FileId, Kept, Layer, LayerId, ModRoot, Stack};
+use crate::layers::{Cache, FileId, Layer, LayerId, ModRoot, SetAside, Stack};
 use crate::problem::{Place, Problem, Severity};
 use crate::reading::View;
 use crate::schema::{Schema, keys};
@@ -138,7 +138,7 @@ impl Project {
             return Err(Error::Description(problems));
         }
         let prepared = ModRoot::of(&layers).map(prepare).transpose()?;
-        let kept = Kept::read(folder)?;
+        let kept = SetAside::read(folder)?;
         let stack = Stack::open(layers, schema.file_traits())?.with_kept(kept);
         let schema_files = described.schema.into_iter().map(toml::Spanned::into_inner).collect();
         let reserved = described.reserved.into_iter().map(|(_, own)| own).collect();

@@ -240,8 +240,8 @@ fn a_file_that_changed_is_noticed_though_it_looks_the_same() {
     assert!(!found(&again(&large), "lantern").contains("Line"));
     assert!(found(&again(&large), "bugle").contains("Line"));
     // New files, and files that are gone.
-    fs::remove_file(project.folder.join("mod/scripts/convoys_frost.blk")).expect("removed");
-    fs::write(project.folder.join("mod/scripts/convoys_new.blk"), "convoy new_one {\n  crew sledge\n}\n")
+    fs::remove_file(project.folder.join("mod/scripts/convoys_frost.hold")).expect("removed");
+    fs::write(project.folder.join("mod/scripts/convoys_new.hold"), "convoy new_one {\n  crew sledge\n}\n")
         .expect("written");
     let plain = Project::open(&project.folder).expect("a project");
     for address in ["convoys:new_one", "convoys:ice_train", "crews:sledge"] {

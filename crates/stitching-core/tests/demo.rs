@@ -14,7 +14,7 @@ use stitching_core::reading::View;
 use stitching_core::reading::with_text;
 use stitching_core::schema::KeyPart;
 use stitching_core::tables::{
-    Reader, RecordView, all_fields, for_each_piece, key_named, read_all, read_records, shown_key,
+    RecordView, RecordVisitor, all_fields, for_each_piece, key_named, read_all, read_records, shown_key,
 };
 use stitching_core::text::{Span, Text};
 use stitching_core::{Project, Severity};
@@ -46,7 +46,7 @@ struct Slow<'s> {
     found: &'s mut BTreeMap<(usize, String), BTreeSet<(usize, Span)>>,
 }
 
-impl Reader for Slow<'_> {
+impl RecordVisitor for Slow<'_> {
     fn record(&mut self, record: &RecordView<'_>) {
         for field in 0..record.table.fields.len() {
             for_each_piece(record, field, |piece| {

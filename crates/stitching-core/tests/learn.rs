@@ -176,11 +176,11 @@ fn columns_inside_structures_are_still_asked_for_when_others_are_described() {
         })
         .collect();
     let goods = "Good\ncoal_0\ncoal_1\ncoal_2\ncoal_3\n";
-    let schema = "[table.stages]\nfiles = \"stages.blk\"\nformat = { kind = \"blocks\", records = \"stage\" }\nkey = \"id\"\n\
+    let schema = "[table.stages]\nfiles = \"stages.hold\"\nformat = { kind = \"blocks\", records = \"stage\" }\nkey = \"id\"\n\
          [table.stages.fields]\n\"way/good\" = { ref = \"goods\" }\n\
          [table.goods]\nfiles = \"goods.txt\"\nformat = { kind = \"delimited\" }\nkey = \"Good\"\n";
     let bundle = format!(
-        "=== game/stages.blk\n{}=== game/goods.txt\n{goods}=== schema.toml\n{schema}",
+        "=== game/stages.hold\n{}=== game/goods.txt\n{goods}=== schema.toml\n{schema}",
         stages.concat()
     );
     let folder = support::write(&bundle);

@@ -8,7 +8,7 @@ use stitching_core::checks::finders;
 use stitching_core::links::{Address, Index, Labels, Thing, find_table, find_uses, resolve, things_of};
 use stitching_core::reading::View;
 use stitching_core::reading::{FactsCache, load};
-use stitching_core::views::{Matched, Seen, details, search};
+use stitching_core::views::{Matched, Visibility, details, search};
 use stitching_core::{Error, Project};
 use tempfile::TempDir;
 
@@ -277,7 +277,7 @@ fn a_search_sees_what_a_higher_layer_hides() {
     let (_folder, project) = open();
     let hits = search(project.view(), &["base_only".to_owned()], false, 9).hits;
     assert_eq!(hits.len(), 1);
-    assert!(hits[0].seen == Seen::Overridden && hits[0].matched == Matched::Key);
+    assert!(hits[0].seen == Visibility::Overridden && hits[0].matched == Matched::Key);
 }
 
 #[rstest]

@@ -51,7 +51,7 @@ key = "Good"
 [table.goods.fields]
 Price = {}
 [table.convoys]
-files = "convoys.blk"
+files = "convoys.hold"
 format = { kind = "blocks", records = "*" }
 key = "{name}"
 [table.convoys.fields]
@@ -100,7 +100,7 @@ Good	Price
 coal	4
 peat	3
 salt	9
-=== mod/convoys.blk
+=== mod/convoys.hold
 fleet = {
     crew = tow   # pulls
     cargo = { coal "sea salt" peat }
@@ -144,10 +144,10 @@ msgstr "Eins"
 #[case::row("crews:tow", "crews.txt")]
 #[case::row_without_notes("goods:peat", "goods.txt")]
 #[case::last_row_without_notes("goods:salt", "goods.txt")]
-#[case::block("convoys:fleet", "convoys.blk")]
-#[case::block_on_a_line("convoys:mail", "convoys.blk")]
-#[case::entry("convoys:fleet.crew", "convoys.blk")]
-#[case::word("convoys:fleet.cargo=sea salt", "convoys.blk")]
+#[case::block("convoys:fleet", "convoys.hold")]
+#[case::block_on_a_line("convoys:mail", "convoys.hold")]
+#[case::entry("convoys:fleet.crew", "convoys.hold")]
+#[case::word("convoys:fleet.cargo=sea salt", "convoys.hold")]
 #[case::first_item("layouts:mill.needs[*]=lamp", "layouts/mill.json")]
 #[case::last_item("layouts:mill.needs[*]=shed", "layouts/mill.json")]
 #[case::member("layouts:mill.wind", "layouts/mill.json")]

@@ -6,7 +6,9 @@ mod support;
 use rstest::{fixture, rstest};
 use stitching_core::links::{Labels, resolve};
 use stitching_core::reading::View;
-use stitching_core::views::{Direction, Graph, How, Others, Request, Sheet, Usual, difference, usual};
+use stitching_core::views::{
+    Direction, Graph, How, Others, Query, QueryResult, TypicalValue, difference, usual,
+};
 use stitching_core::{Error, Project};
 use tempfile::TempDir;
 
@@ -58,12 +60,12 @@ fn project() -> (TempDir, Project) {
     support::project(BUNDLE)
 }
 
-fn sheet(project: &Project, table: &str, request: &Request) -> Result<Sheet, Error> {
+fn sheet(project: &Project, table: &str, request: &Query) -> Result<QueryResult, Error> {
     let (stack, schema) = (&project.stack, &project.schema);
     let labels = Labels::read(View::top(stack, schema));
     let others = Others::new(View::top(stack, schema), &labels);
     let rows = others.rows(schema.table(table).expect("a table"))?;
-    Sheet::of(&rows, request, &others)
+    QueryResult::of(&rows, request, &others)
 }
 
 #[rstest]
@@ -93,11 +95,8 @@ fn sheet(project: &Project, table: &str, request: &Request) -> Result<Sheet, Err
 #[case("key.matches(\"^.u\")", "punt hulk")]
 #[case("Crew in [\"tow\", \"pole\"]", "skiff yawl")]
 fn conditions_hold_for(#[case] condition: &str, #[case] expected: &str, project: (TempDir, Project)) {
-    let request = Request {
-        columns: vec!["key".to_owned()],
-        condition: Some(condition.to_owned()),
-        ..Request::default()
-    };
+    let request =
+        Query { columns: vec!["key".to_owned()], condition: Some(condition.to_owned()), ..Query::default() };
     let found = sheet(&project.1, "boats", &request).expect("a sheet");
     let keys: Vec<String> = found.lines.iter().map(|line| line.cells[0].shown()).collect();
     assert_eq!(keys.join(" "), expected);
@@ -129,11 +128,8 @@ fields.parent = { ref = "piers" }
 ]
 "#;
     let (_folder, project) = support::project(bundle);
-    let request = Request {
-        columns: vec!["key".to_owned()],
-        condition: Some(condition.to_owned()),
-        ..Request::default()
-    };
+    let request =
+        Query { columns: vec!["key".to_owned()], condition: Some(condition.to_owned()), ..Query::default() };
     let found = sheet(&project, "piers", &request).expect("a sheet");
     let keys: Vec<String> = found.lines.iter().map(|line| line.cells[0].shown()).collect();
     assert_eq!(keys.join(" "), expected);
@@ -176,11 +172,8 @@ skiff;E
 tub;W
 "#;
     let (_folder, project) = support::project(bundle);
-    let request = Request {
-        columns: vec!["key".to_owned()],
-        condition: Some(condition.to_owned()),
-        ..Request::default()
-    };
+    let request =
+        Query { columns: vec!["key".to_owned()], condition: Some(condition.to_owned()), ..Query::default() };
     let found = sheet(&project, table, &request).expect("a sheet");
     let keys: Vec<String> = found.lines.iter().map(|line| line.cells[0].shown()).collect();
     assert_eq!(keys.join(" "), expected);
@@ -195,18 +188,18 @@ tub;W
 #[case("Length", "it gives `4.5`, not true or false")]
 #[case("Crew - 1 == 2", "are not two numbers")]
 fn conditions_that_fail_say_why(#[case] condition: &str, #[case] says: &str, project: (TempDir, Project)) {
-    let request = Request { condition: Some(condition.to_owned()), ..Request::default() };
+    let request = Query { condition: Some(condition.to_owned()), ..Query::default() };
     let error = sheet(&project.1, "boats", &request).expect_err("it is wrong").to_string();
     assert!(error.contains(says), "{error}");
 }
 
 #[rstest]
 fn computed_columns_use_each_other_and_sort_as_numbers(project: (TempDir, Project)) {
-    let request = Request {
+    let request = Query {
         columns: vec!["key".to_owned(), "Crew.*".to_owned()],
         with: vec!["half = Length / 2".to_owned(), "more = half + Crew.Wage".to_owned()],
         sort: Some("more".to_owned()),
-        ..Request::default()
+        ..Query::default()
     };
     let found = sheet(&project.1, "boats", &request).expect("a sheet");
     assert_eq!(found.columns, ["key", "Crew.Crew", "Crew.Wage", "Crew.Lead", "half", "more"]);
@@ -287,8 +280,8 @@ fn what_most_have_is_counted_over_all_files(
     let (_folder, project) = of_kinds(files);
     let names = ["Reach".to_owned(), "Kind".to_owned(), "Missing".to_owned()].into();
     let ask = |project: &Project| usual(project.view(), 0, &names).expect("what most have");
-    let expected: Vec<(String, Usual)> = expected
-        .map(|(value, count, of)| ("Kind".to_owned(), Usual { value: value.to_owned(), count, of }))
+    let expected: Vec<(String, TypicalValue)> = expected
+        .map(|(value, count, of)| ("Kind".to_owned(), TypicalValue { value: value.to_owned(), count, of }))
         .into_iter()
         .collect();
     let plain: Vec<_> = ask(&project).into_iter().collect();

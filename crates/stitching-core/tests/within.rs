@@ -9,7 +9,7 @@ use stitching_core::checks::problems;
 use stitching_core::links::{Labels, find_uses, resolve, things_of};
 use stitching_core::reading::View;
 use stitching_core::reading::load;
-use stitching_core::views::{Direction, Graph, Others, Request, Sheet};
+use stitching_core::views::{Direction, Graph, Others, Query, QueryResult};
 use tempfile::TempDir;
 
 const BUNDLE: &str = r##"=== schema.toml
@@ -128,12 +128,9 @@ fn expressions_follow_them(
     let labels = Labels::read(View::top(stack, schema));
     let others = Others::new(View::top(stack, schema), &labels);
     let rows = others.rows(schema.table(table).expect("a table")).expect("rows");
-    let request = Request {
-        columns: vec!["key".to_owned()],
-        condition: Some(condition.to_owned()),
-        ..Request::default()
-    };
-    let found = Sheet::of(&rows, &request, &others).expect("a sheet");
+    let request =
+        Query { columns: vec!["key".to_owned()], condition: Some(condition.to_owned()), ..Query::default() };
+    let found = QueryResult::of(&rows, &request, &others).expect("a sheet");
     let keys: Vec<String> = found.lines.iter().map(|line| line.cells[0].shown()).collect();
     assert_eq!(keys.join(" "), expected);
 }

@@ -6,13 +6,13 @@ use super::change::{Change, Note, OwnChange};
 use crate::Error;
 use crate::formats::{Editor, OffStyle, decode};
 use crate::help::{Help, NextStep};
-use crate::layers::{FileId, Kept, OWN_FOLDER, RelPath};
+use crate::layers::{FileId, OWN_FOLDER, RelPath, SetAside};
 use crate::links::{Address, Found, Switched, SwitchedBy, resolve, switched};
 use crate::project::Project;
 use crate::reading::View;
 use crate::reading::with_text;
 use crate::schema::Table;
-use crate::tables::{Reader, RecordView, all_fields, read_records_at};
+use crate::tables::{RecordView, RecordVisitor, all_fields, read_records_at};
 use crate::text::{Edit, Span, Text};
 use std::collections::{BTreeMap, HashSet};
 
@@ -124,14 +124,14 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
     for own in meant {
         match &own.source {
             SwitchedBy::Marks(file, piece) => edits.entry(*file).or_default().extend(piece.edits.clone()),
-            SwitchedBy::Kept(at) => {
+            SwitchedBy::SetAside(at) => {
                 let kept = &project.stack.kept()[*at];
                 let path = RelPath::parse(&kept.path).ok();
                 let file = path.and_then(|path| project.stack.find(project.stack.top(), &path));
                 let lost = || {
                     let reason =
                         format!("the place of {address} in `{}` is not to be found any more", kept.path);
-                    let place = project.folder.join(OWN_FOLDER).join(Kept::FILE);
+                    let place = project.folder.join(OWN_FOLDER).join(SetAside::FILE);
                     Error::refused(reason, format!("its text is in `{}`; put it in by hand", place.display()))
                 };
                 let file = file.ok_or_else(lost)?;
@@ -259,7 +259,7 @@ fn entries(
         records: HashSet<Span>,
         cells: Vec<(usize, Span, String)>,
     }
-    impl Reader for Cells {
+    impl RecordVisitor for Cells {
         fn record(&mut self, record: &RecordView<'_>) {
             if self.records.contains(&record.span) {
                 let cell = |own: &crate::formats::ColumnCell| {
@@ -300,11 +300,11 @@ fn entries(
     Err(Error::refused(reason, Help::from("nothing was changed").then(NextStep::ShowRecord)))
 }
 
-fn keep(project: &Project, found: &Found, path: &RelPath, piece: Piece) -> Kept {
+fn keep(project: &Project, found: &Found, path: &RelPath, piece: Piece) -> SetAside {
     let table = &project.schema.tables[found.table];
     let field = found.field.map(|field| table.fields[field].name.clone());
     let record = Address::show(&table.name, &found.key);
-    Kept {
+    SetAside {
         path: path.to_string(),
         address: field.as_ref().map_or_else(|| record.clone(), |field| format!("{record}.{field}")),
         table: table.name.clone(),
@@ -316,11 +316,11 @@ fn keep(project: &Project, found: &Found, path: &RelPath, piece: Piece) -> Kept 
     }
 }
 
-fn own_change(project: &Project, kept: Vec<Kept>) -> Result<OwnChange, Error> {
+fn own_change(project: &Project, kept: Vec<SetAside>) -> Result<OwnChange, Error> {
     let bytes = serde_json::to_vec_pretty(&kept)
         .map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
-    let before = Kept::bytes(&project.folder)?;
-    Ok(OwnChange { name: Kept::FILE.to_owned(), before, after: bytes })
+    let before = SetAside::bytes(&project.folder)?;
+    Ok(OwnChange { name: SetAside::FILE.to_owned(), before, after: bytes })
 }
 
 fn unfit(address: &str) -> Error {

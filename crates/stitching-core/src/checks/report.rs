@@ -11,7 +11,7 @@ use crate::problem::{Fix, Place, Problem, Related};
 use crate::reading::{LoadedFile, load, with_text};
 use crate::schema::{Rule, Table};
 use crate::tables::{
-    Piece, Reader, RecordView, Seed, SeedDetail, for_each_piece, key_named, read_all, read_records,
+    Piece, RecordView, RecordVisitor, Seed, SeedDetail, for_each_piece, key_named, read_all, read_records,
     read_records_at, shown_key,
 };
 use crate::text::{Edit, EditSet, Near, Span};
@@ -340,7 +340,7 @@ struct Finder<'f, 'i> {
     out: &'f mut Vec<Found<'i>>,
 }
 
-impl Reader for Finder<'_, '_> {
+impl RecordVisitor for Finder<'_, '_> {
     fn record(&mut self, record: &RecordView<'_>) {
         let record_id = if self.by_start { record.span.start } else { record.index };
         let Some(seeds) = self.by_record.remove(&record_id) else { return };

@@ -23,7 +23,7 @@ use super::{
 };
 use crate::text::{Span, Text};
 use path::{Part, Step, column_path};
-use tree::{Kind, Parser, Reader, Tree, classes};
+use tree::{Kind, Lexer, Parser, Tree, classes};
 
 /// The settings of a file of blocks.
 #[derive(Debug, Clone)]
@@ -72,7 +72,7 @@ impl Format for Blocks {
                 Some(Step::Name(name)) => Some(name.as_str()),
                 _ => None,
             };
-            let name = |at: usize| tree.name(at).filter(|_| tree.nodes[at].kind == Kind::Block);
+            let name = |at: usize| if tree.nodes[at].kind == Kind::Block { tree.name(at) } else { None };
             let start = |at: usize| tree.nodes[at].span.start as usize;
             let nodes =
                 Nodes { nodes: &tree.nodes, text: content, name: &name, start: &start, shown: str::to_owned };
@@ -193,7 +193,7 @@ impl Format for Blocks {
         if cell.form != Form::Plain {
             return quoted();
         }
-        let reader = Reader { format: self, classes: classes(self), text: value, at: 0 };
+        let reader = Lexer { format: self, classes: classes(self), text: value, at: 0 };
         if !value.is_empty() && reader.bare_len(0) == value.len() && !reader.at_note(0) {
             return Ok(value.to_owned());
         }

@@ -105,7 +105,7 @@ enum Line {
 
 impl Format for Ini {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
-        let mut reader = Reader::new(self, text, columns);
+        let mut reader = IniParser::new(self, text, columns);
         let gather = !self.by_key && matches!(self.repeated_sections, Repeated::Merge | Repeated::Last);
         let mut gathered: Vec<Section> = Vec::new();
         while let Some(section) = reader.section(sink) {
@@ -125,7 +125,7 @@ impl Format for Ini {
         if self.by_key {
             return [SECTION, KEY, VALUE].map(str::to_owned).to_vec();
         }
-        let mut reader = Reader::new(self, text, &[]);
+        let mut reader = IniParser::new(self, text, &[]);
         reader.keep_names = true;
         let mut names = vec![SECTION.to_owned()];
         for _ in 0..SAMPLE {
@@ -264,7 +264,7 @@ impl Ini {
     }
 }
 
-struct Reader<'r> {
+struct IniParser<'r> {
     format: &'r Ini,
     text: &'r str,
     at: usize,
@@ -284,11 +284,11 @@ struct Reader<'r> {
     spare: Section,
 }
 
-impl<'r> Reader<'r> {
-    fn new(format: &'r Ini, text: &Text<'r>, columns: &[Column<'r>]) -> Reader<'r> {
+impl<'r> IniParser<'r> {
+    fn new(format: &'r Ini, text: &Text<'r>, columns: &[Column<'r>]) -> IniParser<'r> {
         let at = |name: &str| columns.iter().position(|column| column.name == name).map(|at| at as u16);
         let plain = columns.iter().enumerate().filter(|(_, column)| !column.name.starts_with('{'));
-        Reader {
+        IniParser {
             format,
             text: text.as_str(),
             at: text.body(),

@@ -37,7 +37,7 @@ const MOST_LINES: usize = 200;
 
 impl Format for Lines {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
-        let mut reader = Reader::new(self, text, columns);
+        let mut reader = LineParser::new(self, text, columns);
         while let Some((start, end)) = reader.next_line() {
             reader.records(start, end, sink);
         }
@@ -57,7 +57,7 @@ impl Format for Lines {
         if !self.reads_blocks() {
             return false;
         }
-        let mut reader = Reader::new(self, text, columns);
+        let mut reader = LineParser::new(self, text, columns);
         for &offset in offsets {
             // In a line that is read already.
             if offset < reader.at {
@@ -146,27 +146,27 @@ impl Lines {
 }
 
 /// For each part of a template, the wanted column.
-type Wanted = Vec<Option<u16>>;
+type WantedColumns = Vec<Option<u16>>;
 
-struct Reader<'r> {
+struct LineParser<'r> {
     format: &'r Lines,
     content: &'r str,
     at: usize,
-    lines: Vec<Wanted>,
-    carried: Vec<Wanted>,
+    lines: Vec<WantedColumns>,
+    carried: Vec<WantedColumns>,
     /// The cells that the last line of each carried shape gave.
     held: Vec<Vec<ColumnCell>>,
     cells: Vec<ColumnCell>,
 }
 
-impl<'r> Reader<'r> {
-    fn new(format: &'r Lines, text: &Text<'r>, columns: &[Column<'_>]) -> Reader<'r> {
+impl<'r> LineParser<'r> {
+    fn new(format: &'r Lines, text: &Text<'r>, columns: &[Column<'_>]) -> LineParser<'r> {
         let wanted = |template: &Template| {
             let at =
                 |part: &String| columns.iter().position(|column| column.name == *part).map(|at| at as u16);
             template.parts().iter().map(at).collect()
         };
-        Reader {
+        LineParser {
             format,
             content: text.as_str(),
             at: text.body(),

@@ -1,8 +1,8 @@
 //! Blocks and elements where they do not seem to belong: a bracket or tag that is missing early and one too many late
 //! leave a file that matches, and everything between at a wrong place.
 
-use super::flat::{FlatNode, MOST_FAULTS, shorten};
-use super::indent::Line;
+use super::bracket_recovery::indent_of;
+use super::flat_tree::{FlatNode, MOST_FAULTS, shorten};
 use super::{Fault, RecordSink};
 use crate::Code;
 use crate::text::Span;
@@ -64,7 +64,9 @@ impl<N: FlatNode> Nodes<'_, N> {
         let mut records = records.iter().copied().peekable();
         let mut found = Vec::new();
         for node in 0..self.nodes.len() {
-            if records.next_if_eq(&node).is_none() && self.name_of(node) == Some(name) {
+            let is_named =
+                (self.name)(node).is_some_and(|own| own.len() == name.len() && own.of(self.text) == name);
+            if records.next_if_eq(&node).is_none() && is_named {
                 found.push(node);
             }
         }
@@ -73,19 +75,18 @@ impl<N: FlatNode> Nodes<'_, N> {
 
     /// The nodes that begin a line no further in than the line of the one they stand in, and are named as one beside that.
     fn outdented(&self) -> Vec<usize> {
-        let mut line = Line::new(self.text);
-        // Of each node its line and how far that is indented.
-        let mut lines: Vec<(usize, usize)> = Vec::with_capacity(self.nodes.len());
+        // Children follow each other, so the column of the last parent is mostly that which is asked for.
+        let mut around: Option<(usize, Option<usize>)> = None;
         let mut left: Vec<usize> = Vec::new();
         for (at, node) in self.nodes.iter().enumerate() {
-            let start = (self.start)(at);
-            line.go_to(start);
-            lines.push((line.number, line.indent));
-            let around = node.parent().map(|parent| lines[parent]);
-            if let (Some((number, indent)), Some(column)) = (around, line.column(start))
-                && number != line.number
-                && column <= indent
-            {
+            let Some(parent) = node.parent().filter(|_| (self.name)(at).is_some()) else { continue };
+            let Some(column) = self.column((self.start)(at)) else { continue };
+            let outer = match around {
+                Some((known, outer)) if known == parent => outer,
+                _ => self.line_indent((self.start)(parent)),
+            };
+            around = Some((parent, outer));
+            if outer.is_some_and(|outer| column <= outer) {
                 left.push(at);
             }
         }
@@ -99,5 +100,26 @@ impl<N: FlatNode> Nodes<'_, N> {
             self.name_of(*node).is_some_and(|name| beside.contains(&(around, name)))
         });
         left
+    }
+
+    /// The column of byte `at`, if only blanks stand before it on its line.
+    fn column(&self, at: usize) -> Option<usize> {
+        let before = &self.text.as_bytes()[..at];
+        let blanks = before.iter().rev().take_while(|byte| matches!(byte, b' ' | b'\t')).count();
+        let begins = before.len() == blanks || before[before.len() - blanks - 1] == b'\n';
+        begins.then(|| indent_of(&before[before.len() - blanks..]))
+    }
+
+    /// How far the line of byte `at` is indented; unknown if the line is very long before it.
+    fn line_indent(&self, at: usize) -> Option<usize> {
+        const LONGEST: usize = 1000;
+        let before = &self.text.as_bytes()[at.saturating_sub(LONGEST)..at];
+        let line = match memchr::memrchr(b'\n', before) {
+            Some(end) => &before[end + 1..],
+            None if at <= LONGEST => before,
+            None => return None,
+        };
+        let blanks = line.iter().take_while(|byte| matches!(byte, b' ' | b'\t')).count();
+        Some(indent_of(&line[..blanks]))
     }
 }

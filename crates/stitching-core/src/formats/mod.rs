@@ -9,15 +9,15 @@
 //! `schema::format`, one page in `docs/formats.md`, one folder of fixtures.
 
 mod blocks;
+mod bracket_recovery;
+mod comment_out;
 mod delimited;
 mod editing;
-mod flat;
-mod indent;
+mod flat_tree;
 mod ini;
 mod json;
 mod lines;
 mod misplaced;
-mod off;
 mod outline;
 mod po;
 mod registry;
@@ -25,12 +25,12 @@ mod whole_file;
 mod xml;
 
 pub use blocks::{BlockPath, Blocks, Taken};
+pub use comment_out::{OFF_MARK, OffPiece, OffStyle, may_have_off};
 pub use delimited::{Delimited, Delimiter, Header};
 pub use editing::{Editor, Head, NewEntry, Part, Place, Refusal};
 pub use ini::{GoesOn, Ini, Repeated};
 pub use json::{Json, JsonPath, JsonPathError};
 pub use lines::Lines;
-pub use off::{OFF_MARK, OffPiece, OffStyle, may_have_off};
 pub use outline::{ITEM, Outline, OutlineNode};
 pub use po::Po;
 pub(crate) use registry::read_format;
@@ -277,7 +277,7 @@ pub trait Format: std::fmt::Debug + Send + Sync {
     }
 
     /// Reads the next block of a file whose format [reads blocks](Format::reads_blocks). `state` is
-    /// made with `default` for the first block and kept between the blocks. Places are within the
+    /// made with `default` for the first block and kept between the blocks. PlaceResolver are within the
     /// block.
     fn read_block(
         &self,

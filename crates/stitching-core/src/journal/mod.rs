@@ -83,13 +83,13 @@ pub enum Notice {
 
 /// Keeps other processes from writing to a project, and from replacing files of its mod.
 #[must_use]
-pub struct Held<'h> {
+pub struct WriteGuard<'h> {
     journal: Journal<'h>,
     mod_lock: Lock,
     _project_lock: Lock,
 }
 
-impl Held<'_> {
+impl WriteGuard<'_> {
     /// Writes `change`, which was built on `stack`; gives its number in the history.
     ///
     /// # Errors
@@ -218,12 +218,12 @@ impl<'h> Journal<'h> {
     ///
     /// # Errors
     /// When another process is writing for long, or what it left unfinished cannot be put right.
-    pub fn hold(self) -> Result<Held<'h>, Error> {
+    pub fn hold(self) -> Result<WriteGuard<'h>, Error> {
         let project_lock = self.lock()?;
         let waiting = || self.notify(&Notice::WaitingForWriter);
         let lock = mod_lock(self.roots.mod_folder(), Sharing::Shared, self.patience, &waiting)?;
         let mod_lock = lock.ok_or_else(busy)?;
-        Ok(Held { journal: self, mod_lock, _project_lock: project_lock })
+        Ok(WriteGuard { journal: self, mod_lock, _project_lock: project_lock })
     }
 
     /// Writes `change`, which was built on `stack`; gives its number in the history.

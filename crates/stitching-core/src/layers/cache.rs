@@ -84,7 +84,7 @@ impl Cache {
         enum Outcome {
             Unknown,
             Known,
-            New(Look, Vec<u8>),
+            New(FileStamp, Vec<u8>),
         }
         let look = |file: FileId| {
             if !wanted(file) {
@@ -155,7 +155,7 @@ pub struct Store {
 
 /// How a file was before it was read.
 #[derive(Debug)]
-pub struct Look(Stamp);
+pub struct FileStamp(Stamp);
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
 struct Head {
@@ -380,15 +380,15 @@ impl Store {
     }
 
     /// How a file is now; taken before it is read for [`Store::set`].
-    pub fn look(stack: &Stack, file: FileId) -> Option<Look> {
+    pub fn look(stack: &Stack, file: FileId) -> Option<FileStamp> {
         if stack.files()[file].staged().is_some() {
             return None;
         }
-        Stamp::of(&std::fs::metadata(on_disk(stack, file)).ok()?).map(Look)
+        Stamp::of(&std::fs::metadata(on_disk(stack, file)).ok()?).map(FileStamp)
     }
 
     /// Keeps `bytes` of a file, unless it changed since `look`.
-    pub fn set(&mut self, stack: &Stack, file: FileId, look: &Look, bytes: Vec<u8>) {
+    pub fn set(&mut self, stack: &Stack, file: FileId, look: &FileStamp, bytes: Vec<u8>) {
         let path = on_disk(stack, file);
         let content = match stack.archive_of(file) {
             Some(_) => None,
@@ -459,7 +459,7 @@ pub(crate) struct Known {
 
 impl Known {
     /// What is kept of a file; `None` if nothing is.
-    pub(crate) fn of(&self, stack: &Stack, file: FileId) -> Option<Held<'_>> {
+    pub(crate) fn of(&self, stack: &Stack, file: FileId) -> Option<CachedFile<'_>> {
         if !self.files.get(file).copied().unwrap_or(false) {
             return None;
         }
@@ -468,20 +468,20 @@ impl Known {
             Some((entry, bytes)) => (entry, Some(bytes.as_slice())),
             None => (self.store.entries.get(&name)?, None),
         };
-        Some(Held { store: &self.store, entry, new })
+        Some(CachedFile { store: &self.store, entry, new })
     }
 }
 
 /// What is kept of a file, of which no more is read than is asked for.
 #[derive(Debug)]
-pub(crate) struct Held<'k> {
+pub(crate) struct CachedFile<'k> {
     store: &'k Store,
     entry: &'k Entry,
     /// The bytes, if they were found out in this run.
     new: Option<&'k [u8]>,
 }
 
-impl Held<'_> {
+impl CachedFile<'_> {
     /// The first eight bytes of each part, as a number: where all is sorted, they tell which part to read.
     pub(crate) fn firsts(&self) -> &[u64] {
         &self.entry.firsts

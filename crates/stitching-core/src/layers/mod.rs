@@ -10,19 +10,19 @@ mod cache;
 mod dir_handle;
 mod fingerprint;
 mod folder;
-mod kept;
 mod postings;
 mod rel_path;
+mod set_aside;
 mod signatures;
 mod writable;
 
 pub use archive::{Archive, EntryChange};
-pub use cache::{Cache, Look, Store, sweep_caches};
+pub use cache::{Cache, FileStamp, Store, sweep_caches};
 pub use dir_handle::{DirHandle, EntryKind, OWN_FOLDER};
 pub use fingerprint::Fingerprint;
-pub use kept::Kept;
 pub(crate) use postings::Postings;
 pub use rel_path::{RelPath, RelPathError};
+pub use set_aside::SetAside;
 pub(crate) use signatures::Signatures;
 pub use writable::ModRoot;
 
@@ -122,7 +122,7 @@ pub struct Stack {
     archives: Vec<Arc<Archive>>,
     traits: Arc<Vec<FileTraits>>,
     faults: Vec<LayerFault>,
-    kept: Vec<Kept>,
+    kept: Vec<SetAside>,
     cache: Option<Arc<Cache>>,
 }
 
@@ -176,7 +176,7 @@ impl Stack {
     }
 
     /// The stack with the pieces that were taken out of files of the mod and are kept aside.
-    pub fn with_kept(self, kept: Vec<Kept>) -> Stack {
+    pub fn with_kept(self, kept: Vec<SetAside>) -> Stack {
         Stack { kept, ..self }
     }
 
@@ -191,7 +191,7 @@ impl Stack {
     }
 
     /// The pieces that were taken out of files of the mod and are kept aside.
-    pub fn kept(&self) -> &[Kept] {
+    pub fn kept(&self) -> &[SetAside] {
         &self.kept
     }
 

@@ -56,7 +56,7 @@ pub(super) struct Found {
 }
 
 /// What one file was recognised as.
-struct Seen {
+struct RecognisedFile {
     file: FileId,
     what: Option<Recognised>,
     encoding: Option<String>,
@@ -66,7 +66,7 @@ struct Seen {
 }
 
 /// The folder and ending of some files, the files, and those of them that were looked at.
-type Group = ((String, String), Vec<FileId>, Vec<Seen>);
+type Group = ((String, String), Vec<FileId>, Vec<RecognisedFile>);
 
 /// At most so many files of a folder and ending are looked at; the others are taken to be like them if they
 /// are many.
@@ -102,7 +102,7 @@ pub(super) fn candidates(view: View<'_>) -> Found {
     for ((folder, ending), files, seen) in seen {
         let all_seen = seen.len() == files.len();
         found.binary += seen.iter().filter(|seen| seen.binary).count();
-        let seen: Vec<Seen> =
+        let seen: Vec<RecognisedFile> =
             seen.into_iter().filter(|seen| !found.copies.contains_key(&seen.file)).collect();
         found
             .unknown
@@ -160,7 +160,7 @@ fn place_of(path: &RelPath) -> (String, String) {
     (folder.to_owned(), ending.to_lowercase())
 }
 
-fn look_at(stack: &Stack, file: FileId) -> Seen {
+fn look_at(stack: &Stack, file: FileId) -> RecognisedFile {
     let look = |text: &Text<'_>| {
         let guessed = matches!(text.fault(), Some(TextFault::Guessed { .. }));
         let encoding = (guessed || !text.encoding().is_utf8()).then(|| Encoding::name(text.encoding()));
@@ -168,9 +168,9 @@ fn look_at(stack: &Stack, file: FileId) -> Seen {
         let what = if binary { None } else { recognise(text) };
         let several = what.as_ref().is_some_and(|what| what.shapes.iter().any(|own| !own.whole_file));
         let sketch = several.then(|| Sketch::of(sample(text.as_str())));
-        Seen { file, what, encoding: encoding.filter(|_| guessed), binary, sketch }
+        RecognisedFile { file, what, encoding: encoding.filter(|_| guessed), binary, sketch }
     };
-    let unreadable = Seen { file, what: None, encoding: None, binary: true, sketch: None };
+    let unreadable = RecognisedFile { file, what: None, encoding: None, binary: true, sketch: None };
     with_text(stack, file, look).unwrap_or(unreadable)
 }
 
@@ -186,7 +186,7 @@ fn copies_among(
     let path = |file: FileId| &stack.files()[file].path;
     let is_apart = |file: FileId| language_pattern(path(file).as_str()).is_none();
     for (.., seen) in seen.iter_mut().filter(|(_, files, seen)| seen.len() == files.len()) {
-        let by_name = |seen: &Seen| seen.what.as_ref().is_some_and(|what| what.kind == Ini::NAME);
+        let by_name = |seen: &RecognisedFile| seen.what.as_ref().is_some_and(|what| what.kind == Ini::NAME);
         let own = seen.iter_mut().filter(|seen| is_apart(seen.file));
         let own = own.filter_map(|seen| Some((seen.file, by_name(seen), seen.sketch.take()?)));
         compared.extend(own.map(|(file, by_name, sketch)| Compared {
@@ -216,8 +216,8 @@ fn copies_among(
 
 /// The files that are alike: of one format with one set of record shapes, or, where columns differ a
 /// little, nearly so.
-fn clusters(seen: &[Seen]) -> Vec<Vec<&Seen>> {
-    let mut out: Vec<Vec<&Seen>> = Vec::new();
+fn clusters(seen: &[RecognisedFile]) -> Vec<Vec<&RecognisedFile>> {
+    let mut out: Vec<Vec<&RecognisedFile>> = Vec::new();
     for one in seen {
         let Some(what) = &one.what else { continue };
         let same = out.iter_mut().find(|cluster| {
@@ -279,7 +279,7 @@ fn of_cluster(
     ending: &str,
     group: &[FileId],
     files: Vec<FileId>,
-    cluster: &[&Seen],
+    cluster: &[&RecognisedFile],
 ) -> Vec<Candidate> {
     let path = |file: &FileId| stack.files()[*file].path.as_str();
     let prefix = if folder.is_empty() { String::new() } else { format!("{folder}/") };
@@ -350,7 +350,7 @@ fn of_cluster(
 /// The shapes of like files, taken together.
 fn shapes_together(
     stack: &Stack,
-    cluster: &[&Seen],
+    cluster: &[&RecognisedFile],
     kind: &'static str,
     settings: &Settings,
 ) -> Vec<RecordShape> {

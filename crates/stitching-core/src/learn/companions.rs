@@ -1,8 +1,8 @@
 //! Files that each record of a table has, called as its key: the layout of a reach, the picture of a good.
 
 use super::keys::STEM;
-use super::links::Places;
-use super::profile::{Profile, Seen, texts_of};
+use super::links::ValuePlaces;
+use super::profile::{Profile, ValueCount, texts_of};
 use super::proposal::{Band, Proposal};
 use super::references::{self, Source};
 use super::targets::{Leads, Targets};
@@ -19,7 +19,7 @@ impl Study<'_> {
         &self,
         targets: &Targets,
         links: &[Proposal],
-        places: &Places<'_>,
+        places: &ValuePlaces<'_>,
     ) -> Vec<Proposal> {
         /// Files may be called as so few records by chance.
         const LEAST: u64 = 5;
@@ -50,7 +50,7 @@ impl Study<'_> {
             });
             let Some((hits, template)) = found.first() else { continue };
             let has_none = |hash: &u64| !targets.of(*hash).any(|target| target == hits.target);
-            let mut left: Vec<Seen> =
+            let mut left: Vec<ValueCount> =
                 keys.distinct.iter().filter(|(hash, _)| has_none(hash)).map(|(_, seen)| *seen).collect();
             left.sort_by_key(|seen| (seen.file, seen.cell.span.start));
             left.truncate(5);

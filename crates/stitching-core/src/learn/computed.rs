@@ -3,9 +3,9 @@
 
 use super::Study;
 use super::keys::STEM;
-use super::links::Places;
+use super::links::ValuePlaces;
 use super::names::{agreement, words};
-use super::profile::{Profile, SAMPLED, Seen, Split, Wanted, profile};
+use super::profile::{ColumnRequest, Profile, SAMPLED, Split, ValueCount, profile};
 use super::proposal::{Band, Proposal, Topic};
 use super::siblings::each_record;
 use super::write::quoted;
@@ -36,11 +36,11 @@ struct Agreement {
     values: u64,
     fit: u64,
     different: BTreeSet<i64>,
-    left: Vec<(String, Seen)>,
+    left: Vec<(String, ValueCount)>,
 }
 
 impl Agreement {
-    fn add(&mut self, text: &str, expected: i64, seen: Seen) {
+    fn add(&mut self, text: &str, expected: i64, seen: ValueCount) {
         self.values += 1;
         if text.parse() == Ok(expected) {
             self.fit += 1;
@@ -60,7 +60,7 @@ impl Study<'_> {
     /// Columns of numbers that follow from others. `links` is what points somewhere; `linked` names the columns that
     /// do, by table and field.
     pub(super) fn computed(&self, links: &[Proposal], linked: &BTreeSet<(String, String)>) -> Vec<Proposal> {
-        let places = Places::new(self.stack);
+        let places = ValuePlaces::new(self.stack);
         let mut out = Vec::new();
         for (at, own) in self.studied.iter().enumerate() {
             let is_texts = own.texts.is_some() || own.table.texts.is_some();
@@ -92,7 +92,7 @@ impl Study<'_> {
         at: usize,
         numbers: &[usize],
         links: &[Proposal],
-        places: &Places<'_>,
+        places: &ValuePlaces<'_>,
     ) -> Vec<Proposal> {
         /// In fewer records it is a coincidence.
         const LEAST: u64 = 5;
@@ -162,19 +162,19 @@ impl Study<'_> {
                 if refs.iter().any(|target| target.table == id && target.rule.is_none())
                     && described.list.is_none()
                 {
-                    wanted.push(Wanted { table, field, split: Split::default(), limit: SAMPLED });
+                    wanted.push(ColumnRequest { table, field, split: Split::default(), limit: SAMPLED });
                 }
             }
         }
         let counts = profile(self.stack, self.tables, self.files, &wanted);
         let mut columns: Vec<_> = counts.into_iter().map(|own| own.columns.into_iter()).collect();
-        let with = |wanted: Wanted| Some((wanted.table, wanted.field, columns[wanted.table].next()?));
+        let with = |wanted: ColumnRequest| Some((wanted.table, wanted.field, columns[wanted.table].next()?));
         wanted.into_iter().filter_map(with).collect()
     }
 
     /// Columns of records of which there is one in each file: how many records of another table stand in that file, or
     /// the number after the highest that they have.
-    fn counted_by_file(&self, at: usize, numbers: &[usize], places: &Places<'_>) -> Vec<Proposal> {
+    fn counted_by_file(&self, at: usize, numbers: &[usize], places: &ValuePlaces<'_>) -> Vec<Proposal> {
         /// In fewer files it is a coincidence.
         const LEAST: u64 = 3;
         let own = &self.studied[at];
@@ -239,7 +239,7 @@ impl Study<'_> {
 
     /// Numbers that are there once, in settings or at the head of a file: how many records a table has, the highest
     /// number in it, or the next one.
-    fn counted_once(&self, at: usize, numbers: &[usize], places: &Places<'_>) -> Vec<Proposal> {
+    fn counted_once(&self, at: usize, numbers: &[usize], places: &ValuePlaces<'_>) -> Vec<Proposal> {
         let (own, counts) = (&self.studied[at], &self.counts[at]);
         let figures = self.figures(at);
         // Either one record, whose columns are the settings, or records of a name and a value.
@@ -301,7 +301,14 @@ impl Study<'_> {
     }
 
     /// A proposal that says what the numbers of a column are.
-    fn says(&self, at: usize, field: usize, says: &str, found: Agreement, places: &Places<'_>) -> Proposal {
+    fn says(
+        &self,
+        at: usize,
+        field: usize,
+        says: &str,
+        found: Agreement,
+        places: &ValuePlaces<'_>,
+    ) -> Proposal {
         let own = &self.studied[at];
         let exceptions = found.left.iter().filter_map(|(text, seen)| places.exception(text, seen, None));
         let mut about = says.to_owned();

@@ -2,7 +2,7 @@
 
 use super::keys::STEM;
 use super::names;
-use super::profile::{Profile, Seen, texts_of};
+use super::profile::{Profile, ValueCount, texts_of};
 use super::proposal::{Band, Proposal, Topic};
 use super::values;
 use super::write::quoted;
@@ -34,7 +34,7 @@ impl Study<'_> {
 
     /// What kinds of values the columns hold that point nowhere; `told` is what is said of columns that others refer to.
     pub(super) fn kinds(&self, linked: &BTreeSet<(String, String)>, told: &[Proposal]) -> Vec<Proposal> {
-        let mut asked: Vec<(usize, usize, Vec<Seen>)> = Vec::new();
+        let mut asked: Vec<(usize, usize, Vec<ValueCount>)> = Vec::new();
         for (table, own) in self.studied.iter().enumerate() {
             let is_texts = own.texts.is_some() || own.table.texts.is_some();
             for field in own.open.iter().chain(&own.bare).filter(|_| !is_texts) {
@@ -44,7 +44,7 @@ impl Study<'_> {
                 }
             }
         }
-        let seen: Vec<Seen> = asked.iter().flat_map(|(_, _, seen)| seen.iter().copied()).collect();
+        let seen: Vec<ValueCount> = asked.iter().flat_map(|(_, _, seen)| seen.iter().copied()).collect();
         let texts = texts_of(self.stack, &seen);
         let mut start = 0;
         let mut out = Vec::new();

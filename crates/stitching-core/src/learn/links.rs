@@ -1,12 +1,14 @@
 //! Where columns point, as proposals.
 
 use super::Study;
+use super::interpretations::{Way, splits};
 use super::names;
-use super::profile::{Checked, CheckedCounts, Profile, SAMPLED, Seen, Wanted, check_all, profile, texts_of};
+use super::profile::{
+    Checked, CheckedCounts, ColumnRequest, Profile, SAMPLED, ValueCount, check_all, profile, texts_of,
+};
 use super::proposal::{Band, Exception, Proposal, Topic};
 use super::references::{self, Exceptions, Source, Suspicion, explain, suspicions};
 use super::targets::{Leads, Target, Targets};
-use super::ways::{Way, splits};
 use super::write::quoted;
 use crate::layers::{FileId, Stack};
 use crate::reading::{LoadedFile, load};
@@ -49,10 +51,10 @@ impl Study<'_> {
         }
         parted.extend(self.decorated(&unresolved));
         self.retain_promising(&mut parted, &targets);
-        let wanted: Vec<Wanted> = parted
+        let wanted: Vec<ColumnRequest> = parted
             .iter()
             .flat_map(|way| {
-                way.fields.iter().map(|field| Wanted {
+                way.fields.iter().map(|field| ColumnRequest {
                     table: way.table,
                     field: *field,
                     split: way.split,
@@ -111,10 +113,10 @@ impl Study<'_> {
             .zip(checked)
             .map(|((way, source, found), checked)| (way, source, found.with(checked)))
             .collect();
-        let left: Vec<Seen> = all.iter().flat_map(|(_, _, found)| found.left.iter().copied()).collect();
+        let left: Vec<ValueCount> = all.iter().flat_map(|(_, _, found)| found.left.iter().copied()).collect();
         let texts = texts_of(self.stack, &left);
         let near = Near { study: self, targets: &targets, indexes: RefCell::default() };
-        let places = Places::new(self.stack);
+        let places = ValuePlaces::new(self.stack);
         let mut start = 0;
         let mut out = Vec::new();
         for (way, source, found) in &all {
@@ -148,7 +150,7 @@ impl Study<'_> {
                 let ids: Vec<usize> = std::iter::once(found.best.target)
                     .chain(found.besides.iter().map(|own| own.target))
                     .collect();
-                let wanted = way.fields.iter().map(|field| Wanted {
+                let wanted = way.fields.iter().map(|field| ColumnRequest {
                     table: way.table,
                     field: *field,
                     split: way.split,
@@ -172,7 +174,7 @@ impl Study<'_> {
         found: &Suspicion,
         exceptions: &Exceptions,
         targets: &Targets,
-        places: &Places<'_>,
+        places: &ValuePlaces<'_>,
     ) -> Vec<Proposal> {
         let own = &self.studied[way.table];
         let target = &targets.list[found.best.target];
@@ -374,7 +376,7 @@ impl Near<'_> {
             let studied = &self.study.studied[table];
             let names: Vec<String> = match studied.table.field(&own.column) {
                 Some(field) => {
-                    let seen: Vec<Seen> =
+                    let seen: Vec<ValueCount> =
                         self.study.counts[table].columns[field].distinct.values().copied().collect();
                     texts_of(self.study.stack, &seen)
                 }
@@ -389,20 +391,20 @@ impl Near<'_> {
     }
 }
 
-/// Places of values; each file is loaded once.
-pub(super) struct Places<'s> {
+/// ValuePlaces of values; each file is loaded once.
+pub(super) struct ValuePlaces<'s> {
     stack: &'s Stack,
     files: RefCell<HashMap<u32, Option<LoadedFile>>>,
 }
 
-impl<'s> Places<'s> {
-    /// Places in the files of `stack`.
-    pub fn new(stack: &'s Stack) -> Places<'s> {
-        Places { stack, files: RefCell::default() }
+impl<'s> ValuePlaces<'s> {
+    /// ValuePlaces in the files of `stack`.
+    pub fn new(stack: &'s Stack) -> ValuePlaces<'s> {
+        ValuePlaces { stack, files: RefCell::default() }
     }
 
     /// A value that does not fit, with its place; `None` if the file cannot be read any more.
-    pub fn exception(&self, text: &str, seen: &Seen, near: Option<String>) -> Option<Exception> {
+    pub fn exception(&self, text: &str, seen: &ValueCount, near: Option<String>) -> Option<Exception> {
         let mut files = self.files.borrow_mut();
         let file = files.entry(seen.file).or_insert_with(|| load(self.stack, seen.file as FileId).ok());
         let place = file.as_ref()?.place(seen.cell.span);

@@ -11,12 +11,13 @@ mod companions;
 mod computed;
 mod copies;
 mod documentation;
-mod follows;
-mod inside;
+mod interpretations;
+mod key_derived;
 mod keys;
 mod kinds;
 mod links;
 mod names;
+mod nested_tables;
 mod profile;
 mod proposal;
 mod recognise;
@@ -28,7 +29,6 @@ mod start;
 mod tables;
 mod targets;
 mod values;
-mod ways;
 mod write;
 
 pub use documentation::documented;
@@ -46,7 +46,7 @@ use crate::schema::{self, Layout, Schema, Table, TableId, ValueType};
 use candidates::{Candidate, Found};
 use hashbrown::HashMap;
 use keys::{KeyChoice, STEM, choose_key, votes};
-use profile::{Counts, Profile, SAMPLED, Split, Wanted, profile};
+use profile::{ColumnRequest, Counts, Profile, SAMPLED, Split, profile};
 use shapes::{RecordShape, shapes_of};
 use std::collections::{BTreeSet, HashSet};
 use tables::{table_proposal, texts_setting};
@@ -120,7 +120,7 @@ pub fn learn(view: View<'_>) -> Learned {
     let (mut studied, tables, files) =
         (kept(studied, is_table), kept(tables, is_table), kept(files, is_table));
     let mut counts = kept(counts, is_table);
-    let inner = inside::fields_of_inner_tables(stack, &studied);
+    let inner = nested_tables::fields_of_inner_tables(stack, &studied);
     for (own, inner) in studied.iter_mut().zip(inner) {
         own.open.retain(|field| !inner.contains(field));
         own.bare.retain(|field| !inner.contains(field));
@@ -129,9 +129,9 @@ pub fn learn(view: View<'_>) -> Learned {
     let key_of = |(table, own): (usize, &Studied)| {
         let [part] = own.key.parts.as_slice() else { return None };
         let field = own.table.field(part).filter(|field| counts[table].columns[*field].level > 0)?;
-        Some(Wanted { table, field, split: Split::default(), limit: usize::MAX })
+        Some(ColumnRequest { table, field, split: Split::default(), limit: usize::MAX })
     };
-    let keys: Vec<Wanted> = studied.iter().enumerate().filter_map(key_of).collect();
+    let keys: Vec<ColumnRequest> = studied.iter().enumerate().filter_map(key_of).collect();
     let whole = profile(stack, &tables, &files, &keys);
     for wanted in &keys {
         let own = std::mem::take(&mut counts[wanted.table].columns[wanted.field]);
@@ -226,14 +226,14 @@ fn thinned(counts: &[Counts]) -> HashMap<(usize, usize), Profile> {
 
 /// What the columns of all tables hold; those of which nothing more is to be found out hold nothing.
 fn first_look(stack: &Stack, studied: &[Studied], tables: &[Table], files: &[Vec<FileId>]) -> Vec<Counts> {
-    let of_table = |(table, own): (usize, &Studied)| -> Vec<Wanted> {
+    let of_table = |(table, own): (usize, &Studied)| -> Vec<ColumnRequest> {
         let mut fields: Vec<usize> =
             (0..own.table.fields.len()).filter(|field| is_needed(own, *field)).collect();
         // Its records are counted in any case.
         if fields.is_empty() && !own.table.fields.is_empty() {
             fields.push(0);
         }
-        let wanted = |field| Wanted {
+        let wanted = |field| ColumnRequest {
             table,
             field,
             split: Split::default(),
@@ -241,9 +241,9 @@ fn first_look(stack: &Stack, studied: &[Studied], tables: &[Table], files: &[Vec
         };
         fields.into_iter().map(wanted).collect()
     };
-    let wanted: Vec<Vec<Wanted>> = studied.iter().enumerate().map(of_table).collect();
+    let wanted: Vec<Vec<ColumnRequest>> = studied.iter().enumerate().map(of_table).collect();
     let found = profile(stack, tables, files, &wanted.concat());
-    let whole = |(found, (own, wanted)): (Counts, (&Studied, &Vec<Wanted>))| {
+    let whole = |(found, (own, wanted)): (Counts, (&Studied, &Vec<ColumnRequest>))| {
         let mut columns = vec![Profile::default(); own.table.fields.len()];
         wanted.iter().zip(found.columns).for_each(|(wanted, profile)| columns[wanted.field] = profile);
         Counts { records: found.records, columns }
@@ -328,9 +328,14 @@ fn keys_above(stack: &Stack, through: LayerId, studied: &[Studied], tables: &[Ta
     let files: Vec<Vec<FileId>> = studied.iter().map(replacing).collect();
     let wanted = studied.iter().enumerate().filter_map(|(table, own)| {
         let [part] = own.key.parts.as_slice() else { return None };
-        Some(Wanted { table, field: own.table.field(part)?, split: Split::default(), limit: usize::MAX })
+        Some(ColumnRequest {
+            table,
+            field: own.table.field(part)?,
+            split: Split::default(),
+            limit: usize::MAX,
+        })
     });
-    let wanted: Vec<Wanted> = wanted.filter(|wanted| !files[wanted.table].is_empty()).collect();
+    let wanted: Vec<ColumnRequest> = wanted.filter(|wanted| !files[wanted.table].is_empty()).collect();
     let counts = profile(stack, tables, &files, &wanted);
     let keys = |counts: &Counts| counts.columns.iter().flat_map(|own| own.distinct.keys().copied()).collect();
     counts.iter().map(keys).collect()

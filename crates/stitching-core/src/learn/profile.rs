@@ -17,7 +17,7 @@ const PROSE: usize = 40;
 
 /// A value of a column.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Seen {
+pub(super) struct ValueCount {
     /// How often it is there.
     pub count: u32,
     /// Where it is first.
@@ -61,11 +61,11 @@ pub(super) struct Profile {
     pub lowest: f64,
     pub highest: f64,
     /// Each value by its hash, but for prose and fractions.
-    pub distinct: HashMap<u64, Seen>,
+    pub distinct: HashMap<u64, ValueCount>,
     /// How many zero bits the hashes of the values end in that are kept.
     pub level: u32,
     /// The first few values that are no numbers, in a column that has numbers.
-    pub words: HashMap<u64, Seen>,
+    pub words: HashMap<u64, ValueCount>,
 }
 
 /// Where a value stands.
@@ -77,8 +77,8 @@ struct Place<'c> {
 }
 
 impl Place<'_> {
-    fn seen(&self, part: Option<(u16, u16)>) -> Seen {
-        Seen { count: 0, file: self.file as u32, cell: self.cell.moved(self.base), part }
+    fn seen(&self, part: Option<(u16, u16)>) -> ValueCount {
+        ValueCount { count: 0, file: self.file as u32, cell: self.cell.moved(self.base), part }
     }
 }
 
@@ -271,9 +271,9 @@ fn is_yes_or_no(value: &str) -> bool {
 }
 
 /// Adds what is in `other` to `own`.
-fn take(own: &mut HashMap<u64, Seen>, other: HashMap<u64, Seen>) {
+fn take(own: &mut HashMap<u64, ValueCount>, other: HashMap<u64, ValueCount>) {
     for (hash, seen) in other {
-        let own = own.entry(hash).or_insert(Seen { count: 0, ..seen });
+        let own = own.entry(hash).or_insert(ValueCount { count: 0, ..seen });
         own.count += seen.count;
         // The first place in the order of the files, whatever the threads did.
         if (seen.file, seen.cell.span.start) < (own.file, own.cell.span.start) {
@@ -361,7 +361,7 @@ impl Split {
 
 /// A column to be looked at: its table, its position there, and how it is taken apart.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Wanted {
+pub(super) struct ColumnRequest {
     /// The position of the table.
     pub table: usize,
     /// The position of the field.
@@ -386,11 +386,11 @@ pub(super) fn profile(
     stack: &Stack,
     tables: &[Table],
     files: &[Vec<FileId>],
-    wanted: &[Wanted],
+    wanted: &[ColumnRequest],
 ) -> Vec<Counts> {
     let of_table =
         |table: usize| wanted.iter().filter(move |wanted| wanted.table == table).collect::<Vec<_>>();
-    let wanted: Vec<Vec<&Wanted>> = (0..tables.len()).map(of_table).collect();
+    let wanted: Vec<Vec<&ColumnRequest>> = (0..tables.len()).map(of_table).collect();
     let mut by_file: BTreeMap<FileId, Vec<usize>> = BTreeMap::new();
     for (table, files) in files.iter().enumerate().filter(|(table, _)| !wanted[*table].is_empty()) {
         files.iter().for_each(|file| by_file.entry(*file).or_default().push(table));
@@ -419,7 +419,7 @@ pub(super) fn profile(
 }
 
 impl Counts {
-    fn add(&mut self, other: Counts, wanted: &[&Wanted]) {
+    fn add(&mut self, other: Counts, wanted: &[&ColumnRequest]) {
         self.records += other.records;
         let columns = self.columns.iter_mut().zip(other.columns).zip(wanted);
         columns.for_each(|((own, other), wanted)| own.merge(other, wanted.limit));
@@ -453,7 +453,7 @@ fn count(
     text: &Text<'_>,
     place: (FileId, u32),
     state: &mut BlockState,
-    wanted: &[&Wanted],
+    wanted: &[&ColumnRequest],
     counts: &mut Counts,
 ) {
     // One column may be wanted in several ways.
@@ -523,7 +523,7 @@ impl RecordSink for Counting<'_> {
 /// A column that seems to point somewhere, and how its values are to be checked.
 pub(super) struct Checked<'c> {
     /// Its fields and how they are taken apart.
-    pub wanted: Vec<Wanted>,
+    pub wanted: Vec<ColumnRequest>,
     /// Whether a value, given by its hash, resolves.
     pub resolves: Box<dyn Fn(u64) -> bool + Sync + 'c>,
 }
@@ -534,7 +534,7 @@ pub(super) struct CheckedCounts {
     pub values: u64,
     pub resolved: u64,
     /// The values that do not resolve.
-    pub left: HashMap<u64, Seen>,
+    pub left: HashMap<u64, ValueCount>,
 }
 
 /// So many values that do not resolve are kept of one column.
@@ -643,7 +643,7 @@ impl RecordSink for Checking<'_> {
 }
 
 /// The texts of values, by file and place. Each file is read once at most.
-pub(super) fn texts_of(stack: &Stack, seen: &[Seen]) -> Vec<String> {
+pub(super) fn texts_of(stack: &Stack, seen: &[ValueCount]) -> Vec<String> {
     let mut by_file: BTreeMap<u32, Vec<usize>> = BTreeMap::new();
     for (at, seen) in seen.iter().enumerate() {
         by_file.entry(seen.file).or_default().push(at);
@@ -656,7 +656,7 @@ pub(super) fn texts_of(stack: &Stack, seen: &[Seen]) -> Vec<String> {
             let mut texts = Vec::with_capacity(own.len());
             // A file that cannot be read any more gives no texts.
             let _ = with_pieces(stack, *file as FileId, &spans, |number, content| {
-                let Seen { cell, part, .. } = seen[own[number]];
+                let ValueCount { cell, part, .. } = seen[own[number]];
                 let here = Cell { span: Span::new(0, content.len()), ..cell };
                 let value = decode(content, &here).text;
                 let range = part.map_or(0..value.len(), |(start, end)| start.into()..end.into());

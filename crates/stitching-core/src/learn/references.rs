@@ -6,7 +6,7 @@
 //! same values.
 
 use super::names::agreement;
-use super::profile::{CheckedCounts, Profile, Seen};
+use super::profile::{CheckedCounts, Profile, ValueCount};
 use super::targets::{Leads, Targets};
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
@@ -27,7 +27,7 @@ pub(super) struct Source<'p> {
 impl Source<'_> {
     /// Whether the column called `name` of its table is among its columns.
     fn is_column(&self, name: &str) -> bool {
-        name == self.name || super::ways::family(name) == self.name
+        name == self.name || super::interpretations::family(name) == self.name
     }
 }
 
@@ -56,7 +56,7 @@ pub(super) struct Suspicion {
     /// About how many different ones resolve, if not all were kept.
     pub about: u64,
     /// The values that do not resolve, the most frequent first; cut if they are many.
-    pub left: Vec<Seen>,
+    pub left: Vec<ValueCount>,
 }
 
 impl Suspicion {
@@ -73,7 +73,7 @@ impl Suspicion {
 }
 
 /// The most frequent of `left`, in an order that is always the same.
-fn most_frequent(mut left: Vec<Seen>) -> Vec<Seen> {
+fn most_frequent(mut left: Vec<ValueCount>) -> Vec<ValueCount> {
     left.sort_by_key(|seen| (Reverse(seen.count), seen.file, seen.cell.span.start));
     left.truncate(EXCEPTIONS);
     left
@@ -180,7 +180,7 @@ fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, us
             .of(value)
             .any(|target| target == best.target || besides.iter().any(|other| other.target == target))
     };
-    let mut left: Vec<Seen> = Vec::new();
+    let mut left: Vec<ValueCount> = Vec::new();
     for profile in &source.profiles {
         let unresolved = profile.distinct.iter().filter(|(value, _)| !resolves(**value));
         left.extend(unresolved.map(|(_, seen)| *seen));
@@ -269,9 +269,9 @@ pub(super) struct Exceptions {
     /// Values that stand for "nothing", with their counts.
     pub none: Vec<(String, u32)>,
     /// Values close to a key, and the key.
-    pub misspelt: Vec<(String, Seen, String)>,
+    pub misspelt: Vec<(String, ValueCount, String)>,
     /// All others.
-    pub others: Vec<(String, Seen)>,
+    pub others: Vec<(String, ValueCount)>,
     /// How many values these are in all, those beyond the first ones included.
     pub unexplained: u64,
 }

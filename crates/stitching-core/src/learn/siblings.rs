@@ -1,14 +1,14 @@
 //! What several columns of a record say together: a column that tells what another points to, and columns that
 //! name a record of another table only together.
 
+use super::interpretations::Way;
 use super::keys::STEM;
-use super::links::Places;
+use super::links::ValuePlaces;
 use super::names::agreement;
-use super::profile::{Counts, Seen};
+use super::profile::{Counts, ValueCount};
 use super::proposal::{Band, Proposal, Topic};
 use super::references::{self, Source, Suspicion, is_usual_none};
 use super::targets::{Leads, Targets};
-use super::ways::Way;
 use super::write::quoted;
 use super::{Studied, Study};
 use crate::formats::{Column, Fault, Form, RawRecord, RecordSink, decode};
@@ -157,7 +157,7 @@ struct Together {
     /// Values that stand for "nothing", with their counts.
     none: BTreeMap<String, u64>,
     /// The first values that name none, with their places.
-    left: Vec<(String, Seen)>,
+    left: Vec<(String, ValueCount)>,
 }
 
 /// So many values that do not fit are told.
@@ -209,7 +209,7 @@ fn each_key(
     stack: &Stack,
     from: Columns<'_>,
     own: usize,
-    each: &mut dyn FnMut(u64, &str, Option<Seen>),
+    each: &mut dyn FnMut(u64, &str, Option<ValueCount>),
 ) -> bool {
     let columns: Vec<usize> = from
         .parts
@@ -276,7 +276,7 @@ pub(super) fn each_record(
 #[derive(Debug, Clone)]
 pub(super) struct Value {
     pub text: String,
-    pub seen: Seen,
+    pub seen: ValueCount,
 }
 
 struct Cells<'c> {
@@ -298,7 +298,7 @@ impl RecordSink for Cells<'_> {
             let cell = &mut cells[usize::from(own.column)];
             if cell.is_none() {
                 let text = decode(self.text, &own.cell).text.trim().to_owned();
-                let seen = Seen { count: 1, file: self.file as u32, cell: own.cell, part: None };
+                let seen = ValueCount { count: 1, file: self.file as u32, cell: own.cell, part: None };
                 *cell = Some(Value { text, seen });
             }
         }
@@ -406,7 +406,7 @@ impl Study<'_> {
     /// Columns that name a record of a table whose key has several parts, together with what else the record has of
     /// that key: columns called as its other parts, or the file that it stands in. `links` is what points somewhere by
     /// itself.
-    pub(super) fn composite(&self, links: &[Proposal], places: &Places<'_>) -> Vec<Proposal> {
+    pub(super) fn composite(&self, links: &[Proposal], places: &ValuePlaces<'_>) -> Vec<Proposal> {
         let linked: HashSet<(&str, &str)> = links
             .iter()
             .filter(|link| link.band != Band::Hidden)
@@ -488,7 +488,7 @@ impl Study<'_> {
         owner: &Studied,
         part: usize,
         (own, field): (&Studied, usize),
-        places: &Places<'_>,
+        places: &ValuePlaces<'_>,
     ) -> Option<Proposal> {
         let columns = |table: &Table, instead: Option<usize>| -> Option<Vec<Part>> {
             let one = |(at, name): (usize, &String)| match (instead, name.as_str()) {

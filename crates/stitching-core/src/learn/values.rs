@@ -1,7 +1,7 @@
 //! What kind of values a column holds: types, choices, flags for yes and no.
 
 use super::names::{names_flags, names_identifier};
-use super::profile::{Profile, Seen};
+use super::profile::{Profile, ValueCount};
 use super::proposal::Band;
 use super::references::is_usual_none;
 
@@ -24,17 +24,22 @@ const MOST_NUMBERS: usize = 64;
 
 /// The values whose texts are needed to tell the kind: all, if they are few; else the most frequent of
 /// those that are no numbers.
-pub(super) fn telling(profile: &Profile) -> Vec<Seen> {
+pub(super) fn telling(profile: &Profile) -> Vec<ValueCount> {
     let most = if profile.integers == profile.values { MOST_NUMBERS } else { MOST_CHOICES };
     let few = profile.level == 0 && profile.distinct.len() <= most;
     let told = if few { &profile.distinct } else { &profile.words };
-    let mut seen: Vec<Seen> = told.values().copied().collect();
+    let mut seen: Vec<ValueCount> = told.values().copied().collect();
     seen.sort_by_key(|seen| (std::cmp::Reverse(seen.count), seen.file, seen.cell.span.start));
     seen
 }
 
 /// What a column holds; `texts` belong to [`telling`].
-pub(super) fn kind_of(profile: &Profile, is_key: bool, telling: &[Seen], texts: &[String]) -> Option<Kind> {
+pub(super) fn kind_of(
+    profile: &Profile,
+    is_key: bool,
+    telling: &[ValueCount],
+    texts: &[String],
+) -> Option<Kind> {
     if profile.values == 0 {
         return None;
     }

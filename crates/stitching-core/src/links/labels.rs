@@ -3,9 +3,9 @@
 use crate::Error;
 use crate::layers::{FileId, RelPath};
 use crate::reading::View;
-use crate::reading::{Needles, Quick, TableScan, key_hashes, scan, with_text};
+use crate::reading::{BytePrefilter, Needles, TableScan, key_hashes, scan, with_text};
 use crate::schema::{Layout, Schema, Table, TableId, Texts};
-use crate::tables::{Reader, RecordView, add_key_fields, files_of, read_records, read_records_at};
+use crate::tables::{RecordView, RecordVisitor, add_key_fields, files_of, read_records, read_records_at};
 use crate::text::Text;
 use rayon::prelude::*;
 use std::collections::{BTreeSet, HashMap};
@@ -25,7 +25,7 @@ impl Labels {
 
     /// The texts of the main language that `quick` finds something in; their keys count as well as what they say. Of
     /// several texts of a key there may be one of a lower layer.
-    pub(crate) fn with(view: View<'_>, quick: &Quick) -> Labels {
+    pub(crate) fn with(view: View<'_>, quick: &BytePrefilter) -> Labels {
         Labels::of_places(view, Some((quick, false)))
     }
 
@@ -35,13 +35,13 @@ impl Labels {
         if keys.peek().is_none() {
             return Labels::default();
         }
-        let quick = Quick::new(None, keys);
+        let quick = BytePrefilter::new(None, keys);
         Labels::of_places(view, quick.as_ref().map(|quick| (quick, true)))
     }
 
     /// The texts of the main language; if there is something to look for, only those where it is found. Whether these are
     /// keys matters where keys do not stand in the file as they are.
-    fn of_places(view: View<'_>, quick: Option<(&Quick, bool)>) -> Labels {
+    fn of_places(view: View<'_>, quick: Option<(&BytePrefilter, bool)>) -> Labels {
         let View { stack, schema, through } = view;
         let files: Vec<(TableId, FileId)> = schema
             .text_tables()
@@ -207,7 +207,7 @@ struct TextsOfMain<'s> {
     found: Vec<(String, String)>,
 }
 
-impl Reader for TextsOfMain<'_> {
+impl RecordVisitor for TextsOfMain<'_> {
     fn record(&mut self, record: &RecordView<'_>) {
         let own = languages_of(self.schema, record.table, record.path, |field| record.value(field));
         let text = own.into_iter().find(|(language, _)| *language == 0).map(|(_, text)| text);

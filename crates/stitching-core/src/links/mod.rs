@@ -17,4 +17,4 @@ pub(crate) use labels::{label_key, text_key, texts_with};
 pub use overrides::Overrides;
 pub use switched::{Switched, SwitchedBy, switched, switched_in};
 pub(crate) use uses::own_part;
-pub use uses::{Thing, Use, Wanted, find_uses, second_identifiers, things_of, wanted};
+pub use uses::{ReferenceMatcher, Thing, Use, find_uses, second_identifiers, things_of, wanted};

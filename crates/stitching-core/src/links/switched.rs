@@ -3,7 +3,7 @@
 use crate::formats::{OFF_MARK, OffPiece, may_have_off};
 use crate::layers::{FileId, Stack};
 use crate::problem::Place;
-use crate::reading::{WantedBytes as Wanted, bytes_have, with_text};
+use crate::reading::{WantedBytes as ReferenceMatcher, bytes_have, with_text};
 use crate::schema::{Schema, TableId};
 use crate::tables::{KEY_SEPARATOR, read_all};
 use crate::text::{EditSet, LineTable, Span, Text};
@@ -30,7 +30,7 @@ pub enum SwitchedBy {
     /// By marks in this file.
     Marks(FileId, OffPiece),
     /// It is kept aside, at this position among [`Stack::kept`].
-    Kept(usize),
+    SetAside(usize),
 }
 
 /// All that is switched off in the mod layer, in the order of the files. Files that cannot be read have
@@ -52,7 +52,7 @@ pub fn switched_in(stack: &Stack, schema: &Schema, files: &[FileId]) -> Vec<Swit
     for (at, kept) in stack.kept().iter().enumerate() {
         let what = schema.table(&kept.table).map(|table| (table, kept.key.clone(), kept.field.clone()));
         let (place, text) = (Place::file(&kept.path, &layer), kept.text.clone());
-        out.push(Switched { place, what, text, source: SwitchedBy::Kept(at) });
+        out.push(Switched { place, what, text, source: SwitchedBy::SetAside(at) });
     }
     out
 }
@@ -63,7 +63,7 @@ fn in_file(stack: &Stack, schema: &Schema, file: FileId) -> Vec<Switched> {
     if tables.is_empty() || tables.iter().all(|id| schema.tables[*id].is_of_files()) {
         return Vec::new();
     }
-    let wanted = Wanted { needles: &[OFF_MARK.to_owned()], longest: OFF_MARK.len() };
+    let wanted = ReferenceMatcher { needles: &[OFF_MARK.to_owned()], longest: OFF_MARK.len() };
     if bytes_have(stack, file, &wanted, &[], may_have_off) == Some(false) {
         return Vec::new();
     }

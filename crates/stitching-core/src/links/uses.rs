@@ -47,7 +47,7 @@ pub struct Use {
 
 /// What values of each rule of each table point to a list of things.
 #[derive(Debug)]
-pub struct Wanted {
+pub struct ReferenceMatcher {
     by_rule: Vec<Vec<Vec<WantedValue>>>,
 }
 
@@ -71,7 +71,7 @@ enum Match {
     Path(RelPath),
 }
 
-impl Wanted {
+impl ReferenceMatcher {
     /// Which thing, by its position, a piece of a value points to.
     #[inline]
     pub fn thing(&self, table: TableId, record: &RecordView<'_>, piece: &Piece<'_>) -> Option<usize> {
@@ -141,7 +141,7 @@ impl Wanted {
 }
 
 /// Works out which values point to `things`.
-pub fn wanted(schema: &Schema, things: &[Thing]) -> Wanted {
+pub fn wanted(schema: &Schema, things: &[Thing]) -> ReferenceMatcher {
     let mut by_rule: Vec<Vec<Vec<WantedValue>>> = Vec::new();
     for table in &schema.tables {
         let of_rule = |rule: &Rule| {
@@ -152,7 +152,7 @@ pub fn wanted(schema: &Schema, things: &[Thing]) -> Wanted {
         };
         by_rule.push(table.rules.iter().map(of_rule).collect());
     }
-    Wanted { by_rule }
+    ReferenceMatcher { by_rule }
 }
 
 /// What a value of `rule` must be to point to `thing`; `None` if none does.

@@ -226,15 +226,15 @@ pub fn load(stack: &Stack, file: FileId) -> Result<LoadedFile, Error> {
 
 /// Files kept for telling many places in them.
 #[derive(Debug)]
-pub struct Places<'p> {
+pub struct PlaceResolver<'p> {
     stack: &'p Stack,
     files: HashMap<FileId, LoadedFile>,
 }
 
-impl<'p> Places<'p> {
+impl<'p> PlaceResolver<'p> {
     /// For the files of a stack; none is read yet.
-    pub fn new(stack: &'p Stack) -> Places<'p> {
-        Places { stack, files: HashMap::new() }
+    pub fn new(stack: &'p Stack) -> PlaceResolver<'p> {
+        PlaceResolver { stack, files: HashMap::new() }
     }
 
     /// A file of the stack, read when it is first asked for.

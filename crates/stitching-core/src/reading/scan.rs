@@ -7,7 +7,7 @@ use super::{lookup, with_text};
 use crate::Error;
 use crate::layers::{FileId, Stack};
 use crate::schema::{Schema, Table, TableId};
-use crate::tables::{Reader, RecordView, read_records, read_records_at};
+use crate::tables::{RecordView, RecordVisitor, read_records, read_records_at};
 use crate::text::{Span, Text};
 use memchr::memmem::Finder;
 use rayon::prelude::*;
@@ -250,7 +250,7 @@ struct Visitor<'v, T> {
     hits: &'v mut Vec<T>,
 }
 
-impl<T> Reader for Visitor<'_, T> {
+impl<T> RecordVisitor for Visitor<'_, T> {
     fn record(&mut self, record: &RecordView<'_>) {
         (self.each)(self.table, record, self.hits);
     }

@@ -7,7 +7,7 @@
 //! text and compared as such, and what changes files always compares text.
 
 use super::{
-    FieldFinder, Finders, Piece, Reader, RecordView, ValueFinder, key_named, pieces_of, read_block,
+    FieldFinder, Finders, Piece, RecordView, RecordVisitor, ValueFinder, key_named, pieces_of, read_block,
     read_records, rule_in,
 };
 use crate::Code;
@@ -336,7 +336,7 @@ fn rule_plans<'c>(
 
 /// How the values of a field are looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Look {
+enum FieldPlan {
     /// Not at all: nothing is asked of them.
     Not,
     /// As one piece, by the rule at this position.
@@ -346,14 +346,14 @@ enum Look {
 }
 
 /// How the values of each field are looked at.
-fn looks(table: &Table, checks: &[Vec<(Code, ValueFinder)>], targets: &[bool]) -> Vec<Look> {
+fn looks(table: &Table, checks: &[Vec<(Code, ValueFinder)>], targets: &[bool]) -> Vec<FieldPlan> {
     let asked = |rule: usize| table.rules[rule].says_something() || !checks[rule].is_empty() || targets[rule];
     let look = |field: &Field| match &field.layout {
-        Layout::Whole(rule) if !asked(*rule) => Look::Not,
+        Layout::Whole(rule) if !asked(*rule) => FieldPlan::Not,
         Layout::Whole(rule) if field.list.is_none() && table.rules[*rule].switch.is_none() => {
-            Look::Whole(*rule)
+            FieldPlan::Whole(*rule)
         }
-        _ => Look::Apart,
+        _ => FieldPlan::Apart,
     };
     table.fields.iter().map(look).collect()
 }
@@ -379,7 +379,7 @@ fn fields(table: &Table, finders: &Finders) -> Vec<(usize, FieldFinder)> {
 struct Builder<'b> {
     table: TableId,
     rules: Vec<RulePlan<'b>>,
-    looks: Vec<Look>,
+    looks: Vec<FieldPlan>,
     required: Vec<(usize, usize)>,
     /// The fields that some check looks at in each record, and what looks at them.
     fields: Vec<(usize, FieldFinder)>,
@@ -395,7 +395,7 @@ struct Builder<'b> {
     seeds: Vec<Seed>,
 }
 
-impl Reader for Builder<'_> {
+impl RecordVisitor for Builder<'_> {
     fn record(&mut self, record: &RecordView<'_>) {
         self.index = self.facts.starts.len() as u32;
         if self.index == 64 {
@@ -414,12 +414,12 @@ impl Reader for Builder<'_> {
         for ColumnCell { column, cell } in record.cells {
             self.facts.present[usize::from(*column)] = true;
             match self.looks[usize::from(*column)] {
-                Look::Not => {}
-                Look::Whole(rule) => match cell.plain(record.text) {
+                FieldPlan::Not => {}
+                FieldPlan::Whole(rule) => match cell.plain(record.text) {
                     Some(text) => self.value(record, rule, text, cell.span),
                     None => self.apart(record, usize::from(*column), cell),
                 },
-                Look::Apart => self.apart(record, usize::from(*column), cell),
+                FieldPlan::Apart => self.apart(record, usize::from(*column), cell),
             }
         }
         let inherits = || {

@@ -96,7 +96,7 @@ impl<'a> RecordView<'a> {
 }
 
 /// Takes what is read from a file.
-pub trait Reader {
+pub trait RecordVisitor {
     /// Takes a record. Records come in the order of the file.
     fn record(&mut self, record: &RecordView<'_>);
     /// Takes a fault in the file's layout.
@@ -121,7 +121,7 @@ pub fn read_records(
     path: &RelPath,
     text: &Text<'_>,
     fields: &[usize],
-    reader: &mut dyn Reader,
+    reader: &mut dyn RecordVisitor,
 ) {
     let mut sink = Sink::new(table, path, text, fields, reader);
     table.format.read(text, &columns(table, fields), &mut sink);
@@ -135,7 +135,7 @@ pub fn read_block(
     text: Option<&Text<'_>>,
     fields: &[usize],
     state: &mut BlockState,
-    reader: &mut dyn Reader,
+    reader: &mut dyn RecordVisitor,
 ) {
     let empty = Text::of_str("");
     let block = text.unwrap_or(&empty);
@@ -154,7 +154,7 @@ pub fn read_records_at(
     text: &Text<'_>,
     fields: &[usize],
     offsets: &[usize],
-    reader: &mut dyn Reader,
+    reader: &mut dyn RecordVisitor,
 ) {
     let mut sink = Sink::new(table, path, text, fields, reader);
     let columns = columns(table, fields);
@@ -178,7 +178,7 @@ struct Sink<'a, 'r> {
     all_in_order: bool,
     cells: Vec<ColumnCell>,
     next: u32,
-    reader: &'r mut dyn Reader,
+    reader: &'r mut dyn RecordVisitor,
 }
 
 impl<'a, 'r> Sink<'a, 'r> {
@@ -187,7 +187,7 @@ impl<'a, 'r> Sink<'a, 'r> {
         path: &'a RelPath,
         text: &Text<'a>,
         fields: &'a [usize],
-        reader: &'r mut dyn Reader,
+        reader: &'r mut dyn RecordVisitor,
     ) -> Sink<'a, 'r> {
         let all_in_order = fields.iter().enumerate().all(|(at, field)| at == *field);
         Sink { table, path, text: text.as_str(), fields, all_in_order, cells: Vec::new(), next: 0, reader }

@@ -1,6 +1,6 @@
 //! Records with all their values, for showing and searching.
 
-use super::{Reader, RecordView, read_records, read_records_at};
+use super::{RecordView, RecordVisitor, read_records, read_records_at};
 use crate::formats::{ColumnCell, Form, decode};
 use crate::layers::RelPath;
 use crate::schema::Table;
@@ -90,7 +90,7 @@ struct Collector {
     records: Vec<Record>,
 }
 
-impl Reader for Collector {
+impl RecordVisitor for Collector {
     fn record(&mut self, record: &RecordView<'_>) {
         let wanted = match self.only {
             Only::All => true,

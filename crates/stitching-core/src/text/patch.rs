@@ -97,27 +97,27 @@ mod text_or_hex {
 
     #[derive(Serialize, Deserialize)]
     #[serde(untagged)]
-    enum Kept {
+    enum SetAside {
         Text(String),
         Hex { hex: String },
     }
 
     pub fn serialize<S: Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error> {
         let kept = match std::str::from_utf8(bytes) {
-            Ok(text) => Kept::Text(text.to_owned()),
+            Ok(text) => SetAside::Text(text.to_owned()),
             Err(_) => {
                 let digit = |nibble: u8| char::from_digit(u32::from(nibble), 16).unwrap_or('0');
                 let hex = bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect();
-                Kept::Hex { hex }
+                SetAside::Hex { hex }
             }
         };
         kept.serialize(serializer)
     }
 
     pub fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<Vec<u8>, D::Error> {
-        match Kept::deserialize(deserializer)? {
-            Kept::Text(text) => Ok(text.into_bytes()),
-            Kept::Hex { hex } => {
+        match SetAside::deserialize(deserializer)? {
+            SetAside::Text(text) => Ok(text.into_bytes()),
+            SetAside::Hex { hex } => {
                 let digits: Option<Vec<u8>> =
                     hex.chars().map(|digit| digit.to_digit(16).map(|digit| digit as u8)).collect();
                 let digits = digits.filter(|digits| digits.len() % 2 == 0);

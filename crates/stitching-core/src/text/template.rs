@@ -80,7 +80,7 @@ impl Template {
     /// A brace or bracket without its partner, a part named twice, brackets within brackets, or
     /// two parts with nothing between them.
     pub fn parse(source: &str) -> Result<Template, TemplateError> {
-        let mut reader = Reader { source, at: 0, parts: Vec::new() };
+        let mut reader = TemplateParser { source, at: 0, parts: Vec::new() };
         let pieces = reader.pieces(false)?;
         let mut pattern = String::from("(?s)^");
         write_pattern(&pieces, false, &mut pattern);
@@ -323,13 +323,13 @@ fn is_blank(byte: u8) -> bool {
     matches!(byte, b' ' | b'\t')
 }
 
-struct Reader<'s> {
+struct TemplateParser<'s> {
     source: &'s str,
     at: usize,
     parts: Vec<String>,
 }
 
-impl Reader<'_> {
+impl TemplateParser<'_> {
     /// Reads pieces up to the end, or up to the `]` that closes an optional.
     fn pieces(&mut self, optional: bool) -> Result<Vec<Piece>, TemplateError> {
         let mut pieces: Vec<Piece> = Vec::new();

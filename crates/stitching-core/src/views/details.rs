@@ -8,8 +8,8 @@ use crate::reading::View;
 use crate::reading::{Excerpt, LoadedFile, load, prepare, with_text};
 use crate::schema::{Layout, Schema, Table, TableId, Target};
 use crate::tables::{
-    Reader, Record, RecordView, Value, all_fields, for_each_piece, key_named, read_at, read_records_at,
-    shown_key,
+    Record, RecordView, RecordVisitor, Value, all_fields, for_each_piece, key_named, read_at,
+    read_records_at, shown_key,
 };
 use crate::text::{Span, Text};
 use rayon::prelude::*;
@@ -310,7 +310,7 @@ struct Links {
     links: Vec<(Span, usize, String)>,
 }
 
-impl Reader for Links {
+impl RecordVisitor for Links {
     fn record(&mut self, record: &RecordView<'_>) {
         if record.span != self.span {
             return;

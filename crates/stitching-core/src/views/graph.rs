@@ -2,7 +2,7 @@
 
 use crate::Error;
 use crate::links::{Found, Index, RecordId};
-use crate::reading::Places;
+use crate::reading::PlaceResolver;
 use crate::reading::View;
 use crate::schema::{KeyPart, Rule, TableId};
 use crate::tables::{Finders, Link, LinkKind, TableFacts, path_hash, shown_key};
@@ -379,7 +379,7 @@ impl<'p> Graph<'p> {
     ///
     /// # Errors
     /// When the file cannot be read.
-    pub fn describe(&self, node: Node, places: &mut Places<'_>) -> Result<Described, Error> {
+    pub fn describe(&self, node: Node, places: &mut PlaceResolver<'_>) -> Result<Described, Error> {
         let file = match node {
             Node::Record(record) => record.file,
             Node::File(file) => file,

@@ -4,9 +4,9 @@ use crate::formats::ColumnCell;
 use crate::layers::{FileId, RelPath, Stack};
 use crate::links::{Labels, Switched, SwitchedBy, label_key, switched};
 use crate::reading::View;
-use crate::reading::{Quick, with_text};
+use crate::reading::{BytePrefilter, with_text};
 use crate::schema::{Schema, Table, TableId, Texts};
-use crate::tables::{Reader, RecordView, all_fields, read_records, read_records_at, shown_key};
+use crate::tables::{RecordView, RecordVisitor, all_fields, read_records, read_records_at, shown_key};
 use crate::text::{Span, Text};
 use rayon::prelude::*;
 use std::collections::HashSet;
@@ -56,12 +56,12 @@ pub struct SearchHit {
     /// Whether it is only like the words.
     pub similar: bool,
     /// Whether the game sees it.
-    pub seen: Seen,
+    pub seen: Visibility,
 }
 
 /// Whether the game sees a place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Seen {
+pub enum Visibility {
     /// In the highest layer.
     Yes,
     /// Yes, but the highest layer does not have it: it comes from a lower one.
@@ -94,7 +94,7 @@ pub fn search(view: View<'_>, words: &[String], similar: bool, most: usize) -> S
     if words.is_empty() {
         return Search::default();
     }
-    let query = Query::new(view, words, similar);
+    let query = SearchQuery::new(view, words, similar);
     let effective: HashSet<FileId> = stack.effective(through).into_iter().collect();
     let files: Vec<FileId> =
         (0..stack.files().len()).filter(|file| stack.files()[*file].layer <= through).collect();
@@ -107,9 +107,9 @@ pub fn search(view: View<'_>, words: &[String], similar: bool, most: usize) -> S
             with_text(stack, *file, |text| query.file(stack, schema, *file, text)).unwrap_or_default();
         for hit in &mut hits {
             hit.seen = match (effective.contains(file), stack.files()[*file].layer == through) {
-                (false, _) => Seen::Overridden,
-                (true, true) => Seen::Yes,
-                (true, false) => Seen::FromBelow,
+                (false, _) => Visibility::Overridden,
+                (true, true) => Visibility::Yes,
+                (true, false) => Visibility::FromBelow,
             };
         }
         hits
@@ -131,17 +131,17 @@ pub fn search(view: View<'_>, words: &[String], similar: bool, most: usize) -> S
     hits.sort_by_cached_key(|hit| {
         let exact = matches!(hit.matched, Matched::Key | Matched::Label);
         let key = hit.key.as_ref().map_or(usize::MAX, String::len);
-        let hidden = hit.seen == Seen::Overridden;
+        let hidden = hit.seen == Visibility::Overridden;
         (hidden, hit.similar, !exact && !hit.whole_words, hit.matched.clone(), key, path(hit), hit.span)
     });
     // What is overridden and the same is no news.
     let shown: HashSet<_> = hits
         .iter()
-        .filter(|hit| hit.seen != Seen::Overridden)
+        .filter(|hit| hit.seen != Visibility::Overridden)
         .map(|hit| (hit.table, hit.key.clone(), path(hit)))
         .collect();
     hits.retain(|hit| {
-        hit.seen != Seen::Overridden || !shown.contains(&(hit.table, hit.key.clone(), path(hit)))
+        hit.seen != Visibility::Overridden || !shown.contains(&(hit.table, hit.key.clone(), path(hit)))
     });
     let total = hits.len();
     hits.truncate(most);
@@ -152,14 +152,14 @@ pub fn search(view: View<'_>, words: &[String], similar: bool, most: usize) -> S
 /// A comment belongs to the record that follows it after no more than so many lines.
 const NEAR: usize = 2;
 
-struct Query {
+struct SearchQuery {
     words: Vec<String>,
     phrase: String,
     /// The names in which the words may be: those that have them if it is known which these are, else all.
     labels: Labels,
     similar: bool,
     /// Finds the places without which a file has nothing; none if that cannot be told before it is parsed.
-    quick: Option<Quick>,
+    quick: Option<BytePrefilter>,
 }
 
 /// A record of the file that is searched.
@@ -172,27 +172,27 @@ struct Entry {
     label: Option<String>,
 }
 
-impl Query {
+impl SearchQuery {
     /// Looks first for one word alone, the rarest as far as its looks tell, and for the texts that have the words: a name is
     /// found by its text.
-    fn new(view: View<'_>, words: Vec<String>, similar: bool) -> Query {
+    fn new(view: View<'_>, words: Vec<String>, similar: bool) -> SearchQuery {
         let View { stack, schema, .. } = view;
         let mut query =
-            Query { phrase: words.join(" "), words, labels: Labels::default(), similar, quick: None };
+            SearchQuery { phrase: words.join(" "), words, labels: Labels::default(), similar, quick: None };
         let has_numbers = |part: &str| part.bytes().any(|byte| byte.is_ascii_digit());
         // A number of many digits is rarer than a word.
         let weight = |part: &&str| part.len() + if has_numbers(part) { 4 } else { 0 };
         let rarest = query.parts().max_by_key(weight).filter(|_| !similar).map(str::to_owned);
-        if let Some(word) = rarest.as_deref().and_then(|word| Quick::new(Some(word), [])) {
+        if let Some(word) = rarest.as_deref().and_then(|word| BytePrefilter::new(Some(word), [])) {
             word.prepare(stack, schema);
             let mut labels = Labels::with(view, &word);
             labels.retain(|text| query.has_words(text));
-            if labels.keys().count() <= Quick::MOST {
+            if labels.keys().count() <= BytePrefilter::MOST {
                 // Of several texts of a key the highest counts.
                 labels = Labels::of_keys(view, labels.keys());
                 labels.retain(|text| query.has_words(text));
                 let needles = needles_of(schema, &labels);
-                query.quick = Quick::new(rarest.as_deref(), needles.iter().map(String::as_str));
+                query.quick = BytePrefilter::new(rarest.as_deref(), needles.iter().map(String::as_str));
                 query.labels = labels;
             }
         }
@@ -290,7 +290,7 @@ impl Query {
                 label: near.and_then(|entry| entry.label.clone()),
                 whole_words: !similar,
                 similar,
-                seen: Seen::Yes,
+                seen: Visibility::Yes,
             });
         }
         hits
@@ -311,7 +311,7 @@ impl Query {
             label: None,
             whole_words: self.as_words(&lower),
             similar,
-            seen: Seen::Yes,
+            seen: Visibility::Yes,
         })
     }
 
@@ -439,7 +439,7 @@ fn lines<'t>(
 }
 
 struct Finder<'f> {
-    query: &'f Query,
+    query: &'f SearchQuery,
     schema: &'f Schema,
     file: FileId,
     id: TableId,
@@ -447,7 +447,7 @@ struct Finder<'f> {
     entries: &'f mut Vec<Entry>,
 }
 
-impl Reader for Finder<'_> {
+impl RecordVisitor for Finder<'_> {
     fn record(&mut self, record: &RecordView<'_>) {
         let (query, table) = (self.query, record.table);
         let key = record.key().map(|key| shown_key(&key));
@@ -494,7 +494,7 @@ impl Reader for Finder<'_> {
                 label: entry.label.clone(),
                 whole_words,
                 similar,
-                seen: Seen::Yes,
+                seen: Visibility::Yes,
             });
         }
         self.entries.push(entry);

@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::cell::OnceCell;
 use std::process::ExitCode;
 use stitching_core::links::find_table;
-use stitching_core::reading::Places;
+use stitching_core::reading::PlaceResolver;
 use stitching_core::views::{Difference, How, RecordDifference, TableDifference, difference};
 use stitching_core::{Error, Project};
 
@@ -137,7 +137,7 @@ fn one_table(own: &TableDifference, before: &Named<'_>, after: &Named<'_>) -> Re
             out += &format!("{} column {name}\n", mark(how));
         }
     }
-    let (mut old, mut new) = (Places::new(before.side.stack), Places::new(after.side.stack));
+    let (mut old, mut new) = (PlaceResolver::new(before.side.stack), PlaceResolver::new(after.side.stack));
     for record in &own.records {
         let (side, places) = if record.how == How::Removed { (before, &mut old) } else { (after, &mut new) };
         let place = places.place(record.file, record.span)?;
@@ -204,7 +204,7 @@ fn shape<'d>(
     before: &Named<'_>,
     after: &Named<'_>,
 ) -> Result<TableShape<'d>, Error> {
-    let (mut old, mut new) = (Places::new(before.side.stack), Places::new(after.side.stack));
+    let (mut old, mut new) = (PlaceResolver::new(before.side.stack), PlaceResolver::new(after.side.stack));
     let mut record = |record: &'d RecordDifference| {
         let places = if record.how == How::Removed { &mut old } else { &mut new };
         let fields = record.fields.iter().map(|field| FieldShape {

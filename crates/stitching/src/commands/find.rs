@@ -5,8 +5,8 @@ use crate::render::{human, json};
 use crate::ui::{BOLD, CYAN, DIM, Ui, YELLOW, count, styled, wants_json};
 use serde::Serialize;
 use std::process::ExitCode;
-use stitching_core::reading::Places;
-use stitching_core::views::{Matched, SearchHit, Seen, search};
+use stitching_core::reading::PlaceResolver;
+use stitching_core::views::{Matched, SearchHit, Visibility, search};
 use stitching_core::{Error, Place, Project};
 
 /// The result of `find`.
@@ -62,7 +62,7 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
     let found = ui.progress("searching", look);
     let (shown, off) = (&found.hits, &found.off);
     let shown_off = &off[..off.len().min(args.most - shown.len())];
-    let mut places = Places::new(stack);
+    let mut places = PlaceResolver::new(stack);
     let mut entries: Vec<(Place, Vec<String>)> = Vec::new();
     for hit in shown {
         entries.push(entry(hit, &mut places)?);
@@ -76,8 +76,8 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
                     table: hit.table.map(|table| schema.tables[table].name.as_str()),
                     key: hit.key.as_deref(),
                     label: hit.label.as_deref(),
-                    only_below: hit.seen == Seen::FromBelow && through > 0,
-                    overridden: hit.seen == Seen::Overridden,
+                    only_below: hit.seen == Visibility::FromBelow && through > 0,
+                    overridden: hit.seen == Visibility::Overridden,
                     off: false,
                     text: &place.source,
                     entry: lines.join("\n"),
@@ -128,8 +128,8 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
         };
         let layer = &stack.layers()[stack.files()[hit.file].layer].name;
         let seen = match hit.seen {
-            Seen::Overridden => styled(YELLOW, format!("  in {layer}, overridden by a higher layer")),
-            Seen::FromBelow if through > 0 => styled(DIM, format!("  only in {layer}")),
+            Visibility::Overridden => styled(YELLOW, format!("  in {layer}, overridden by a higher layer")),
+            Visibility::FromBelow if through > 0 => styled(DIM, format!("  only in {layer}")),
             _ => String::new(),
         };
         out.push_str(&format!("{head}\n    {}{seen}\n", styled(CYAN, paths.place(place))));
@@ -153,7 +153,7 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
 }
 
 /// The place of a hit, and the lines of its entry; of a comment with it above or beside.
-fn entry(hit: &SearchHit, places: &mut Places<'_>) -> Result<(Place, Vec<String>), Error> {
+fn entry(hit: &SearchHit, places: &mut PlaceResolver<'_>) -> Result<(Place, Vec<String>), Error> {
     let file = places.file(hit.file)?;
     let place = file.place(hit.span);
     if hit.matched == Matched::Path {

@@ -7,7 +7,7 @@ use serde::Serialize;
 use std::process::ExitCode;
 use stitching_core::layers::LayerId;
 use stitching_core::links::{Labels, find_table, resolve};
-use stitching_core::reading::Places;
+use stitching_core::reading::PlaceResolver;
 use stitching_core::views::{Described, Direction, Graph, Node, Tree};
 use stitching_core::{Error, Project};
 
@@ -40,7 +40,7 @@ pub fn tree(
     let tree = graph.tree(node, direction, branches.depth.clamp(1, DEEPEST));
     let labels = Labels::read(view);
     let mut teller =
-        Teller { project, graph, labels, places: Places::new(stack), direction, most: branches.most };
+        Teller { project, graph, labels, places: PlaceResolver::new(stack), direction, most: branches.most };
     if as_json {
         ui.json(&teller.shape(&tree)?);
         return Ok(ExitCode::SUCCESS);
@@ -103,7 +103,7 @@ struct Teller<'t> {
     project: &'t Project,
     graph: Graph<'t>,
     labels: Labels,
-    places: Places<'t>,
+    places: PlaceResolver<'t>,
     direction: Direction,
     most: usize,
 }
@@ -208,8 +208,14 @@ pub fn unused(
         }
     }
     let labels = Labels::read(view);
-    let mut teller =
-        Teller { project, graph, labels, places: Places::new(stack), direction: Direction::Uses, most: 0 };
+    let mut teller = Teller {
+        project,
+        graph,
+        labels,
+        places: PlaceResolver::new(stack),
+        direction: Direction::Uses,
+        most: 0,
+    };
     if as_json {
         let mut tables = Vec::new();
         for (table, records, unused) in found {

@@ -41,7 +41,7 @@ impl<'o> OffShape<'o> {
         OffShape {
             address: own.address(&project.schema),
             text: &own.text,
-            kept_aside: matches!(own.source, SwitchedBy::Kept(_)),
+            kept_aside: matches!(own.source, SwitchedBy::SetAside(_)),
         }
     }
 }
@@ -58,7 +58,7 @@ fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
     let mut out = String::new();
     for own in &all {
         let address = own.address(&project.schema).unwrap_or_else(|| "(not a record)".to_owned());
-        let aside = if matches!(own.source, SwitchedBy::Kept(_)) { ", kept aside" } else { "" };
+        let aside = if matches!(own.source, SwitchedBy::SetAside(_)) { ", kept aside" } else { "" };
         let shown = own.text.trim().trim_matches(',').trim();
         let lines: Vec<&str> = shown.lines().collect();
         let first = lines.first().map(|line| human::clean(line.trim())).unwrap_or_default();

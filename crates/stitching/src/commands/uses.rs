@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::process::ExitCode;
 use stitching_core::links::{Labels, Thing, Use, find_uses, resolve, things_of};
-use stitching_core::reading::{Places, load};
+use stitching_core::reading::{PlaceResolver, load};
 use stitching_core::schema::Schema;
 use stitching_core::tables::shown_key;
 use stitching_core::views::Direction;
@@ -85,7 +85,7 @@ pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<E
     let own = label_value.as_deref().map(|value| (found.table, value));
     let labels = Labels::of_values(view, named.chain(own));
     let label = label_value.as_ref().and_then(|value| labels.name(table, value));
-    let mut places = Places::new(stack);
+    let mut places = PlaceResolver::new(stack);
     let mut lines = Vec::new();
     for one in &uses {
         let (place, line) = places.place_and_line(one.file, one.span)?;

@@ -21,7 +21,7 @@ use super::overlay::{ByFile, add_over, take_overlaid};
 use super::rewrite::{Rewrite, by_cell, cell_edits, changed_meanwhile};
 use crate::Error;
 use crate::layers::{FileId, RelPath};
-use crate::links::{Address, Found, Thing, Wanted, resolve, second_identifiers, things_of, wanted};
+use crate::links::{Address, Found, ReferenceMatcher, Thing, resolve, second_identifiers, things_of, wanted};
 use crate::project::Project;
 use crate::reading::View;
 use crate::reading::{FileHits, Needles, TableScan, fingerprint, load, scan};
@@ -306,7 +306,7 @@ impl<'p> Work<'p> {
 }
 
 /// What to read of a table in one round; `None` if nothing of it can matter.
-fn plan(schema: &Schema, id: TableId, items: &[Item], wanted: &Wanted) -> Option<TableScan> {
+fn plan(schema: &Schema, id: TableId, items: &[Item], wanted: &ReferenceMatcher) -> Option<TableScan> {
     let table = &schema.tables[id];
     let mut fields = wanted.fields_to_read(schema, id);
     let mut needles = if fields.is_empty() { Needles::default() } else { wanted.needles(id) };

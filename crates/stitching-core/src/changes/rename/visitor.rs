@@ -5,7 +5,7 @@ use super::{Hit, Item};
 use crate::changes::rewrite::Rewrite;
 use crate::formats::decode;
 use crate::layers::RelPath;
-use crate::links::{Thing, Wanted, own_part};
+use crate::links::{ReferenceMatcher, Thing, own_part};
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece};
 use crate::text::Span;
@@ -14,7 +14,7 @@ use crate::text::Span;
 pub(super) struct Visitor<'l, 'r> {
     pub(super) schema: &'l Schema,
     pub(super) items: &'l [Item],
-    pub(super) wanted: &'l Wanted,
+    pub(super) wanted: &'l ReferenceMatcher,
     /// The rules of the table by whose values others refer to its records, besides the key.
     pub(super) second_identifiers: &'l [usize],
     pub(super) table: TableId,

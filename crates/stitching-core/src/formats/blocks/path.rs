@@ -1,7 +1,7 @@
 //! Paths through the nesting of a file of blocks.
 
 use super::tree::{Kind, Tree};
-use crate::formats::flat::below_all;
+use crate::formats::flat_tree::below_all;
 use crate::formats::{Cell, Form};
 
 /// A path through the nesting: `convoys/*/leg`, `**/gate`.

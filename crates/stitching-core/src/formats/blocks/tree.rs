@@ -5,8 +5,8 @@
 
 use super::Blocks;
 use crate::Code;
-use crate::formats::flat::{DEEP, FlatNode, LONGEST_NAME, MOST_FAULTS, children, shorten};
-use crate::formats::indent::OpenStack;
+use crate::formats::bracket_recovery::OpenStack;
+use crate::formats::flat_tree::{DEEP, FlatNode, LONGEST_NAME, MOST_FAULTS, children, shorten};
 use crate::formats::{Cell, Fault, Form};
 use crate::text::{Span, Text};
 use std::ops::Range;
@@ -89,14 +89,14 @@ pub(super) fn classes(format: &Blocks) -> Classes {
 }
 
 /// Reads words.
-pub(super) struct Reader<'r> {
+pub(super) struct Lexer<'r> {
     pub format: &'r Blocks,
     pub classes: Classes,
     pub text: &'r str,
     pub at: usize,
 }
 
-impl Reader<'_> {
+impl Lexer<'_> {
     fn byte(&self, at: usize) -> Option<u8> {
         self.text.as_bytes().get(at).copied()
     }
@@ -160,7 +160,7 @@ impl Reader<'_> {
 }
 
 pub(super) struct Parser<'p> {
-    reader: Reader<'p>,
+    reader: Lexer<'p>,
     tree: Tree,
     open: OpenStack<'p>,
     faults: Vec<Fault>,
@@ -178,7 +178,7 @@ impl<'p> Parser<'p> {
 
     fn parse(format: &'p Blocks, text: &Text<'p>, by_indent: bool) -> Parser<'p> {
         let mut parser = Parser {
-            reader: Reader { format, classes: classes(format), text: text.as_str(), at: text.body() },
+            reader: Lexer { format, classes: classes(format), text: text.as_str(), at: text.body() },
             tree: Tree::default(),
             open: OpenStack::new(text.as_str(), by_indent),
             faults: Vec::new(),

@@ -3,7 +3,7 @@
 use super::new_entry::{Head, NewEntry, edited};
 use super::style::{Style, blanks_before, line_content_end, line_start};
 use super::{Dialect, Likeness, Place, Refusal};
-use crate::formats::flat::{FlatNode, ancestors, children};
+use crate::formats::flat_tree::{FlatNode, ancestors, children};
 use crate::formats::{Cell, decode};
 use crate::text::{Edit, EditSet, Span};
 use std::cell::OnceCell;

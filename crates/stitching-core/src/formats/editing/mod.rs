@@ -22,7 +22,7 @@ pub use new_entry::{Head, NewEntry};
 pub(super) use rows::{Cells, row_entries};
 pub(super) use style::{Style, blanks_before};
 
-use super::off::OffStyle;
+use super::comment_out::OffStyle;
 use crate::text::{Edit, EditSet, Span};
 
 /// Where an entry goes.

@@ -1,6 +1,6 @@
 //! An entry that is to be put somewhere, and the parents it needs there.
 
-use super::super::off::OFF_MARK;
+use super::super::comment_out::OFF_MARK;
 use crate::text::{Edit, EditSet, Span};
 
 /// An entry that is to be put into a text.

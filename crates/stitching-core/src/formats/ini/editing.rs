@@ -20,9 +20,9 @@ struct IniDialect<'t> {
 
 /// Takes the places of records, and of the names of their sections.
 #[derive(Default)]
-struct Places(Vec<(Span, Span)>);
+struct SectionPlaces(Vec<(Span, Span)>);
 
-impl RecordSink for Places {
+impl RecordSink for SectionPlaces {
     fn record(&mut self, record: &RawRecord<'_>) {
         let section = record.cells.first().map_or(Span::default(), |cell| cell.cell.span);
         self.0.push((record.span, section));
@@ -39,7 +39,7 @@ fn places(format: &Ini, text: &Text<'_>, by_key: bool) -> Vec<(Span, Span)> {
         repeated_sections: Repeated::Apart,
         ..format.clone()
     };
-    let mut places = Places::default();
+    let mut places = SectionPlaces::default();
     every.read(text, &[Column { name: SECTION, optional: false }], &mut places);
     places.0
 }

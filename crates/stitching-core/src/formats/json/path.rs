@@ -2,7 +2,7 @@
 
 use super::decode_string;
 use super::tree::{Kind, Tree};
-use crate::formats::flat::below_all;
+use crate::formats::flat_tree::below_all;
 
 /// A parsed path.
 #[derive(Debug, Clone)]

@@ -6,8 +6,8 @@
 use super::Json;
 use crate::Code;
 use crate::formats::Fault;
-use crate::formats::flat::{DEEP, FlatNode, MOST_FAULTS, children, shorten};
-use crate::formats::indent::{Open, OpenStack};
+use crate::formats::bracket_recovery::{Open, OpenStack};
+use crate::formats::flat_tree::{DEEP, FlatNode, MOST_FAULTS, children, shorten};
 use crate::text::{Edit, Span, Text};
 use std::collections::HashSet;
 

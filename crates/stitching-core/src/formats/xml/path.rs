@@ -3,7 +3,7 @@
 
 use super::tree::{Attribute, Tree};
 use crate::formats::decode;
-use crate::formats::flat::below_all;
+use crate::formats::flat_tree::below_all;
 use crate::formats::{Cell, Form};
 
 /// A parsed path.

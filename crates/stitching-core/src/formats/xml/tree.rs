@@ -5,8 +5,8 @@
 
 use super::{Cell, Fault, Form, reference};
 use crate::Code;
-use crate::formats::flat::{DEEP, FlatNode, MOST_FAULTS, children, shorten};
-use crate::formats::indent::OpenStack;
+use crate::formats::bracket_recovery::OpenStack;
+use crate::formats::flat_tree::{DEEP, FlatNode, MOST_FAULTS, children, shorten};
 use crate::text::{Span, Text};
 use memchr::{memchr, memchr2, memmem};
 use std::collections::{HashMap, HashSet};

@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::collections::HashMap;
 use std::process::ExitCode;
 use stitching_core::links::{find_uses, resolve, things_of};
-use stitching_core::views::{Companion, Usual, Version, companions, usual, versions};
+use stitching_core::views::{Companion, TypicalValue, Version, companions, usual, versions};
 use stitching_core::views::{FieldDetail, details};
 use stitching_core::{Error, Project};
 
@@ -189,13 +189,13 @@ pub fn run(project: &Project, args: &Show, as_json: bool, ui: &Ui) -> Result<Exi
 }
 
 /// What most records have where this one has something else.
-fn unusual<'u>(field: &FieldDetail, usual: &'u HashMap<String, Usual>) -> Option<&'u Usual> {
+fn unusual<'u>(field: &FieldDetail, usual: &'u HashMap<String, TypicalValue>) -> Option<&'u TypicalValue> {
     usual.get(&field.name).filter(|usual| usual.value != field.value.text)
 }
 
 fn field_shape<'r>(
     field: &'r FieldDetail,
-    usual: &'r HashMap<String, Usual>,
+    usual: &'r HashMap<String, TypicalValue>,
 ) -> json::Placed<'r, FieldShape<'r>> {
     let target = |(table, key, label): &'r (String, String, Option<String>)| TargetShape {
         table,
@@ -231,7 +231,12 @@ fn version(own: &Version) -> json::Placed<'_, VersionShape<'_>> {
 }
 
 /// One line a field, and one for each further thing it points to; perhaps with the layer of each value.
-fn write_fields(fields: &[&FieldDetail], with_layer: bool, usual: &HashMap<String, Usual>, out: &mut String) {
+fn write_fields(
+    fields: &[&FieldDetail],
+    with_layer: bool,
+    usual: &HashMap<String, TypicalValue>,
+    out: &mut String,
+) {
     /// Longer values do not push what stands behind them further to the right.
     const WIDEST: usize = 32;
     let names = fields.iter().map(|field| field.name.chars().count()).max().unwrap_or(0);

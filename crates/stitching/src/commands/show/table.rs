@@ -7,9 +7,9 @@ use serde::ser::{Serialize, Serializer};
 use std::process::ExitCode;
 use stitching_core::expressions::Value as Computed;
 use stitching_core::links::Labels;
-use stitching_core::reading::Places;
+use stitching_core::reading::PlaceResolver;
 use stitching_core::schema::TableId;
-use stitching_core::views::{Line, Measure, Others, Request, Row, Rows, Sheet};
+use stitching_core::views::{Line, Measure, Others, Query, QueryResult, Row, Rows};
 use stitching_core::{Error, Project};
 
 /// The result of `show TABLE`.
@@ -83,7 +83,7 @@ pub fn run(project: &Project, id: TableId, args: &Show, global: &Global, ui: &Ui
     let labels = Labels::read(view);
     let others = Others::new(view, &labels);
     let rows = ui.progress("reading", || others.rows(id))?;
-    let sheet = Sheet::of(&rows, &request(args), &others)?;
+    let sheet = QueryResult::of(&rows, &request(args), &others)?;
     let all = sheet.lines.len();
     let most = if global.format == Format::Human { args.from.saturating_add(MOST_ROWS - 1) } else { all };
     let to = args.to.unwrap_or(most).min(all);
@@ -152,7 +152,7 @@ pub fn run(project: &Project, id: TableId, args: &Show, global: &Global, ui: &Ui
     Ok(ExitCode::SUCCESS)
 }
 
-fn request(args: &Show) -> Request {
+fn request(args: &Show) -> Query {
     let kinds = [
         (Measure::Sum, &args.sum),
         (Measure::Mean, &args.mean),
@@ -161,7 +161,7 @@ fn request(args: &Show) -> Request {
     ];
     let measures =
         kinds.iter().flat_map(|(measure, names)| names.iter().map(|name| (*measure, name.clone())));
-    Request {
+    Query {
         columns: args.columns.clone(),
         with: args.with.clone(),
         condition: args.condition.clone(),
@@ -213,8 +213,8 @@ impl Fit {
 struct Lines<'v> {
     project: &'v Project,
     rows: &'v Rows,
-    sheet: &'v Sheet,
-    places: Places<'v>,
+    sheet: &'v QueryResult,
+    places: PlaceResolver<'v>,
     positions: bool,
     /// Whether the records have names.
     named: bool,
@@ -223,7 +223,7 @@ struct Lines<'v> {
 }
 
 impl<'v> Lines<'v> {
-    fn new(project: &'v Project, rows: &'v Rows, sheet: &'v Sheet, positions: bool) -> Lines<'v> {
+    fn new(project: &'v Project, rows: &'v Rows, sheet: &'v QueryResult, positions: bool) -> Lines<'v> {
         let named = rows.rows.iter().any(|row| row.label.is_some());
         // The key would only be repeated.
         let repeats = |column: &usize| {
@@ -234,7 +234,7 @@ impl<'v> Lines<'v> {
                 || (in_front && sheet.own[*column].is_none() && !sheet.grouped)
         };
         let columns = (0..sheet.columns.len()).filter(|column| !repeats(column)).collect();
-        let places = Places::new(&project.stack);
+        let places = PlaceResolver::new(&project.stack);
         Lines { project, rows, sheet, places, positions, named, columns }
     }
 

@@ -24,7 +24,7 @@ pub(super) fn fields_of_inner_tables(stack: &Stack, studied: &[Studied]) -> Vec<
         }
     }
     for tables in sharing.into_values().filter(|tables| tables.len() > 1) {
-        let seen: Vec<Vec<Seen>> = tables.iter().map(|at| look(stack, &studied[*at])).collect();
+        let seen: Vec<Vec<FileRecords>> = tables.iter().map(|at| look(stack, &studied[*at])).collect();
         for (outer, around) in tables.iter().zip(&seen) {
             for (_, inside) in tables.iter().zip(&seen).filter(|(inner, _)| *inner != outer) {
                 if inside.iter().zip(around).all(|(inside, around)| inside.lies_in(around)) {
@@ -39,14 +39,14 @@ pub(super) fn fields_of_inner_tables(stack: &Stack, studied: &[Studied]) -> Vec<
 
 /// The records of a table in one file, and the places of their values by field.
 #[derive(Default)]
-struct Seen {
+struct FileRecords {
     records: Vec<Span>,
     values: Vec<(usize, Span)>,
 }
 
-impl Seen {
+impl FileRecords {
     /// Whether there are records, and each lies in one of `other` that is larger.
-    fn lies_in(&self, other: &Seen) -> bool {
+    fn lies_in(&self, other: &FileRecords) -> bool {
         let is_larger = |own: &Span, around: &Span| around.end - around.start > own.end - own.start;
         let lies = |own: &Span| around(&other.records, *own).is_some_and(|around| is_larger(own, &around));
         !self.records.is_empty() && self.records.iter().all(lies)
@@ -54,7 +54,7 @@ impl Seen {
 }
 
 /// Whether all values of `field` lie in records of `inside`, file by file, and there are some.
-fn are_in(field: usize, of: &[Seen], inside: &[Seen]) -> bool {
+fn are_in(field: usize, of: &[FileRecords], inside: &[FileRecords]) -> bool {
     let mut count = 0;
     let all = of.iter().zip(inside).all(|(own, inside)| {
         let mut values = own.values.iter().filter(|(at, _)| *at == field);
@@ -72,25 +72,25 @@ fn around(records: &[Span], span: Span) -> Option<Span> {
     records[..before].last().copied().filter(|own| span.end <= own.end)
 }
 
-fn look(stack: &Stack, own: &Studied) -> Vec<Seen> {
+fn look(stack: &Stack, own: &Studied) -> Vec<FileRecords> {
     let names = own.table.fields.iter().map(|field| Column { name: &field.name, optional: true });
     let columns: Vec<Column<'_>> = names.collect();
     let of_file = |file: &FileId| {
-        let mut seen = Seen::default();
+        let mut seen = FileRecords::default();
         let read =
             with_start(stack, *file, SAMPLE_BYTES, |text| read_into(&own.table, text, &columns, &mut seen));
         // What cannot be read has nothing in it.
-        read.map_or_else(|_| Seen::default(), |()| seen)
+        read.map_or_else(|_| FileRecords::default(), |()| seen)
     };
     own.files.iter().take(LOOKED_AT).map(of_file).collect()
 }
 
-fn read_into(table: &Table, text: &crate::text::Text<'_>, columns: &[Column<'_>], seen: &mut Seen) {
+fn read_into(table: &Table, text: &crate::text::Text<'_>, columns: &[Column<'_>], seen: &mut FileRecords) {
     table.format.read(text, columns, seen);
     seen.records.sort_by_key(|span| span.start);
 }
 
-impl RecordSink for Seen {
+impl RecordSink for FileRecords {
     fn record(&mut self, record: &RawRecord<'_>) {
         self.records.push(record.span);
         let place = |own: &ColumnCell| (usize::from(own.column), own.cell.span);

@@ -47,15 +47,16 @@ impl<'t> Line<'t> {
 
     fn measure(&mut self, start: usize) {
         (self.start, self.indent, self.first) = (start, 0, start);
-        for byte in &self.text.as_bytes()[start..] {
-            match byte {
-                b' ' => self.indent += 1,
-                b'\t' => self.indent = (self.indent / 8 + 1) * 8,
-                _ => break,
-            }
-            self.first += 1;
-        }
+        let rest = &self.text.as_bytes()[start..];
+        let blanks = rest.iter().take_while(|byte| matches!(byte, b' ' | b'\t')).count();
+        self.indent = indent_of(&rest[..blanks]);
+        self.first += blanks;
     }
+}
+
+/// How far `blanks` at the beginning of a line indent it; a tab counts as eight at most.
+pub(super) fn indent_of(blanks: &[u8]) -> usize {
+    blanks.iter().fold(0, |indent, byte| if *byte == b'\t' { (indent / 8 + 1) * 8 } else { indent + 1 })
 }
 
 /// Something that is open: a block, an element, an object.

@@ -10,7 +10,7 @@ use std::cmp::Ordering;
 
 /// What is wanted of a table.
 #[derive(Debug, Clone, Default)]
-pub struct Request {
+pub struct Query {
     /// The columns: names, patterns with `*` and `?`, references followed with a dot; empty for all.
     pub columns: Vec<String>,
     /// Further columns, computed: `name = expression`.
@@ -33,7 +33,7 @@ pub struct Request {
 
 /// What was wanted of a table.
 #[derive(Debug, Clone, Default)]
-pub struct Sheet {
+pub struct QueryResult {
     /// The names of the columns.
     pub columns: Vec<String>,
     /// For each column whether it is one of the table itself; its position there.
@@ -59,13 +59,13 @@ enum Source {
     Computed(String),
 }
 
-impl Sheet {
+impl QueryResult {
     /// Takes out of `rows` what is wanted.
     ///
     /// # Errors
     /// When a column is not there (with the nearest name), when an expression is wrong or cannot be worked out
     /// (with the row), or when a file that a reference leads to cannot be read.
-    pub fn of(rows: &Rows, request: &Request, others: &Others<'_>) -> Result<Sheet, Error> {
+    pub fn of(rows: &Rows, request: &Query, others: &Others<'_>) -> Result<QueryResult, Error> {
         let with = formulas(rows, &request.with, others)?;
         let computed: Vec<String> = with.iter().map(|(name, _)| name.clone()).collect();
         let condition = request.condition.as_ref();
@@ -131,7 +131,7 @@ impl Sheet {
             Source::Path(path) => path.own_column(),
             Source::Computed(_) => None,
         };
-        Ok(Sheet {
+        Ok(QueryResult {
             columns: sources.iter().map(|source| source.name().to_owned()).collect(),
             own: sources.iter().map(own).collect(),
             lines: lines.into_iter().map(line).collect(),
@@ -237,11 +237,11 @@ fn sources_of(
 
 fn grouped(
     rows: &Rows,
-    request: &Request,
+    request: &Query,
     computed: &[String],
     others: &Others<'_>,
     lines: &[(usize, Answers)],
-) -> Result<Sheet, Error> {
+) -> Result<QueryResult, Error> {
     let mut by = Vec::new();
     for name in &request.group {
         by.extend(sources_of(rows, name, computed, others)?);
@@ -302,7 +302,7 @@ fn grouped(
     if request.reverse {
         out.reverse();
     }
-    Ok(Sheet { own: vec![None; columns.len()], columns, lines: out, grouped: true })
+    Ok(QueryResult { own: vec![None; columns.len()], columns, lines: out, grouped: true })
 }
 
 /// Nothing, then numbers, then truths, then texts, then lists.

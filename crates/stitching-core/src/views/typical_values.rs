@@ -2,11 +2,11 @@
 
 use crate::Error;
 use crate::formats::{Cell, decode};
-use crate::layers::{FileId, Look, Stack, Store};
+use crate::layers::{FileId, FileStamp, Stack, Store};
 use crate::reading::View;
 use crate::reading::with_text;
 use crate::schema::{Table, TableId};
-use crate::tables::{ByHash, Reader, RecordView, files_of, read_records};
+use crate::tables::{ByHash, RecordView, RecordVisitor, files_of, read_records};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -27,7 +27,7 @@ const MOST: usize = 4096;
 
 /// The commonest value of a field.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Usual {
+pub struct TypicalValue {
     /// The value.
     pub value: String,
     /// How many records have it.
@@ -47,7 +47,7 @@ pub fn usual(
     view: View<'_>,
     table: TableId,
     names: &BTreeSet<String>,
-) -> Result<HashMap<String, Usual>, Error> {
+) -> Result<HashMap<String, TypicalValue>, Error> {
     let View { stack, schema, through } = view;
     let described = &schema.tables[table];
     let mut store = stack.cache().map(|cache| cache.open(NAME));
@@ -75,7 +75,7 @@ pub fn usual(
             && *count > 1
             && *count > next
         {
-            found.insert(name.clone(), Usual { value: (*value).clone(), count: *count, of });
+            found.insert(name.clone(), TypicalValue { value: (*value).clone(), count: *count, of });
         }
     }
     if let (Some(store), Some(cache)) = (&mut store, stack.cache()) {
@@ -108,7 +108,7 @@ fn candidates(files: &[Counted], names: &BTreeSet<String>) -> BTreeMap<String, V
 struct Counted {
     file: FileId,
     /// How the file was before it was read; none if nothing new was found out.
-    look: Option<Look>,
+    look: Option<FileStamp>,
     /// What is kept of the file, for each table that draws on it.
     all: Vec<OfFile>,
     /// The position of the table's own.
@@ -325,7 +325,7 @@ struct Counter {
     of_fields: Vec<Option<usize>>,
 }
 
-impl Reader for Counter {
+impl RecordVisitor for Counter {
     fn record(&mut self, record: &RecordView<'_>) {
         self.records += 1;
         for own in record.cells {

@@ -5,7 +5,7 @@ use crate::layers::Stack;
 use crate::links::{Found, find_records};
 use crate::problem::Place;
 use crate::reading::View;
-use crate::reading::{Places, with_text};
+use crate::reading::{PlaceResolver, with_text};
 use crate::schema::Schema;
 use crate::tables::{Record, read_at, shown_key};
 
@@ -26,7 +26,7 @@ pub struct Companion {
 /// When a file cannot be read.
 pub fn companions(view: View<'_>, found: &Found) -> Result<Vec<Companion>, Error> {
     let View { stack, schema, .. } = view;
-    let mut places = Places::new(stack);
+    let mut places = PlaceResolver::new(stack);
     let mut out = Vec::new();
     for other in find_records(view, None, &shown_key(&found.key))? {
         let is_text = schema.tables[other.table].texts.is_some();
@@ -75,7 +75,7 @@ pub fn versions(stack: &Stack, schema: &Schema, found: &Found) -> Result<Vec<Ver
         })
     };
     let own = read(at)?.unwrap_or_default();
-    let mut places = Places::new(stack);
+    let mut places = PlaceResolver::new(stack);
     let mut out = Vec::new();
     let mut below = stack.files()[at.file].layer;
     while let Some(layer) = below.checked_sub(1) {

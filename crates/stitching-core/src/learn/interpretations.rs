@@ -1,7 +1,7 @@
 //! The ways in which the values of a column can be taken: as they are, columns of a family together, the items of a
 //! list, the parts of a value, or without what stands around all of them.
 
-use super::profile::{Affix, Profile, SEPARATORS, Seen, Split, texts_of};
+use super::profile::{Affix, Profile, SEPARATORS, Split, ValueCount, texts_of};
 use super::references::{self, Source};
 use super::targets::Targets;
 use super::{Studied, Study};
@@ -66,7 +66,7 @@ impl Study<'_> {
         /// So many values are looked at, and no fewer than so many say anything.
         const TRIED: usize = 40;
         const LEAST: usize = 4;
-        let seen: Vec<Vec<Seen>> = ways.iter().map(|way| self.some_values(way, TRIED)).collect();
+        let seen: Vec<Vec<ValueCount>> = ways.iter().map(|way| self.some_values(way, TRIED)).collect();
         let texts = texts_of(self.stack, &seen.concat());
         let mut start = 0;
         let mut out = Vec::new();
@@ -90,9 +90,10 @@ impl Study<'_> {
     }
 
     /// About `most` of the different values of a way's columns, spread over the files.
-    fn some_values(&self, way: &Way, most: usize) -> Vec<Seen> {
+    fn some_values(&self, way: &Way, most: usize) -> Vec<ValueCount> {
         let columns = way.fields.iter().map(|field| &self.counts[way.table].columns[*field]);
-        let mut seen: Vec<Seen> = columns.flat_map(|column| column.distinct.values().copied()).collect();
+        let mut seen: Vec<ValueCount> =
+            columns.flat_map(|column| column.distinct.values().copied()).collect();
         seen.sort_by_key(|seen| (seen.file, seen.cell.span.start));
         let step = seen.len().div_ceil(most).max(1);
         seen.into_iter().step_by(step).collect()
@@ -104,7 +105,7 @@ impl Study<'_> {
         const TRIED: usize = 100;
         // A column may be there in several ways.
         let mut columns: Vec<(usize, Vec<usize>)> = Vec::new();
-        let mut seen: Vec<Vec<Seen>> = Vec::new();
+        let mut seen: Vec<Vec<ValueCount>> = Vec::new();
         for way in ways.iter() {
             let column = (way.table, way.fields.clone());
             if columns.last() != Some(&column) {

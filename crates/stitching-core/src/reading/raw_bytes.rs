@@ -9,7 +9,7 @@ const BLOCK: usize = 1 << 18;
 
 /// What is looked for in the bytes of files. It is ASCII, which is written the same in nearly all encodings.
 #[derive(Debug)]
-pub(crate) struct Wanted<'w> {
+pub(crate) struct ByteNeedles<'w> {
     /// Texts in lower case, of which one must be there, in whatever case.
     pub needles: &'w [String],
     /// So many bytes are the most that must be seen in one piece.
@@ -24,7 +24,7 @@ pub(crate) struct Wanted<'w> {
 pub(crate) fn bytes_have(
     stack: &Stack,
     file: FileId,
-    wanted: &Wanted<'_>,
+    wanted: &ByteNeedles<'_>,
     escapes: &[u8],
     finds: impl Fn(&[u8]) -> bool,
 ) -> Option<bool> {
@@ -73,7 +73,7 @@ pub(crate) fn bytes_have(
 mod tests {
     #![allow(clippy::expect_used, reason = "tests fail by panicking")]
 
-    use super::{BLOCK, Wanted, bytes_have};
+    use super::{BLOCK, ByteNeedles, bytes_have};
     use crate::layers::{Layer, Stack};
     use rstest::rstest;
 
@@ -104,7 +104,7 @@ mod tests {
     fn is_told_by_the_bytes(#[case] bytes: Vec<u8>, #[case] expected: Option<bool>) {
         let (_folder, stack) = with_file(&bytes);
         let finder = memchr::memmem::Finder::new(b"peat");
-        let wanted = Wanted { needles: &["peat".to_owned()], longest: 4 };
+        let wanted = ByteNeedles { needles: &["peat".to_owned()], longest: 4 };
         assert_eq!(bytes_have(&stack, 0, &wanted, b"\\", |block| finder.find(block).is_some()), expected);
     }
 }

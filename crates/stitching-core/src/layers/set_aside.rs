@@ -7,7 +7,7 @@ use std::path::Path;
 
 /// A piece that was taken out of a file, since its format has no notes, or none that fit.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Kept {
+pub struct SetAside {
     /// The path of the file in the mod.
     pub path: String,
     /// The address of what it is.
@@ -26,7 +26,7 @@ pub struct Kept {
     pub after: String,
 }
 
-impl Kept {
+impl SetAside {
     /// The name of the file in the tool's own folder that holds them all.
     pub const FILE: &'static str = "off.json";
 
@@ -35,9 +35,9 @@ impl Kept {
     ///
     /// # Errors
     /// When it cannot be read or understood.
-    pub fn read(project: &Path) -> Result<Vec<Kept>, Error> {
-        let path = project.join(OWN_FOLDER).join(Kept::FILE);
-        match Kept::bytes(project)? {
+    pub fn read(project: &Path) -> Result<Vec<SetAside>, Error> {
+        let path = project.join(OWN_FOLDER).join(SetAside::FILE);
+        match SetAside::bytes(project)? {
             Some(bytes) => serde_json::from_slice(&bytes).map_err(|_| {
                 let reason =
                     format!("`{}`, which holds what is switched off, cannot be understood", path.display());
@@ -52,9 +52,9 @@ impl Kept {
     /// # Errors
     /// When it cannot be read.
     pub fn bytes(project: &Path) -> Result<Option<Vec<u8>>, Error> {
-        let path = project.join(OWN_FOLDER).join(Kept::FILE);
+        let path = project.join(OWN_FOLDER).join(SetAside::FILE);
         let own = DirHandle::open_own(project).map_err(|source| Error::io("read", &path, source))?;
-        own.map_or(Ok(None), |own| own.read(Kept::FILE, MAX_FILE))
+        own.map_or(Ok(None), |own| own.read(SetAside::FILE, MAX_FILE))
             .map_err(|source| Error::io("read", &path, source))
     }
 
@@ -87,7 +87,7 @@ impl Kept {
 
 #[cfg(test)]
 mod tests {
-    use super::Kept;
+    use super::SetAside;
     use rstest::rstest;
 
     #[rstest]
@@ -96,7 +96,7 @@ mod tests {
     #[case::the_next_changed("one, four", None)]
     #[case::gone("nothing of it", None)]
     fn it_goes_back_where_its_neighbours_are(#[case] text: &str, #[case] place: Option<usize>) {
-        let kept = Kept {
+        let kept = SetAside {
             path: String::new(),
             address: String::new(),
             table: String::new(),

@@ -1,13 +1,13 @@
 //! Finding the files, and the places in them, where some texts stand, before anything is parsed.
 
-use super::raw::{Wanted, bytes_have};
+use super::raw_bytes::{ByteNeedles, bytes_have};
 use crate::layers::{FileId, Signatures, Stack};
 use crate::schema::{Schema, Table};
 use std::collections::BTreeSet;
 
 /// Some texts to look for.
 #[derive(Debug)]
-pub(crate) struct Quick {
+pub(crate) struct BytePrefilter {
     places: regex::bytes::Regex,
     /// The texts in lower case.
     needles: Vec<String>,
@@ -17,15 +17,15 @@ pub(crate) struct Quick {
     is_ascii: bool,
 }
 
-impl Quick {
+impl BytePrefilter {
     /// More names are not worth looking for one by one.
     pub const MOST: usize = 1000;
 
     /// Looks for `word` in whatever case, and for `names` as they are. `None` if there are more than
     /// [`Quick::MOST`], or none at all.
-    pub fn new<'n>(word: Option<&str>, names: impl IntoIterator<Item = &'n str>) -> Option<Quick> {
+    pub fn new<'n>(word: Option<&str>, names: impl IntoIterator<Item = &'n str>) -> Option<BytePrefilter> {
         let names: BTreeSet<&str> = names.into_iter().filter(|name| !name.is_empty()).collect();
-        if names.len() > Quick::MOST {
+        if names.len() > BytePrefilter::MOST {
             return None;
         }
         let of_word = word.map(|word| format!("(?i:{})", regex::escape(word)));
@@ -33,7 +33,7 @@ impl Quick {
             of_word.into_iter().chain(names.iter().map(|name| regex::escape(name))).collect();
         let places = regex::bytes::Regex::new(&pieces.join("|")).ok().filter(|_| !pieces.is_empty())?;
         let all = || word.into_iter().chain(names.iter().copied());
-        Some(Quick {
+        Some(BytePrefilter {
             places,
             needles: all().map(str::to_lowercase).collect(),
             // In another case a letter may have up to four bytes.
@@ -54,7 +54,7 @@ impl Quick {
         if !self.is_ascii {
             return false;
         }
-        let wanted = Wanted { needles: &self.needles, longest: self.longest };
+        let wanted = ByteNeedles { needles: &self.needles, longest: self.longest };
         let escapes = escapes(stack, schema, file);
         bytes_have(stack, file, &wanted, &escapes, |block| self.places.is_match(block)) == Some(false)
     }
