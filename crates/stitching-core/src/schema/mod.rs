@@ -1,6 +1,7 @@
 //! The description of a game's tables: where their records are, what names them, what each field
 //! may hold and points to.
 
+mod dependencies;
 mod describe;
 mod field;
 pub(crate) mod keys;

@@ -6,7 +6,7 @@
 use super::field::{Field, Layout, Rule, Switch, Target, ValueType};
 use super::pattern::why_not_regex;
 use super::table::{FilePattern, KeyPart, Table, Texts};
-use super::{Pattern, Schema, TableId, keys};
+use super::{Pattern, Schema, TableId, dependencies, keys};
 use crate::Code;
 use crate::Problem;
 use crate::formats::read_format;
@@ -141,6 +141,7 @@ impl<'t> TableBuilder<'_, 't> {
         languages: &[String],
     ) -> Option<Table> {
         self.reader.check_keys(body, keys::TABLE, |_| false);
+        dependencies::check_table(self.reader, body);
         let shown: &str = name.get_ref();
         if shown.contains([':', '"', '.']) || shown.contains(char::is_whitespace) {
             let message = format!("`{shown}` cannot be the name of a table");
@@ -447,6 +448,7 @@ impl<'t> TableBuilder<'_, 't> {
         let names: Vec<String> =
             parts.iter().flat_map(|parts| parts.parts().to_vec()).chain(groups).collect();
         self.reader.check_keys(body, &known, |key: &str| names.iter().any(|name| name == key));
+        dependencies::check_field(self.reader, body);
         let mut field = Field::plain(name, table.rules.len());
         field.place = Some(Box::new(self.reader.place(span)));
         match (parts, find) {
@@ -645,6 +647,7 @@ impl<'t> TableBuilder<'_, 't> {
 
     fn rule(&mut self, at: usize, field: usize, part: Option<String>, body: &DeTable<'t>) -> Rule {
         let reader = &mut *self.reader;
+        dependencies::check_rule(reader, body);
         let mut rule = Rule { field, part, ..Rule::default() };
         if let Some(value) = body.get("as") {
             match value.get_ref().as_str() {
