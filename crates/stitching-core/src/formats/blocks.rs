@@ -36,10 +36,14 @@ pub struct Blocks {
     pub assign: Option<char>,
     /// What begins a note, as far as the end of the line.
     pub comments: Vec<String>,
+    /// What opens and closes a note of any length.
+    pub block_comment: Option<(String, String)>,
     /// What may stand between entries and counts as a blank.
     pub separators: Vec<char>,
     /// Whether a backslash escapes within quotes.
     pub escapes: bool,
+    /// Whether a quoted text may go on over several lines.
+    pub over_lines: bool,
     /// The word that begins a line which pulls in another file.
     pub include: Option<String>,
 }
@@ -182,7 +186,7 @@ impl Format for Blocks {
     }
 
     fn encode(&self, cell: &Cell, _column: &str, value: &str) -> Result<String, String> {
-        if value.contains(['\n', '\r']) {
+        if value.contains(['\n', '\r']) && !(self.over_lines && cell.form != Form::Plain) {
             return Err("it has a line end in it".to_owned());
         }
         let quoted = || match (self.escapes, value.contains('"')) {
@@ -193,7 +197,7 @@ impl Format for Blocks {
         if cell.form != Form::Plain {
             return quoted();
         }
-        let reader = Lexer { format: self, classes: classes(self), text: value, at: 0 };
+        let reader = Lexer { format: self, classes: classes(self), text: value, at: 0, unclosed: None };
         if !value.is_empty() && reader.bare_len(0) == value.len() && !reader.at_note(0) {
             return Ok(value.to_owned());
         }
@@ -217,7 +221,11 @@ impl Format for Blocks {
     }
 
     fn off_style(&self) -> OffStyle {
-        self.comments.first().cloned().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, false))
+        match (self.comments.first(), &self.block_comment) {
+            (Some(mark), _) => OffStyle::Lines(mark.clone(), false),
+            (None, Some((open, _))) if open == "/*" => OffStyle::Wrap("/*", "*/"),
+            _ => OffStyle::None,
+        }
     }
 
     fn escape_byte(&self) -> Option<u8> {

@@ -382,8 +382,10 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
         taken: Taken::Blocks,
         assign,
         comments: comments.clone(),
+        block_comment: None,
         separators: vec![',', ';'],
         escapes,
+        over_lines: false,
         include: include.clone(),
     };
     let mut found = Counter::default();

@@ -22,7 +22,7 @@ impl BytePrefilter {
     pub const MOST: usize = 1000;
 
     /// Looks for `word` in whatever case, and for `names` as they are. `None` if there are more than
-    /// [`Quick::MOST`], or none at all.
+    /// [`BytePrefilter::MOST`], or none at all.
     pub fn new<'n>(word: Option<&str>, names: impl IntoIterator<Item = &'n str>) -> Option<BytePrefilter> {
         let names: BTreeSet<&str> = names.into_iter().filter(|name| !name.is_empty()).collect();
         if names.len() > BytePrefilter::MOST {

@@ -256,7 +256,7 @@ impl<'p> PlaceResolver<'p> {
         Ok(self.file(file)?.place(span))
     }
 
-    /// As [`Places::place`], with the text of its line.
+    /// As [`PlaceResolver::place`], with the text of its line.
     ///
     /// # Errors
     /// When the file cannot be read.

@@ -30,6 +30,7 @@ pub(super) fn editor<'t>(format: &'t Blocks, text: &Text<'t>) -> Editor<'t> {
     let style = Style {
         optional_separators: format.separators.clone(),
         marks: format.comments.clone(),
+        wrap: format.block_comment.clone(),
         gap: match (format.assign, format.separators.contains(&';')) {
             (Some(_), _) => " ",
             (None, true) => "; ",

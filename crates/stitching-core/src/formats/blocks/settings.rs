@@ -33,9 +33,14 @@ const SETTINGS: &[Setting] = &[
         "string",
         "The sign between key and value (by default `=`); empty if a line is a key and its values.",
     ),
-    setting("comment", "string|array", "What begins a note; by default `#`."),
+    setting(
+        "comment",
+        "string|array",
+        "What begins a note; by default `#`. `/*` begins one that ends with `*/`; of others that go over several lines give both marks with a blank between.",
+    ),
     setting("separators", "string", "Signs between entries that count as blanks; by default `,` and `;`."),
     setting("escapes", "boolean", "A backslash escapes within quotes."),
+    setting("over_lines", "boolean", "A quoted text may go on over several lines."),
     setting("include", "string", "The word that begins a line which pulls in another file."),
 ];
 
@@ -71,18 +76,34 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
             return None;
         }
     };
+    let (block_comments, comments): (Vec<String>, Vec<String>) =
+        marks(reader, table, &["#"]).into_iter().partition(|mark| pair(mark).is_some());
+    if let [_, _, ..] = &block_comments[..] {
+        let span = table.get("comment").map_or(0..0, Value::span);
+        let message = "`comment` has two pairs of marks around notes";
+        reader.problem(span, message, "of notes over several lines there is one kind");
+        return None;
+    }
     let separators = reader.text(table, "separators").map(|text| text.into_inner());
     Some(Blocks {
         records,
         taken,
         assign: sign(reader, table, "assign").unwrap_or(Some('=')),
-        comments: marks(reader, table, &["#"]),
+        comments,
+        block_comment: block_comments.first().and_then(|mark| pair(mark)),
         separators: separators
             .unwrap_or_else(|| ",;".to_owned())
             .chars()
             .filter(|next| !"{}\"\n".contains(*next))
             .collect(),
         escapes: reader.flag(table, "escapes").unwrap_or(false),
+        over_lines: reader.flag(table, "over_lines").unwrap_or(false),
         include: reader.text(table, "include").map(|text| text.into_inner()).filter(|word| !word.is_empty()),
     })
+}
+
+/// The two marks of a note of any length, if `mark` is both of them with a blank between, or the well-known first one.
+fn pair(mark: &str) -> Option<(String, String)> {
+    let (open, close) = if mark == "/*" { ("/*", "*/") } else { mark.trim().split_once(' ')? };
+    Some((open.to_owned(), close.trim().to_owned()))
 }

@@ -82,7 +82,9 @@ pub(super) fn classes(format: &Blocks) -> Classes {
     for sign in &format.separators {
         classes[usize::from(sign.encode_utf8(&mut buffer).as_bytes()[0])] |= BEGINS;
     }
-    for first in format.comments.iter().chain(&format.include).filter_map(|mark| mark.as_bytes().first()) {
+    let opens = format.block_comment.iter().map(|(open, _)| open);
+    let marks = format.comments.iter().chain(&format.include).chain(opens);
+    for first in marks.filter_map(|mark| mark.as_bytes().first()) {
         classes[usize::from(*first)] |= BEGINS;
     }
     classes
@@ -94,6 +96,8 @@ pub(super) struct Lexer<'r> {
     pub classes: Classes,
     pub text: &'r str,
     pub at: usize,
+    /// Where a note of any length begins that is never closed.
+    pub unclosed: Option<usize>,
 }
 
 impl Lexer<'_> {
@@ -116,7 +120,25 @@ impl Lexer<'_> {
     #[inline]
     pub fn bare_len(&self, at: usize) -> usize {
         let bytes = &self.text.as_bytes()[at..];
-        bytes.iter().position(|byte| self.classes[usize::from(*byte)] & ENDS != 0).unwrap_or(bytes.len())
+        let end = bytes.iter().position(|byte| self.classes[usize::from(*byte)] & ENDS != 0);
+        let end = end.unwrap_or(bytes.len());
+        match &self.format.block_comment {
+            Some((open, _)) => memchr::memmem::find(&bytes[..end], open.as_bytes()).unwrap_or(end),
+            None => end,
+        }
+    }
+
+    /// One past the end of the note of any length that begins at byte `at`, if one does.
+    fn block_note_end(&mut self, at: usize) -> Option<usize> {
+        let (open, close) = self.format.block_comment.as_ref()?;
+        let rest = self.text[at..].strip_prefix(open.as_str())?;
+        match memchr::memmem::find(rest.as_bytes(), close.as_bytes()) {
+            Some(end) => Some(at + open.len() + end + close.len()),
+            None => {
+                self.unclosed = Some(at);
+                Some(self.text.len())
+            }
+        }
     }
 
     /// Passes over blanks, separators and notes; gives whether a line end was among them.
@@ -130,6 +152,10 @@ impl Lexer<'_> {
                 }
                 b' ' | b'\t' | b'\r' => self.at += 1,
                 _ if self.classes[usize::from(next)] & BEGINS == 0 => break,
+                _ if let Some(end) = self.block_note_end(self.at) => {
+                    line_end |= self.text[self.at..end].contains('\n');
+                    self.at = end;
+                }
                 _ if self.at_note(self.at) && !self.at_include() => self.at = self.line_end(),
                 _ => match self.separator(self.at) {
                     // Where a line is an entry, a separator ends it as a line end does.
@@ -178,7 +204,13 @@ impl<'p> Parser<'p> {
 
     fn parse(format: &'p Blocks, text: &Text<'p>, by_indent: bool) -> Parser<'p> {
         let mut parser = Parser {
-            reader: Lexer { format, classes: classes(format), text: text.as_str(), at: text.body() },
+            reader: Lexer {
+                format,
+                classes: classes(format),
+                text: text.as_str(),
+                at: text.body(),
+                unclosed: None,
+            },
             tree: Tree::default(),
             open: OpenStack::new(text.as_str(), by_indent),
             faults: Vec::new(),
@@ -229,6 +261,11 @@ impl<'p> Parser<'p> {
             let at = self.tree.nodes[innermost.node].span.start as usize;
             let name = self.name(innermost.node);
             self.fault(at, 1, format!("{name} is never closed"), "add a `}` where it ends");
+        }
+        if let Some(start) = self.reader.unclosed {
+            let (open, close) = self.reader.format.block_comment.clone().unwrap_or_default();
+            let message = "the note is never closed".to_owned();
+            self.fault(start, open.len(), message, &format!("close it with `{close}`"));
         }
         while let Some(open) = self.open.pop() {
             self.close(open.node, end);
@@ -343,7 +380,9 @@ impl<'p> Parser<'p> {
                 Some(back) if bytes[back] == b'\\' => {
                     at = if self.reader.format.escapes { (back + 2).min(bytes.len()) } else { back + 1 };
                 }
+                Some(end) if self.reader.format.over_lines => at = end + 1,
                 end => {
+                    let end = end.or_else(|| memchr::memchr(b'\n', &bytes[start..]).map(|end| start + end));
                     let end = end.unwrap_or(bytes.len());
                     // What closes the block most likely does not belong to the text.
                     let kept = self.reader.text.get(start + 1..end).unwrap_or("");

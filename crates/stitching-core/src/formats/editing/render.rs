@@ -210,6 +210,15 @@ impl Entries<'_> {
         let is_trivia = |text: &str| {
             text.chars().all(|next| next.is_whitespace() || self.style.optional_separators.contains(&next))
         };
+        // A note in front of it on its line stays, with the end of that line.
+        let before = match at.checked_sub(1) {
+            Some(previous) => self.behind(children[previous]),
+            None => self.inside_start(own.parent),
+        };
+        let in_front = &self.text[line_start(self.text, start).max(before).min(start)..start];
+        if !in_front.trim().is_empty() && self.is_last_on_line(child) {
+            return start..behind;
+        }
         if let Some(next) = children.get(at + 1) {
             let next = self.lead(*next);
             if self.text.get(behind..next).is_some_and(is_trivia) {

@@ -14,7 +14,7 @@ pub(in crate::formats) struct Style {
     /// What begins a note that ends with its line.
     pub marks: Vec<String>,
     /// What opens and closes a note of any length.
-    pub wrap: Option<(&'static str, &'static str)>,
+    pub wrap: Option<(String, String)>,
     /// What stands between two entries on one line if nothing else is seen.
     pub gap: &'static str,
     /// Blank lines between entries at the top of a file if nothing else is seen.
@@ -50,13 +50,13 @@ impl Style {
     /// Whether `rest`, what stands behind an entry on its line, is nothing but blanks or a note.
     fn is_note(&self, rest: &str) -> bool {
         let rest = rest.trim();
-        let wrapped = |(open, close): (&str, &str)| {
-            let inside = rest.strip_prefix(open).and_then(|rest| rest.strip_suffix(close));
-            inside.is_some_and(|inside| !inside.contains(close))
+        let wrapped = |(open, close): &(String, String)| {
+            let inside = rest.strip_prefix(open.as_str()).and_then(|rest| rest.strip_suffix(close.as_str()));
+            inside.is_some_and(|inside| !inside.contains(close.as_str()))
         };
         rest.is_empty()
             || self.marks.iter().any(|mark| rest.starts_with(mark.as_str()))
-            || self.wrap.is_some_and(wrapped)
+            || self.wrap.as_ref().is_some_and(wrapped)
     }
 
     /// Where the note begins that ends on the line directly before the one that starts at `line`, if there is one that
@@ -76,7 +76,7 @@ impl Style {
         if self.marks.iter().any(|mark| shown.starts_with(mark.as_str())) {
             return (is_start(start) && !is_off(shown)).then_some(begins);
         }
-        let (open, close) = self.wrap?;
+        let (open, close) = self.wrap.as_ref().map(|(open, close)| (open.as_str(), close.as_str()))?;
         let inside = shown.strip_suffix(close)?;
         let end = begins + text[begins..line].find(inside)? + inside.len();
         let at = from + text[from..end].rfind(open)?;
@@ -120,9 +120,9 @@ impl<'t> Entries<'t> {
             let rest = &self.text[at..limit.max(at)];
             let shown = rest.trim_start();
             at += rest.len() - shown.len();
-            let wrapped = self.style.wrap.filter(|(open, _)| shown.starts_with(open));
+            let wrapped = self.style.wrap.as_ref().filter(|(open, _)| shown.starts_with(open.as_str()));
             if let Some((open, close)) = wrapped {
-                match shown[open.len()..].find(close) {
+                match shown[open.len()..].find(close.as_str()) {
                     Some(end) => at += open.len() + end + close.len(),
                     None => return at,
                 }

@@ -29,7 +29,7 @@ pub(super) fn editor<'t>(format: &'t Json, text: &Text<'t>) -> Editor<'t> {
     let style = Style {
         separator: Some(','),
         marks: if format.comments { vec!["//".to_owned()] } else { Vec::new() },
-        wrap: format.comments.then_some(("/*", "*/")),
+        wrap: format.comments.then(|| ("/*".to_owned(), "*/".to_owned())),
         gap: " ",
         one_root: true,
         ..Style::default()

@@ -27,7 +27,8 @@ pub(super) fn editor<'t>(format: &'t Xml, text: &Text<'t>) -> Editor<'t> {
         parent: element.parent,
         end: element.end,
     });
-    let style = Style { wrap: Some(("<!--", "-->")), one_root: true, ..Style::default() };
+    let style =
+        Style { wrap: Some(("<!--".to_owned(), "-->".to_owned())), one_root: true, ..Style::default() };
     let entries = Entries::new(content, text.body(), text.body(), nodes.collect(), style);
     Editor::new(entries, XmlDialect { format, tree })
 }
