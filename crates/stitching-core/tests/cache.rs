@@ -45,7 +45,7 @@ fn told(project: &Project, address: &str) -> String {
     let uses = find_uses(View::top(stack, schema), &things).expect("uses");
     let names = details.fields.iter().map(|field| field.name.clone()).collect();
     let mut usual: Vec<_> =
-        usual(View::top(stack, schema), found.table, &names).expect("usual").into_iter().collect();
+        usual(View::top(stack, schema), found.table, &names).expect("typical-values").into_iter().collect();
     usual.sort_by(|a, b| a.0.cmp(&b.0));
     format!("{details:?}\n{uses:?}\n{usual:?}\n{found_of_key}")
 }
@@ -203,7 +203,7 @@ fn usual_values_are_not_counted_again() {
     // Of these two tables one draws on the files of the other.
     let asked = ["goods:coal", "wharves:north", "offers:\"north/coal\""];
     asked.iter().for_each(|address| drop(told(&again(&project), address)));
-    let kept = || fs::read(project.folder.join(".stitching/cache/usual")).expect("a cache");
+    let kept = || fs::read(project.folder.join(".stitching/cache/typical-values")).expect("a cache");
     let before = kept();
     asked.iter().for_each(|address| drop(told(&again(&project), address)));
     // Each writing tells its time in the head.
@@ -278,7 +278,7 @@ fn a_damaged_cache_changes_nothing(#[case] damage: fn(&mut Vec<u8>)) {
     let (_folder, project) = demo();
     told(&again(&project), "goods:coal");
     damage(&project, "links");
-    damage(&project, "usual");
+    damage(&project, "typical-values");
     for address in ["goods:coal", "reaches:frost_cut", "offers:\"north/coal\""] {
         assert_eq!(told(&again(&project), address), told(&project, address));
     }

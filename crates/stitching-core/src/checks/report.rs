@@ -359,7 +359,9 @@ impl RecordVisitor for Finder<'_, '_> {
             };
             if let Some(rule) = rule {
                 for_each_piece(record, rule.field, |piece: &Piece<'_>| {
-                    if piece.span.start == seed.span.start && seed.rule == Some(piece.rule) {
+                    // What another record has too stands in the first value of its field.
+                    let is_same = matches!(seed.detail, SeedDetail::Same(..)) && about.cell.is_none();
+                    if is_same || (piece.span.start == seed.span.start && seed.rule == Some(piece.rule)) {
                         about.value = piece.text.to_owned();
                         let named = key_named(record, rule, piece.text);
                         about.named = named.map_or_else(|| piece.text.to_owned(), Cow::into_owned);

@@ -1,7 +1,8 @@
 //! The one template language: text with named parts.
 //!
 //! `layouts/{}.json`, `{key} = "{text}"`, `{good},{share}[,{crew}]`: a part in braces stands for
-//! any text, square brackets hold what may be missing, a blank stands for any run of blanks or
+//! any text, square brackets hold what may be missing, a blank stands for any run of blanks (at least one between two
+//! letters) or
 //! tabs (at least one between two parts, where it is all that separates them). A brace or bracket
 //! that is meant literally is doubled: `[[{section}]]`.
 //!
@@ -268,9 +269,12 @@ impl Literal {
                 Blanks::None => 0,
                 _ => rest.iter().take_while(|byte| is_blank(**byte)).count(),
             };
-            if word.blanks == Blanks::AtLeastOne && blanks == 0
-                || !rest[blanks..].starts_with(word.text.as_bytes())
-            {
+            let lacks_blank = match word.blanks {
+                Blanks::None => false,
+                Blanks::Any => blanks == 0 && is_inside_word(text, at),
+                Blanks::AtLeastOne => blanks == 0,
+            };
+            if lacks_blank || !rest[blanks..].starts_with(word.text.as_bytes()) {
                 return None;
             }
             at += blanks + word.text.len();
@@ -317,6 +321,16 @@ impl Literal {
         });
         Box::new(found.filter_map(move |at| whole(at - before(at))))
     }
+}
+
+/// Whether letters, digits or underscores stand on both sides of byte `at`.
+fn is_inside_word(text: &[u8], at: usize) -> bool {
+    let is_word = |next: char| next.is_alphanumeric() || next == '_';
+    let before = (0..at).rev().find(|start| text[*start] & 0xc0 != 0x80).unwrap_or(at);
+    let before = std::str::from_utf8(&text[before..at]).ok().and_then(|text| text.chars().next_back());
+    let after = (at + 1..=text.len()).find(|end| text.get(*end).is_none_or(|byte| byte & 0xc0 != 0x80));
+    let after = after.and_then(|end| std::str::from_utf8(&text[at..end]).ok()?.chars().next());
+    before.is_some_and(is_word) && after.is_some_and(is_word)
 }
 
 fn is_blank(byte: u8) -> bool {
@@ -423,7 +437,8 @@ fn write_pattern(pieces: &[Piece], anywhere: bool, out: &mut String) {
             }
             Piece::Literal(text) => {
                 for (n, word) in text.split(' ').enumerate() {
-                    let blank = if n > 0 { "[ \\t]*" } else { "" };
+                    // A word ends at a word's end: none may be left out between two letters.
+                    let blank = if n > 0 { "(?:[ \\t]+|\\b{start-half}|\\b{end-half})" } else { "" };
                     let _ = write!(out, "{blank}{}", regex::escape(word));
                 }
             }
@@ -457,6 +472,10 @@ mod tests {
     #[case("{good},{share}[,{crew}]", "coal,40,tow", &["coal", "40", "tow"])]
     #[case("placed {kind} at {x} {y}", "placed crane at 3  4", &["crane", "3", "4"])]
     #[case("[[{section}]]", "[frost]", &["frost"])]
+    #[case("good {key}", "good coal", &["coal"])]
+    #[case("good {key}", "good=coal", &["=coal"])]
+    #[case("{kind} at {x}", "flat at 3", &["flat", "3"])]
+    #[case("{key} = {v}", "a=b", &["a", "b"])]
     #[case("txt_{}_name", "txt_ice.1_name", &["ice.1"])]
     fn matches_and_fills_back(#[case] template: &str, #[case] text: &str, #[case] parts: &[&str]) {
         let template = Template::parse(template).expect("a good template");

@@ -30,7 +30,7 @@ pub enum Matched {
     Comment,
     /// The value of the field with this name.
     Value(String),
-    /// A line that belongs to no record: a comment, or a file of no table.
+    /// A line that belongs to no record, as a comment or in a file of no table; or one of a record, in none of its values.
     Line,
 }
 
@@ -260,6 +260,7 @@ impl SearchQuery {
             }
         }
         entries.sort_by_key(|entry| entry.span);
+        let mut found_in: HashSet<Span> = hits.iter().map(|hit| hit.entry).collect();
         for (from, line) in lines(content, text.body(), places.as_deref()) {
             let span = Span::new(from, from + line.trim_end().len());
             let Some(similar) = self.likeness(&line.to_lowercase()) else { continue };
@@ -267,9 +268,16 @@ impl SearchQuery {
                 continue;
             }
             let before = entries.partition_point(|other| other.span.start < span.end);
-            // A record that covers the whole line has been searched.
             let around = entries[..before].iter().rev().take(8).find(|other| other.span.end > span.start);
-            if around.is_some_and(|other| other.span.end >= span.end || other.span.start > span.start) {
+            // Of a record that covers the whole line all values have been searched; what is neither of them nor a note
+            // above it is told by its line, once.
+            if let Some(other) =
+                around.filter(|other| other.span.end >= span.end || other.span.start > span.start)
+            {
+                let covers = other.span.start <= span.start;
+                if covers && found_in.insert(other.span) {
+                    hits.push(self.line_hit(file, span, other, similar));
+                }
                 continue;
             }
             // The names of the columns stand above all records, and belong to none.
@@ -313,6 +321,22 @@ impl SearchQuery {
             similar,
             seen: Visibility::Yes,
         })
+    }
+
+    /// A line inside a record, of which the words stand in no value.
+    fn line_hit(&self, file: FileId, span: Span, entry: &Entry, similar: bool) -> SearchHit {
+        SearchHit {
+            matched: Matched::Line,
+            file,
+            span,
+            entry: entry.span,
+            table: Some(entry.table),
+            key: entry.key.clone(),
+            label: entry.label.clone(),
+            whole_words: !similar,
+            similar,
+            seen: Visibility::Yes,
+        }
     }
 
     /// The words; the parts of a key, which is shown with `/` between them, may stand apart.

@@ -13,7 +13,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use xxhash_rust::xxh3::xxh3_64;
 
 /// The name of the cache.
-const NAME: &str = "usual";
+const NAME: &str = "typical-values";
 
 /// A value is the usual one if more than this part (a fourth) of the records have it.
 const PART: u64 = 4;
@@ -24,6 +24,9 @@ const KEPT_PART: u64 = 32;
 
 /// When a field has more different values in a file than this, only those are counted on that are common so far.
 const MOST: usize = 4096;
+
+/// Of longer lists it is not told which values are there twice.
+const LONGEST_LIST: usize = 1000;
 
 /// The commonest value of a field.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -240,7 +243,8 @@ impl Counted {
                 }
             }
             let fields: Vec<usize> = positions.into_iter().flatten().collect();
-            let mut counter = Counter { records: 0, tallies, of_fields };
+            let counted = vec![(0, Vec::new()); tallies.len()];
+            let mut counter = Counter { records: 0, counted, tallies, of_fields };
             read_records(&wide, path, text, &fields, &mut counter);
             let tallies = names.iter().zip(&mut counter.tallies);
             let fields = tallies.map(|(name, tally)| finish(name, tally, text.as_str())).collect();
@@ -320,6 +324,8 @@ impl Tally {
 
 struct Counter {
     records: u64,
+    /// Of each tally the last record with a value, and the hashes of those that were counted there.
+    counted: Vec<(u64, Vec<u64>)>,
     tallies: Vec<Tally>,
     /// For each field of the table its tally.
     of_fields: Vec<Option<usize>>,
@@ -329,12 +335,25 @@ impl RecordVisitor for Counter {
     fn record(&mut self, record: &RecordView<'_>) {
         self.records += 1;
         for own in record.cells {
-            let Some(tally) = self.of_fields[usize::from(own.column)] else { continue };
-            let tally = &mut self.tallies[tally];
+            let Some(at) = self.of_fields[usize::from(own.column)] else { continue };
+            let tally = &mut self.tallies[at];
             if tally.closed && tally.values.is_empty() {
                 continue;
             }
-            tally.count(xxh3_64(own.cell.value(record.text).as_bytes()), own.cell);
+            let hash = xxh3_64(own.cell.value(record.text).as_bytes());
+            // A value that a list has several times is there in one record all the same.
+            let (last, hashes) = &mut self.counted[at];
+            if *last != self.records {
+                *last = self.records;
+                hashes.clear();
+            }
+            if hashes.len() < LONGEST_LIST {
+                if hashes.contains(&hash) {
+                    continue;
+                }
+                hashes.push(hash);
+            }
+            tally.count(hash, own.cell);
         }
     }
 }

@@ -52,6 +52,9 @@ fn human_report(report: &Report, shown: &[&Problem], args: &Check, paths: &human
     }
     let summary = &report.summary;
     let mut verdict = human::errors_and_warnings(summary.errors, summary.warnings);
+    if args.all && summary.inherited > 0 && summary.errors + summary.warnings == 0 {
+        verdict = "no problems of the mod's own".to_owned();
+    }
     if !args.codes.is_empty() {
         let number = |severity| shown.iter().filter(|problem| problem.severity == severity).count();
         let of_codes = human::errors_and_warnings(number(Severity::Error), number(Severity::Warning));
