@@ -1,6 +1,6 @@
 //! Searching everything for a few words.
 
-use crate::formats::ColumnCell;
+use crate::formats::{ColumnCell, OffStyle};
 use crate::layers::{FileId, RelPath, Stack};
 use crate::links::{Labels, Switched, SwitchedBy, label_key, switched};
 use crate::reading::View;
@@ -26,11 +26,11 @@ pub enum Matched {
     Path,
     /// A text, in the language with this code.
     Text(String),
-    /// A comment beside or directly above the record.
+    /// A comment in, beside or directly above the record.
     Comment,
     /// The value of the field with this name.
     Value(String),
-    /// A line that belongs to no record, as a comment or in a file of no table; or one of a record, in none of its values.
+    /// A line that belongs to no record: a comment, or a file of no table.
     Line,
 }
 
@@ -261,6 +261,7 @@ impl SearchQuery {
         }
         entries.sort_by_key(|entry| entry.span);
         let mut found_in: HashSet<Span> = hits.iter().map(|hit| hit.entry).collect();
+        let notes: Vec<String> = tables().filter_map(|(_, table)| note_mark(table)).collect();
         for (from, line) in lines(content, text.body(), places.as_deref()) {
             let span = Span::new(from, from + line.trim_end().len());
             let Some(similar) = self.likeness(&line.to_lowercase()) else { continue };
@@ -269,14 +270,14 @@ impl SearchQuery {
             }
             let before = entries.partition_point(|other| other.span.start < span.end);
             let around = entries[..before].iter().rev().take(8).find(|other| other.span.end > span.start);
-            // Of a record that covers the whole line all values have been searched; what is neither of them nor a note
-            // above it is told by its line, once.
+            // Of a record that covers the whole line all values have been searched; a note in it is told once.
             if let Some(other) =
                 around.filter(|other| other.span.end >= span.end || other.span.start > span.start)
             {
                 let covers = other.span.start <= span.start;
-                if covers && found_in.insert(other.span) {
-                    hits.push(self.line_hit(file, span, other, similar));
+                let note = notes.iter().find_map(|mark| line.find(mark.as_str())).map(|at| &line[at..]);
+                if covers && note.is_some_and(|note| self.has_words(note)) && found_in.insert(other.span) {
+                    hits.push(self.note_hit(file, span, other));
                 }
                 continue;
             }
@@ -323,18 +324,18 @@ impl SearchQuery {
         })
     }
 
-    /// A line inside a record, of which the words stand in no value.
-    fn line_hit(&self, file: FileId, span: Span, entry: &Entry, similar: bool) -> SearchHit {
+    /// A note inside a record.
+    fn note_hit(&self, file: FileId, span: Span, entry: &Entry) -> SearchHit {
         SearchHit {
-            matched: Matched::Line,
+            matched: Matched::Comment,
             file,
             span,
             entry: entry.span,
             table: Some(entry.table),
             key: entry.key.clone(),
             label: entry.label.clone(),
-            whole_words: !similar,
-            similar,
+            whole_words: true,
+            similar: false,
             seen: Visibility::Yes,
         }
     }
@@ -389,6 +390,15 @@ impl SearchQuery {
 
     fn in_text(&self, lower: &str) -> bool {
         self.words.iter().all(|word| lower.contains(word.as_str()))
+    }
+}
+
+/// What begins a note in the files of a table, if an entry can be made one.
+fn note_mark(table: &Table) -> Option<String> {
+    match table.format.off_style() {
+        OffStyle::Lines(mark, _) => Some(mark),
+        OffStyle::Wrap(open, _) => Some(open.to_owned()),
+        OffStyle::None => None,
     }
 }
 
