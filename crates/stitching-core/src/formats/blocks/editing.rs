@@ -274,7 +274,7 @@ impl Dialect for BlockDialect<'_> {
                 open: text[own.start as usize..open].to_owned(),
                 close: "}".to_owned(),
                 name: self.head_words(text, node),
-                own: entries.texts_of(node, is_of_key),
+                key_entries: entries.texts_of(node, is_of_key),
                 key,
                 indent: blanks_before(text, own.start as usize).map(str::to_owned),
             }

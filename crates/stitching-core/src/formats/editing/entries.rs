@@ -378,7 +378,7 @@ impl<'t> Entries<'t> {
                 None => {
                     let new =
                         self.push_new(container, within, anchor, New::Container(head.clone(), Vec::new()));
-                    for text in &head.own {
+                    for text in &head.key_entries {
                         let own = NewEntry { text: text.clone(), is_rigid: true, ..NewEntry::default() };
                         self.push_new(container, Some(new), Anchor::Last, New::Leaf(own));
                     }

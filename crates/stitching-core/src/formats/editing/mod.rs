@@ -205,9 +205,9 @@ impl<'t> Editor<'t> {
     pub fn take(&self, part: &Part<'_>) -> Result<NewEntry, Refusal> {
         let node = self.entries.find(part.record)?;
         let mut entry = self.dialect.take(&self.entries, node, part)?;
-        entry.has_returns = self.entries.line_end(false) == "\r\n";
+        entry.crlf = self.entries.line_end(false) == "\r\n";
         for (_, own) in &mut entry.parts {
-            own.has_returns = entry.has_returns;
+            own.crlf = entry.crlf;
         }
         if part.notes {
             entry.note_behind = self.entries.note_behind(node).to_owned();

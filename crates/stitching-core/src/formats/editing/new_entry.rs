@@ -1,6 +1,6 @@
 //! An entry that is to be put somewhere, and the parents it needs there.
 
-use super::super::comment_out::OFF_MARK;
+use crate::formats::OFF_MARK;
 use crate::text::{Edit, EditSet, Span};
 
 /// An entry that is to be put into a text.
@@ -11,7 +11,7 @@ pub struct NewEntry {
     /// The parents, the outermost first.
     pub heads: Vec<Head>,
     /// Whether the lines where it comes from end with a carriage return and a line feed.
-    pub has_returns: bool,
+    pub crlf: bool,
     /// The lines of notes above it, without their indentation.
     pub notes: Vec<String>,
     /// The entry, without the blanks before it and without a separator. Its further lines have the indentation that
@@ -41,7 +41,7 @@ pub struct Head {
     /// What the key of the record uses of it: columns as seen from it, and their values.
     pub key: Vec<(String, String)>,
     /// The entries within it in which these values stand, as written.
-    pub own: Vec<String>,
+    pub key_entries: Vec<String>,
     /// The blanks before it, where it had a line of its own.
     pub indent: Option<String>,
 }
@@ -62,6 +62,6 @@ pub(in crate::formats) fn edited(text: &str, span: Span, edits: &EditSet) -> Str
 }
 
 /// Whether a note holds something that was commented out, and so belongs to no entry.
-pub(super) fn is_off(note: &str) -> bool {
+pub(super) fn is_commented_out(note: &str) -> bool {
     note.contains(OFF_MARK)
 }

@@ -279,7 +279,7 @@ impl Entries<'_> {
         if new.is_empty() {
             return;
         }
-        let end = self.line_end(self.has_returns(new));
+        let end = self.line_end(self.crlf(new));
         let stays = |child: &usize| !self.gone.contains(child);
         let is_empty = !self.children(container).any(|child| stays(&child));
         let share_a_line = match (previous, next) {
@@ -376,7 +376,7 @@ impl Entries<'_> {
         if new.is_empty() {
             return;
         }
-        let end = self.line_end(self.has_returns(new));
+        let end = self.line_end(self.crlf(new));
         if !self.has_own_lines(next) {
             let sign = self.new_separator(container);
             let gap = self.inline_gap(container);
@@ -406,7 +406,7 @@ impl Entries<'_> {
 
     /// What stands between the brackets of a container that had nothing in it.
     fn opened(&self, container: Option<usize>, new: &[usize]) -> String {
-        let end = self.line_end(self.has_returns(new));
+        let end = self.line_end(self.crlf(new));
         match self.indent_of(container).filter(|_| self.wants_lines(new)) {
             Some(around) => {
                 let indent = self.indent_for(container, None, new);
@@ -430,11 +430,11 @@ impl Entries<'_> {
     }
 
     /// Whether lines ended with a carriage return where something new comes from.
-    fn has_returns(&self, new: &[usize]) -> bool {
+    fn crlf(&self, new: &[usize]) -> bool {
         let mut next = new.first().copied();
         while let Some(new) = next {
             match &self.new[new] {
-                New::Leaf(entry) => return entry.has_returns,
+                New::Leaf(entry) => return entry.crlf,
                 New::Container(_, children) => next = children.last().copied(),
             }
         }

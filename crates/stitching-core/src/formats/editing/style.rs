@@ -1,7 +1,7 @@
 //! House style: how a text is laid out, asked by name.
 
 use super::entries::{Entries, Inside};
-use super::new_entry::is_off;
+use super::new_entry::is_commented_out;
 use std::ops::Range;
 
 /// What an editor must know of a format's syntax.
@@ -74,7 +74,7 @@ impl Style {
         // Nothing but a byte order mark may stand before it on its line.
         let is_start = |start: usize| start >= from || &text[start..from] == "\u{feff}";
         if self.marks.iter().any(|mark| shown.starts_with(mark.as_str())) {
-            return (is_start(start) && !is_off(shown)).then_some(begins);
+            return (is_start(start) && !is_commented_out(shown)).then_some(begins);
         }
         let (open, close) = self.wrap.as_ref().map(|(open, close)| (open.as_str(), close.as_str()))?;
         let inside = shown.strip_suffix(close)?;
@@ -82,15 +82,16 @@ impl Style {
         let at = from + text[from..end].rfind(open)?;
         let first = line_start(text, at);
         let alone = text[first.max(from)..at].trim().is_empty() && is_start(first);
-        (alone && !text[at..end].contains(close) && !is_off(&text[at..end])).then_some(first.max(from))
+        (alone && !text[at..end].contains(close) && !is_commented_out(&text[at..end]))
+            .then_some(first.max(from))
     }
 }
 
 impl<'t> Entries<'t> {
-    /// The line end of the text. If it has none, `has_returns` tells whether that is to begin with a carriage return.
-    pub fn line_end(&self, has_returns: bool) -> &'static str {
-        let has_returns = if self.text.contains('\n') { self.text.contains("\r\n") } else { has_returns };
-        if has_returns { "\r\n" } else { "\n" }
+    /// The line end of the text. If it has none, `crlf` tells whether that is to begin with a carriage return.
+    pub fn line_end(&self, crlf: bool) -> &'static str {
+        let crlf = if self.text.contains('\n') { self.text.contains("\r\n") } else { crlf };
+        if crlf { "\r\n" } else { "\n" }
     }
 
     /// Where the separator of an entry stands, if it has one: of those that must be there anywhere before the next

@@ -173,7 +173,7 @@ impl IniDialect<'_> {
             close: String::new(),
             name,
             key: Vec::new(),
-            own: Vec::new(),
+            key_entries: Vec::new(),
             indent: Some(String::new()),
         }
     }

@@ -212,7 +212,7 @@ impl Dialect for JsonDialect<'_> {
                 open: format!("{label}{open}"),
                 close: close.to_owned(),
                 name: name.to_owned(),
-                own: entries.texts_of(node, is_of_key),
+                key_entries: entries.texts_of(node, is_of_key),
                 key,
                 indent: blanks_before(text, entries.node(node).span.start as usize).map(str::to_owned),
             }

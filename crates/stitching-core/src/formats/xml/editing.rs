@@ -265,7 +265,7 @@ impl Dialect for XmlDialect<'_> {
                 open: text[own.span.start as usize..own.content.start as usize].to_owned(),
                 close: format!("</{name}>"),
                 name: name.to_owned(),
-                own: entries.texts_of(node, is_of_key),
+                key_entries: entries.texts_of(node, is_of_key),
                 key,
                 indent: blanks_before(text, own.span.start as usize).map(str::to_owned),
             }
