@@ -18,7 +18,7 @@ const MOST_OF_A_CHECK: usize = 10_000;
 /// The problems in the making that reading the files gave, and those of files that could not be
 /// read.
 pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
-    let mut seeds = Vec::new();
+    let mut seeds: Vec<Placed> = Vec::new();
     for (file, indexed) in index.files.iter().enumerate() {
         let counts = |seed: &&Seed| {
             if seed.code == Code::MISPLACED {
@@ -42,7 +42,25 @@ pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
             seeds.push((file as u32, Seed { code, table: None, record: None, rule: None, span, detail }));
         }
     }
+    drop_what_is_common(index, &mut seeds);
     seeds
+}
+
+/// Leaves out what may be meant so, where it is not rare among the records of its table.
+fn drop_what_is_common(index: &Index<'_>, seeds: &mut Vec<Placed>) {
+    const RARE: usize = 10;
+    let table = |seed: &Seed| match &seed.detail {
+        SeedDetail::Known(fault) if fault.only_if_rare => seed.table,
+        _ => None,
+    };
+    let mut counts: HashMap<usize, usize> = HashMap::new();
+    for table in seeds.iter().filter_map(|(_, seed)| table(seed)) {
+        *counts.entry(table).or_default() += 1;
+    }
+    seeds.retain(|(_, seed)| {
+        let is_rare = |table: usize| counts[&table] <= index.tables[table].records.div_ceil(RARE);
+        table(seed).is_none_or(is_rare)
+    });
 }
 
 /// Whether what seems to be misplaced is: no other table reads it, and its own table has records elsewhere.

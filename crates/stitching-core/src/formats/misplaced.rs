@@ -23,33 +23,39 @@ pub(super) struct Nodes<'n, N> {
 }
 
 impl<N: FlatNode> Nodes<'_, N> {
-    /// Reports what is named as the records at `path` are named, `name`, and is not among `records` (in the order of
-    /// the file); and what stands inside another no further in than that, and is named as one beside it.
+    /// Reports what stands inside another no further in than that, and is named as one beside it; and what is named as
+    /// the records at `path` are named, `name`, and is not among `records` (in the order of the file). The latter may be
+    /// meant so, and counts only where it is rare.
     pub fn report(&self, records: &[usize], path: &str, name: Option<&str>, sink: &mut dyn RecordSink) {
-        let mut found = name.map_or_else(Vec::new, |name| self.not_among(records, name));
-        found.truncate(MOST_FAULTS);
-        for node in &found {
-            let around =
-                self.nodes[*node].parent().map(|parent| format!(" inside {}", self.shown_name(parent)));
-            let (shown, around) = (self.shown_name(*node), around.unwrap_or_default());
+        let unread = name.map_or_else(Vec::new, |name| self.not_among(records, name));
+        let outdented = self.outdented();
+        let at = |node: usize| {
+            self.nodes[node].parent().map(|parent| format!(" inside {}", self.shown_name(parent)))
+        };
+        for node in outdented.iter().take(MOST_FAULTS) {
+            let (shown, around) = (self.shown_name(*node), at(*node).unwrap_or_default());
+            let message = match unread.binary_search(node) {
+                Ok(_) => {
+                    format!("{shown} stands{around}, where no table reads it: records are those at `{path}`")
+                }
+                Err(_) => format!("{shown} stands{around}, and no further in"),
+            };
+            sink.fault(self.fault(*node, message));
+        }
+        for node in unread.into_iter().filter(|node| outdented.binary_search(node).is_err()).take(MOST_FAULTS)
+        {
+            let (shown, around) = (self.shown_name(node), at(node).unwrap_or_default());
             let message =
                 format!("{shown} stands{around}, where no table reads it: records are those at `{path}`");
-            self.fault(*node, message, sink);
-        }
-        let outdented: Vec<usize> =
-            self.outdented().into_iter().filter(|node| found.binary_search(node).is_err()).collect();
-        for node in outdented.into_iter().take(MOST_FAULTS) {
-            let around = self.nodes[node].parent().map(|parent| self.shown_name(parent)).unwrap_or_default();
-            let message = format!("{} stands inside {around}, and no further in", self.shown_name(node));
-            self.fault(node, message, sink);
+            sink.fault(Fault { only_if_rare: true, ..self.fault(node, message) });
         }
     }
 
-    fn fault(&self, node: usize, message: String, sink: &mut dyn RecordSink) {
+    fn fault(&self, node: usize, message: String) -> Fault {
         let start = (self.start)(node);
         let end = (self.name)(node).map_or(start, |name| name.end as usize);
         let help = "is an end missing before it, and one too many further down?";
-        sink.fault(Fault::new(Code::MISPLACED, Span::new(start, end), message).help(help));
+        Fault::new(Code::MISPLACED, Span::new(start, end), message).help(help)
     }
 
     fn name_of(&self, node: usize) -> Option<&str> {

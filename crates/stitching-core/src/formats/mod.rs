@@ -141,12 +141,14 @@ pub struct Fault {
     pub help: Option<String>,
     /// What would put it right: a title and an edit.
     pub fix: Option<(String, Edit)>,
+    /// Whether it is told only where few records of the table have such: it may be meant so.
+    pub only_if_rare: bool,
 }
 
 impl Fault {
     /// A fault without help or fix.
     pub fn new(code: Code, span: Span, message: impl Into<String>) -> Fault {
-        Fault { code, span, message: message.into(), help: None, fix: None }
+        Fault { code, span, message: message.into(), help: None, fix: None, only_if_rare: false }
     }
 
     /// The same with a line on what to do.
