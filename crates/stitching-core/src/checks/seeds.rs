@@ -48,7 +48,9 @@ pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
 
 /// Leaves out what may be meant so, where it is not rare among the records of its table.
 fn drop_what_is_common(index: &Index<'_>, seeds: &mut Vec<Placed>) {
+    /// One in so many records is rare, and so are a few in a small table.
     const RARE: usize = 10;
+    const FEW: usize = 3;
     let table = |seed: &Seed| match &seed.detail {
         SeedDetail::Known(fault) if fault.only_if_rare => seed.table,
         _ => None,
@@ -58,7 +60,7 @@ fn drop_what_is_common(index: &Index<'_>, seeds: &mut Vec<Placed>) {
         *counts.entry(table).or_default() += 1;
     }
     seeds.retain(|(_, seed)| {
-        let is_rare = |table: usize| counts[&table] <= index.tables[table].records.div_ceil(RARE);
+        let is_rare = |table: usize| counts[&table] <= (index.tables[table].records / RARE).max(FEW);
         table(seed).is_none_or(is_rare)
     });
 }

@@ -40,7 +40,10 @@ impl<N: FlatNode> Nodes<'_, N> {
                 }
                 Err(_) => format!("{shown} stands{around}, and no further in"),
             };
-            sink.fault(self.fault(*node, message));
+            // By hand people indent as they please; inside one of its own name it hardly ever is.
+            let parent = self.nodes[*node].parent().and_then(|parent| self.name_of(parent));
+            let only_if_rare = parent != self.name_of(*node);
+            sink.fault(Fault { only_if_rare, ..self.fault(*node, message) });
         }
         for node in unread.into_iter().filter(|node| outdented.binary_search(node).is_err()).take(MOST_FAULTS)
         {
