@@ -81,6 +81,8 @@ enum Hit {
     Rewrite(Rewrite),
     /// A thing that gets a new name with it.
     Also(Item),
+    /// A column's value that gets a new name with it, if no other record has it.
+    IfAlone(Item),
     /// The values cannot be rewritten, and why.
     Unfit(Span, String),
 }
@@ -213,8 +215,6 @@ impl<'p> Work<'p> {
         for hit in found.hits {
             match hit {
                 Hit::Also(item) if self.done.contains(&item.thing) => {}
-                Hit::Also(Item { thing: Thing::Column(table, rule, old), .. })
-                    if second_identifier::held_by_others(self.project, table, rule, &old)? => {}
                 Hit::Also(item) => {
                     if let (Thing::Record(table, old), true) = (&item.thing, item.key_done) {
                         let name = &self.project.schema.tables[*table].name;
@@ -224,6 +224,7 @@ impl<'p> Work<'p> {
                     }
                     self.add(item)?;
                 }
+                Hit::IfAlone(item) => self.add_if_alone(item)?,
                 Hit::Unfit(span, reason) => return Err(self.unfit(found.file, span, reason)),
                 Hit::Rewrite(rewrite) => {
                     if !found.editable {
@@ -243,6 +244,21 @@ impl<'p> Work<'p> {
             }
         }
         Ok(())
+    }
+
+    /// Puts a column's value on the list, unless several records have it: what refers to it still finds one.
+    fn add_if_alone(&mut self, item: Item) -> Result<(), Error> {
+        if self.done.contains(&item.thing) {
+            return Ok(());
+        }
+        if let Thing::Column(table, rule, old) = &item.thing
+            && second_identifier::held_by_others(self.project, *table, *rule, old)?
+        {
+            // Many records may have it, and it is looked for once.
+            self.done.insert(item.thing);
+            return Ok(());
+        }
+        self.add(item)
     }
 
     fn unfit(&self, file: FileId, span: Span, reason: String) -> Error {

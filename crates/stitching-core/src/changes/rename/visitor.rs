@@ -71,12 +71,13 @@ impl Visitor<'_, '_> {
         }
     }
 
-    /// What refers to the record by `field` goes along when that becomes `new`.
+    /// What refers to the record by `field` goes along when that becomes `new`; unless others have the old value
+    /// too.
     fn following(&self, field: usize, old: &str, new: &str) -> Option<Hit> {
         let Layout::Whole(rule) = self.record.table.fields[field].layout else { return None };
         let follows = old != new && self.second_identifiers.contains(&rule);
         let thing = Thing::Column(self.table, rule, old.to_owned());
-        follows.then(|| Hit::Also(Item { thing, new: new.to_owned(), key_done: true, stays: false }))
+        follows.then(|| Hit::IfAlone(Item { thing, new: new.to_owned(), key_done: true, stays: false }))
     }
 
     /// A file named after its record, in which a field repeats that name and is rewritten, is renamed too.
@@ -225,28 +226,14 @@ impl Visitor<'_, '_> {
     fn carry(&mut self, field: usize, old: &str, new: &str) {
         let Layout::Whole(rule) = self.record.table.fields[field].layout else { return };
         let described = &self.record.table.rules[rule];
-        let mut named = false;
-        if let Some(template) = &described.text {
-            let thing = Thing::Text(template.fill_one(old));
-            self.hits.push(Hit::Also(Item {
-                thing,
-                new: template.fill_one(new),
-                key_done: false,
-                stays: false,
-            }));
-            named = true;
-        }
-        if let Some(template) = &described.file
-            && let Ok(path) = RelPath::parse(&template.fill_one(old))
-        {
-            let thing = Thing::File(path);
-            self.hits.push(Hit::Also(Item {
-                thing,
-                new: template.fill_one(new),
-                key_done: false,
-                stays: false,
-            }));
-            named = true;
+        let text = described.text.as_ref();
+        let text = text.map(|template| (Thing::Text(template.fill_one(old)), template.fill_one(new)));
+        let file = described.file.as_ref().and_then(|template| {
+            Some((Thing::File(RelPath::parse(&template.fill_one(old)).ok()?), template.fill_one(new)))
+        });
+        let named = text.is_some() || file.is_some();
+        for (thing, new) in text.into_iter().chain(file) {
+            self.hits.push(Hit::Also(Item { thing, new, key_done: false, stays: false }));
         }
         // What is named is looked for in the next round, and this value found with the others.
         if !named && described.refs.is_empty() {
