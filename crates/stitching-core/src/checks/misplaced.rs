@@ -15,8 +15,9 @@ pub(super) static CHECK: Check = Check {
 const DOCS: &str = "\
 What it finds
     A block or element that is named as the records of a table are, at a place where no table reads
-    it; and one that stands inside another of its kind without being further in. The first counts
-    only where it is rare: a name that is there at many places is meant so.
+    it; and one that stands inside another of its kind without being further in. Both count
+    only where they are rare, since people indent as they please and use a name at many places; what
+    is no further in inside one of its own name counts always.
 
 Why it matters
     A closing brace or end tag that is missing in one place and one too many in another leave a file

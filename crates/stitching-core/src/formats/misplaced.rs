@@ -24,33 +24,25 @@ pub(super) struct Nodes<'n, N> {
 
 impl<N: FlatNode> Nodes<'_, N> {
     /// Reports what stands inside another no further in than that, and is named as one beside it; and what is named as
-    /// the records at `path` are named, `name`, and is not among `records` (in the order of the file). The latter may be
-    /// meant so, and counts only where it is rare.
+    /// the records at `path` are named, `name`, and is not among `records` (in the order of the file). Both may be meant
+    /// so, and count only where they are rare, but for what stands no further in inside one of its own name.
     pub fn report(&self, records: &[usize], path: &str, name: Option<&str>, sink: &mut dyn RecordSink) {
         let unread = name.map_or_else(Vec::new, |name| self.not_among(records, name));
         let outdented = self.outdented();
-        let at = |node: usize| {
-            self.nodes[node].parent().map(|parent| format!(" inside {}", self.shown_name(parent)))
-        };
-        for node in outdented.iter().take(MOST_FAULTS) {
-            let (shown, around) = (self.shown_name(*node), at(*node).unwrap_or_default());
+        let only_unread = unread.iter().filter(|node| outdented.binary_search(node).is_err());
+        for node in outdented.iter().take(MOST_FAULTS).chain(only_unread.take(MOST_FAULTS)) {
+            let (parent, shown) = (self.nodes[*node].parent(), self.shown_name(*node));
+            let around =
+                parent.map(|parent| format!(" inside {}", self.shown_name(parent))).unwrap_or_default();
             let message = match unread.binary_search(node) {
                 Ok(_) => {
                     format!("{shown} stands{around}, where no table reads it: records are those at `{path}`")
                 }
                 Err(_) => format!("{shown} stands{around}, and no further in"),
             };
-            // By hand people indent as they please; inside one of its own name it hardly ever is.
-            let parent = self.nodes[*node].parent().and_then(|parent| self.name_of(parent));
-            let only_if_rare = parent != self.name_of(*node);
+            let within_its_own = parent.and_then(|parent| self.name_of(parent)) == self.name_of(*node);
+            let only_if_rare = !within_its_own || outdented.binary_search(node).is_err();
             sink.fault(Fault { only_if_rare, ..self.fault(*node, message) });
-        }
-        for node in unread.into_iter().filter(|node| outdented.binary_search(node).is_err()).take(MOST_FAULTS)
-        {
-            let (shown, around) = (self.shown_name(node), at(node).unwrap_or_default());
-            let message =
-                format!("{shown} stands{around}, where no table reads it: records are those at `{path}`");
-            sink.fault(Fault { only_if_rare: true, ..self.fault(node, message) });
         }
     }
 
