@@ -54,9 +54,9 @@ fn human_report(report: &Report, shown: &[&Problem], args: &Check, paths: &human
     let mut verdict = human::errors_and_warnings(summary.errors, summary.warnings);
     if args.all && summary.inherited > 0 && summary.errors + summary.warnings == 0 {
         verdict = "no problems of the mod's own".to_owned();
-    }
-    if !args.codes.is_empty() {
-        let number = |severity| shown.iter().filter(|problem| problem.severity == severity).count();
+    } else if !args.codes.is_empty() {
+        let own = || shown.iter().filter(|problem| !problem.inherited);
+        let number = |severity| own().filter(|problem| problem.severity == severity).count();
         let of_codes = human::errors_and_warnings(number(Severity::Error), number(Severity::Warning));
         if of_codes != verdict {
             verdict = format!("{of_codes} of {}, out of {verdict}", args.codes.join(" and "));
@@ -87,7 +87,13 @@ fn human_report(report: &Report, shown: &[&Problem], args: &Check, paths: &human
         out.push_str(&format!("{entries} switched off; `stitching off` lists them\n"));
     }
     if summary.inherited > 0 {
-        let shows = if args.all { "shown above" } else { "`--all` shows them" };
+        let of_base = shown.iter().filter(|problem| problem.inherited).count();
+        let shows = match (args.all, of_base) {
+            (false, _) => "`--all` shows them".to_owned(),
+            (true, 0) => "none is of these codes".to_owned(),
+            (true, all) if all == summary.inherited => "shown above".to_owned(),
+            (true, some) => format!("{} shown above", grouped(some)),
+        };
         let has =
             format!("the base has {} of its own, not counted; {shows}", count(summary.inherited, "problem"));
         out.push_str(&format!("{}\n", styled(DIM, has)));
