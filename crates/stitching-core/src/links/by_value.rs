@@ -18,8 +18,7 @@ pub fn find_by_value(view: View<'_>, table: TableId, field: usize, value: &str) 
     add_key_fields(&view.schema.tables[table], &mut fields);
     let mut needles = Needles::default();
     needles.add(value);
-    let mut plan: Vec<Option<TableScan>> = (0..view.schema.tables.len()).map(|_| None).collect();
-    plan[table] = Some(TableScan { fields, needles, hashes: None });
+    let plan = TableScan { fields, needles, hashes: None }.alone(view.schema, table);
     let each = |_: TableId, record: &RecordView<'_>, hits: &mut Vec<(String, Span)>| {
         if record.value(field).is_some_and(|own| own == value) {
             hits.push((record.key().unwrap_or_default(), record.span));

@@ -263,8 +263,7 @@ impl<'p> Index<'p> {
         let field = self.schema.tables[table].rules[rule].field;
         let mut needles = Needles::default();
         needles.add_any();
-        let mut plan: Vec<Option<TableScan>> = (0..self.schema.tables.len()).map(|_| None).collect();
-        plan[table] = Some(TableScan { fields: vec![field], needles, hashes: None });
+        let plan = TableScan { fields: vec![field], needles, hashes: None }.alone(self.schema, table);
         let each = |_: TableId, record: &RecordView<'_>, hits: &mut Vec<String>| {
             for_each_piece(record, field, |piece| {
                 if piece.rule == rule && piece.fits {

@@ -3,7 +3,7 @@
 use crate::formats::{OFF_MARK, OffPiece, may_have_off};
 use crate::layers::{FileId, Stack};
 use crate::problem::Place;
-use crate::reading::{WantedBytes as ReferenceMatcher, bytes_have, with_text};
+use crate::reading::{ByteNeedles, bytes_have, with_text};
 use crate::schema::{Schema, TableId};
 use crate::tables::{KEY_SEPARATOR, read_all};
 use crate::text::{EditSet, LineTable, Span, Text};
@@ -63,7 +63,7 @@ fn in_file(stack: &Stack, schema: &Schema, file: FileId) -> Vec<Switched> {
     if tables.is_empty() || tables.iter().all(|id| schema.tables[*id].is_of_files()) {
         return Vec::new();
     }
-    let wanted = ReferenceMatcher { needles: &[OFF_MARK.to_owned()], longest: OFF_MARK.len() };
+    let wanted = ByteNeedles { needles: &[OFF_MARK.to_owned()], longest: OFF_MARK.len() };
     if bytes_have(stack, file, &wanted, &[], may_have_off) == Some(false) {
         return Vec::new();
     }

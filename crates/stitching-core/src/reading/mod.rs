@@ -17,7 +17,7 @@ pub(crate) use file_facts::{file_facts, targets};
 pub use loaded::{LoadedFile, PlaceResolver, load, with_blocks, with_text};
 pub(crate) use loaded::{start_of, with_pieces, with_start};
 pub(crate) use lookup::{key_hashes, prepare};
-pub(crate) use raw_bytes::{ByteNeedles as WantedBytes, bytes_have};
+pub(crate) use raw_bytes::{ByteNeedles, bytes_have};
 pub(crate) use scan::glance;
 pub use scan::{FileHits, Needles, TableScan, fingerprint, scan};
 pub use view::View;

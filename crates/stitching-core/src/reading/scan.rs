@@ -62,6 +62,15 @@ pub struct TableScan {
     pub hashes: Option<Vec<u64>>,
 }
 
+impl TableScan {
+    /// The plan that looks at `table` alone, by this scan.
+    pub fn alone(self, schema: &Schema, table: TableId) -> Vec<Option<TableScan>> {
+        let mut plan: Vec<Option<TableScan>> = (0..schema.tables.len()).map(|_| None).collect();
+        plan[table] = Some(self);
+        plan
+    }
+}
+
 /// What was found in one file.
 #[derive(Debug)]
 pub struct FileHits<T> {

@@ -6,7 +6,7 @@ use crate::Error;
 use crate::changes::Change;
 use crate::links::{Address, Found, Thing, find_by_value, second_identifiers, wanted};
 use crate::project::Project;
-use crate::reading::{TableScan, load, scan};
+use crate::reading::{load, scan};
 use crate::schema::{Layout, TableId};
 use crate::tables::RecordView;
 
@@ -95,14 +95,7 @@ fn own_value(project: &Project, found: &Found, field: usize) -> Result<Option<St
             hits.extend(record.value(field));
         }
     };
-    let own = super::plan(schema, found.table, &[item], &wanted);
-    let found = scan(project.view(), &only(project, found.table, own), &each)?;
+    let own = super::plan(schema, found.table, &[item], &wanted).unwrap_or_default();
+    let found = scan(project.view(), &own.alone(schema, found.table), &each)?;
     Ok(found.into_iter().flat_map(|of_file| of_file.hits).next_back())
-}
-
-/// A plan that reads one table alone.
-fn only(project: &Project, id: TableId, scan: Option<TableScan>) -> Vec<Option<TableScan>> {
-    let mut plan: Vec<Option<TableScan>> = (0..project.schema.tables.len()).map(|_| None).collect();
-    plan[id] = scan;
-    plan
 }
