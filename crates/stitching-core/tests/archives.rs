@@ -8,7 +8,7 @@ use rstest::rstest;
 use std::fs;
 use std::io::{Read, Write};
 use std::path::Path;
-use stitching_core::changes::rename;
+use stitching_core::changes::{Change, rename, switch_off, switch_on};
 use stitching_core::checks::check;
 use stitching_core::journal::ChangedSince;
 use stitching_core::layers::{Archive, EntryChange};
@@ -282,4 +282,72 @@ fn a_comment_that_looks_like_an_end_record_stays_one() {
     let mut again = zip::ZipArchive::new(fs::File::open(&place).expect("it is there")).expect("an archive");
     again.by_name("a.txt").expect("an entry").read_to_string(&mut text).expect("text");
     assert_eq!(text, "new");
+}
+
+/// An archive with one text packed as no one packs it here: with least effort.
+fn packed_fast(text: &str) -> Vec<u8> {
+    let mut writer = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    for (name, text) in [("a.txt", text), ("b.txt", "Prop\tLike\nshed\tlamp\n")] {
+        let options = SimpleFileOptions::default()
+            .compression_method(zip::CompressionMethod::Deflated)
+            .compression_level(Some(1));
+        writer.start_file(name, options).expect("begun");
+        writer.write_all(text.as_bytes()).expect("in memory");
+    }
+    writer.finish().expect("in memory").into_inner()
+}
+
+/// Props that refer to `lamp`, so many that how hard they are packed makes a difference.
+fn many_props() -> String {
+    (0..2000).map(|number| format!("prop{}_{number}\tlamp\n", number * 7919 % 2003)).collect::<String>()
+}
+
+/// Makes and writes what `build` gives, on the project as it is.
+fn commit(folder: &tempfile::TempDir, build: impl Fn(&Project) -> Result<Change, Error>) {
+    let project = support::open(folder);
+    let change = build(&project).expect("it can be worked out");
+    support::journal(&project.folder).commit(&project.stack, &change).expect("written");
+}
+
+#[rstest]
+#[case::off_and_on(&["off props:prop0_0", "on props:prop0_0"])]
+#[case::two_off_and_the_last_on_first(&["off props:prop0_0", "off props:shed", "on props:shed", "on props:prop0_0"])]
+#[case::renamed_there_and_back(&["rename props:prop0_0 props:new", "rename props:new props:prop0_0"])]
+#[case::with_a_change_elsewhere_between(&["off props:shed", "rename props:lamp lantern", "rename props:lantern lamp", "on props:shed"])]
+fn what_goes_back_to_what_an_archive_held_gives_it_its_own_bytes_back(#[case] steps: &[&str]) {
+    let folder = project_with(&packed_fast(&format!("Prop\tLike\n{}", many_props())));
+    let path = folder.path().join("mod/packs/p.zip");
+    let before = fs::read(&path).expect("there");
+    for step in steps {
+        let words: Vec<&str> = step.split(' ').collect();
+        commit(&folder, |project| match words[0] {
+            "off" => switch_off(project, words[1]),
+            "on" => switch_on(project, words[1]),
+            _ => rename(project, words[1], words[2].trim_start_matches("props:")),
+        });
+        if step != steps.last().expect("some") {
+            assert_ne!(fs::read(&path).expect("there"), before, "{step}");
+        }
+    }
+    assert_eq!(fs::read(&path).expect("there"), before);
+    // And all of it can be taken back, step by step.
+    let project = support::open(&folder);
+    let journal = support::journal(&project.folder);
+    for _ in steps {
+        journal.undo(ChangedSince::Refuse).expect("undone");
+    }
+    assert_eq!(fs::read(&path).expect("there"), before);
+}
+
+#[rstest]
+fn without_the_history_what_is_switched_on_again_is_packed_anew() {
+    let folder = project_with(&packed_fast(&format!("Prop\tLike\n{}", many_props())));
+    let path = folder.path().join("mod/packs/p.zip");
+    let before = fs::read(&path).expect("there");
+    commit(&folder, |project| switch_off(project, "props:prop0_0"));
+    fs::remove_dir_all(folder.path().join(".stitching/history")).expect("removed");
+    commit(&folder, |project| switch_on(project, "props:prop0_0"));
+    assert_ne!(fs::read(&path).expect("there"), before, "else the tests before this one show nothing");
+    let project = support::open(&folder);
+    assert!(support::lines(&check(project.view()).problems).is_empty());
 }

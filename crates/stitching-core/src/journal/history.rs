@@ -184,6 +184,11 @@ impl History {
         if number > self.position.made { Ok(None) } else { self.read(number).map(Some) }
     }
 
+    /// The `most` latest changes in force, the last one first.
+    pub fn latest(&self, most: usize) -> impl Iterator<Item = Result<Entry, Error>> {
+        (1..=self.position.in_force).rev().take(most).map(|number| self.read(number))
+    }
+
     pub fn items(&self) -> Result<Vec<HistoryItem>, Error> {
         let item =
             |number| Ok(HistoryItem { entry: self.read(number)?, undone: number > self.position.in_force });

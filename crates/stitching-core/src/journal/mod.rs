@@ -14,6 +14,7 @@
 
 mod description;
 mod disk;
+mod earlier_packing;
 mod history;
 mod key;
 mod lock;
@@ -240,6 +241,7 @@ impl<'h> Journal<'h> {
         let mut operations = Vec::new();
         let mut files = Vec::new();
         for file in change.on_disk(stack)? {
+            let file = self.with_earlier_packing(&history, file)?;
             files.push(FileEntry::new(&file));
             // What is removed can come back.
             if let (Some(from), None, Some(before)) = (&file.from, &file.to, &file.before) {

@@ -129,7 +129,7 @@ pub(super) fn run(
     }
     let mut pending = Pending::new(title, items, folders)?;
     let staged = stage(journal, &own, &pending, &operations);
-    // WriteGuard until all is cleaned up, also where something fails.
+    // Held until all is cleaned up, also where something fails.
     let locked = staged.and_then(|()| lock_and_compare(journal, &operations));
     let _lock = match locked {
         Ok(lock) => lock,

@@ -10,7 +10,7 @@
 //! Zip64 records are read, but not written.
 
 use super::{LayerFaultKind, MAX_FILE, RelPath};
-use crate::text::{Patch, Splice};
+use crate::text::{Patch, PatchedReader, Splice};
 use flate2::Crc;
 use flate2::read::DeflateDecoder;
 use flate2::write::DeflateEncoder;
@@ -100,20 +100,20 @@ impl Archive {
         path: Option<RelPath>,
         fault: &mut dyn FnMut(String, LayerFaultKind),
     ) -> io::Result<Archive> {
-        Archive::of_file(&mut File::open(file)?, file, path, fault)
+        Archive::of_reader(&mut File::open(file)?, file, path, fault)
     }
 
-    /// As [`Archive::open`], for a file at `file` that is open already.
+    /// As [`Archive::open`], from bytes that are open already; `file` is where they lie.
     ///
     /// # Errors
     /// As [`Archive::open`].
-    pub fn of_file(
-        source: &mut File,
+    pub fn of_reader(
+        source: &mut (impl Read + Seek),
         file: &Path,
         path: Option<RelPath>,
         fault: &mut dyn FnMut(String, LayerFaultKind),
     ) -> io::Result<Archive> {
-        let size = source.metadata()?.len();
+        let size = source.seek(SeekFrom::End(0))?;
         let end = find_end(source, size)?;
         let mut archive = Archive {
             file: file.to_owned(),
@@ -165,10 +165,19 @@ impl Archive {
     /// # Errors
     /// When the file cannot be read, or the bytes are not what the directory says.
     pub fn read(&self, index: usize, buffer: &mut Vec<u8>) -> io::Result<()> {
+        self.read_from(&mut File::open(&self.file)?, index, buffer)
+    }
+
+    /// As [`Archive::read`], from bytes that are open already.
+    fn read_from(
+        &self,
+        source: &mut (impl Read + Seek),
+        index: usize,
+        buffer: &mut Vec<u8>,
+    ) -> io::Result<()> {
         buffer.clear();
         let entry = &self.entries[index];
-        let mut source = File::open(&self.file)?;
-        let data = local_end(&mut source, entry)?;
+        let data = local_end(source, entry)?;
         source.seek(SeekFrom::Start(data))?;
         buffer.reserve(entry.size as usize + 1);
         let packed = source.take(entry.packed);
@@ -286,6 +295,39 @@ impl Archive {
         Ok(Patch { splices })
     }
 
+    /// Whether the archive holds the same with one patch as with the other: the same paths in the same order, and the
+    /// same bytes at each of them, however they are packed.
+    ///
+    /// # Errors
+    /// When the archive cannot be read, or is none with one of the patches.
+    pub fn holds_the_same(&self, one: &Patch, other: &Patch) -> io::Result<bool> {
+        let open = |patch| PatchedReader::new(File::open(&self.file)?, self.size, patch);
+        let (mut one, mut other) = (open(one)?, open(other)?);
+        let directory_of = |source: &mut PatchedReader<'_, File>| {
+            Archive::of_reader(source, &self.file, None, &mut |_, _| {})
+        };
+        let (first, second) = (directory_of(&mut one)?, directory_of(&mut other)?);
+        let content = |entry: &Entry| (entry.path.clone(), entry.size, entry.crc);
+        if !first.entries.iter().map(content).eq(second.entries.iter().map(content)) {
+            return Ok(false);
+        }
+        // What is packed alike in both was not touched.
+        let (mut bytes, mut other_bytes) = (Vec::new(), Vec::new());
+        for (index, (entry, twin)) in first.entries.iter().zip(&second.entries).enumerate() {
+            if (entry.packed, entry.flags, entry.method) != (twin.packed, twin.flags, twin.method) {
+                if entry.path.is_none() {
+                    return Ok(false);
+                }
+                first.read_from(&mut one, index, &mut bytes)?;
+                second.read_from(&mut other, index, &mut other_bytes)?;
+                if bytes != other_bytes {
+                    return Ok(false);
+                }
+            }
+        }
+        Ok(true)
+    }
+
     /// What undoes `patch`.
     ///
     /// # Errors
@@ -299,7 +341,7 @@ impl Archive {
     }
 
     /// Where the record of an entry ends: behind its data, and behind a descriptor if there is one.
-    fn record_end(&self, source: &mut File, entry: &Entry, data: u64) -> io::Result<u64> {
+    fn record_end(&self, source: &mut (impl Read + Seek), entry: &Entry, data: u64) -> io::Result<u64> {
         let mut end = data + entry.packed;
         if entry.flags & DESCRIPTOR != 0 {
             // 4.3.9: with or without a signature.
@@ -343,7 +385,7 @@ struct End {
 }
 
 /// Finds the end record (4.3.16), and the Zip64 one if there is one (4.3.14).
-fn find_end(source: &mut File, size: u64) -> io::Result<End> {
+fn find_end(source: &mut (impl Read + Seek), size: u64) -> io::Result<End> {
     let window = size.min(LONGEST_COMMENT + END_LEN as u64 + 20);
     let tail = read_range(source, size - window, window)?;
     let fits = |at: &usize| {
@@ -459,7 +501,7 @@ fn usable(entry: &Entry, name: &[u8], names: &mut HashSet<RelPath>) -> (Option<R
 }
 
 /// Where the data of an entry begins: behind its local header (4.3.7).
-fn local_end(source: &mut File, entry: &Entry) -> io::Result<u64> {
+fn local_end(source: &mut (impl Read + Seek), entry: &Entry) -> io::Result<u64> {
     let header = read_range(source, entry.header, LOCAL_LEN)?;
     if !header.starts_with(LOCAL) {
         return Err(broken("its header is not where the directory says"));
@@ -555,10 +597,10 @@ fn put32(bytes: &mut [u8], at: usize, number: u64) -> io::Result<()> {
     Ok(())
 }
 
-fn read_range(source: &mut File, start: u64, len: u64) -> io::Result<Vec<u8>> {
+fn read_range(source: &mut (impl Read + Seek), start: u64, len: u64) -> io::Result<Vec<u8>> {
     source.seek(SeekFrom::Start(start))?;
     let mut bytes = Vec::new();
-    source.take(len).read_to_end(&mut bytes)?;
+    Read::take(source, len).read_to_end(&mut bytes)?;
     if bytes.len() as u64 == len { Ok(bytes) } else { Err(broken("it is cut off")) }
 }
 

@@ -69,7 +69,7 @@ impl Fingerprint {
 }
 
 fn of_open_archive(file: &mut File) -> io::Result<Fingerprint> {
-    let archive = Archive::of_file(file, Path::new(""), None, &mut |_, _| {})?;
+    let archive = Archive::of_reader(file, Path::new(""), None, &mut |_, _| {})?;
     file.seek(SeekFrom::Start(archive.directory()))?;
     let mut directory = Vec::new();
     file.read_to_end(&mut directory)?;

@@ -17,7 +17,7 @@ pub use encoding::{Encoding, Origin, Unencodable, round_trips};
 pub use line_table::LineTable;
 pub use nearest::{Near, nearest_of, nearest_of_each};
 pub use number::number;
-pub use patch::{Patch, Splice};
+pub use patch::{Patch, PatchedReader, Splice};
 pub use source::{LoadedText, Text, TextFault};
 pub use span::Span;
 pub use template::{Template, TemplateError};

@@ -52,7 +52,7 @@ impl Patch {
         let mut from = 0;
         for splice in &self.splices {
             if splice.start < from || splice.end < splice.start || splice.end > size {
-                return Err(io::Error::new(io::ErrorKind::InvalidData, "the edits do not fit the file"));
+                return Err(misfit());
             }
             copy_range(before, from, splice.start, out)?;
             out.write_all(&splice.bytes)?;
@@ -91,33 +91,114 @@ fn copy_range(before: &mut (impl Read + Seek), from: u64, to: u64, out: &mut imp
     if copied == to - from { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
 }
 
+/// The bytes of a file with a patch made, read without making them first.
+#[derive(Debug)]
+pub struct PatchedReader<'p, R> {
+    before: R,
+    /// The pieces in order: where each begins in the result, and where its bytes come from.
+    pieces: Vec<(u64, Piece<'p>)>,
+    size: u64,
+    at: u64,
+}
+
+/// A run of bytes of a patched file.
+#[derive(Debug, Clone, Copy)]
+enum Piece<'p> {
+    /// Those of the file before, from this byte on.
+    Old(u64),
+    New(&'p [u8]),
+}
+
+impl<'p, R: Read + Seek> PatchedReader<'p, R> {
+    /// Reads `before`, which is of `size` bytes, with `patch` made.
+    ///
+    /// # Errors
+    /// When a replacement reaches past the end.
+    pub fn new(before: R, size: u64, patch: &'p Patch) -> io::Result<PatchedReader<'p, R>> {
+        let (mut pieces, mut from, mut at) = (Vec::new(), 0, 0);
+        for splice in &patch.splices {
+            if splice.start < from || splice.end < splice.start || splice.end > size {
+                return Err(misfit());
+            }
+            pieces.push((at, Piece::Old(from)));
+            at += splice.start - from;
+            pieces.push((at, Piece::New(&splice.bytes)));
+            at += splice.bytes.len() as u64;
+            from = splice.end;
+        }
+        pieces.push((at, Piece::Old(from)));
+        Ok(PatchedReader { before, pieces, size: at + (size - from), at: 0 })
+    }
+}
+
+impl<R: Read + Seek> Read for PatchedReader<'_, R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        // The last piece that begins here or before; those without bytes come before it.
+        let next = self.pieces.partition_point(|(start, _)| *start <= self.at);
+        let Some((start, piece)) = next.checked_sub(1).and_then(|index| self.pieces.get(index)) else {
+            return Ok(0);
+        };
+        let end = self.pieces.get(next).map_or(self.size, |(start, _)| *start);
+        let len = (end.saturating_sub(self.at)).min(buffer.len() as u64) as usize;
+        let into = (self.at - start) as usize;
+        let count = match piece {
+            Piece::Old(from) => {
+                self.before.seek(SeekFrom::Start(from + into as u64))?;
+                self.before.read(&mut buffer[..len])?
+            }
+            Piece::New(bytes) => {
+                buffer[..len].copy_from_slice(&bytes[into..into + len]);
+                len
+            }
+        };
+        self.at += count as u64;
+        Ok(count)
+    }
+}
+
+impl<R> Seek for PatchedReader<'_, R> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let at = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::End(by) => self.size.checked_add_signed(by),
+            SeekFrom::Current(by) => self.at.checked_add_signed(by),
+        };
+        self.at = at.ok_or(io::ErrorKind::InvalidInput)?;
+        Ok(self.at)
+    }
+}
+
+fn misfit() -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, "the edits do not fit the file")
+}
+
 /// Bytes that are text are kept as such, so that the history can be read by people.
 mod text_or_hex {
     use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
 
     #[derive(Serialize, Deserialize)]
     #[serde(untagged)]
-    enum SetAside {
+    enum Stored {
         Text(String),
         Hex { hex: String },
     }
 
     pub fn serialize<S: Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error> {
-        let kept = match std::str::from_utf8(bytes) {
-            Ok(text) => SetAside::Text(text.to_owned()),
+        let stored = match std::str::from_utf8(bytes) {
+            Ok(text) => Stored::Text(text.to_owned()),
             Err(_) => {
                 let digit = |nibble: u8| char::from_digit(u32::from(nibble), 16).unwrap_or('0');
                 let hex = bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect();
-                SetAside::Hex { hex }
+                Stored::Hex { hex }
             }
         };
-        kept.serialize(serializer)
+        stored.serialize(serializer)
     }
 
     pub fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<Vec<u8>, D::Error> {
-        match SetAside::deserialize(deserializer)? {
-            SetAside::Text(text) => Ok(text.into_bytes()),
-            SetAside::Hex { hex } => {
+        match Stored::deserialize(deserializer)? {
+            Stored::Text(text) => Ok(text.into_bytes()),
+            Stored::Hex { hex } => {
                 let digits: Option<Vec<u8>> =
                     hex.chars().map(|digit| digit.to_digit(16).map(|digit| digit as u8)).collect();
                 let digits = digits.filter(|digits| digits.len() % 2 == 0);
@@ -150,6 +231,16 @@ mod tests {
             let kept = serde_json::to_string(&patch).expect("plain data");
             let patch: Patch = serde_json::from_str(&kept).expect("as it was kept");
             let after = patch.apply(&before).expect("inside");
+            let mut read = Vec::new();
+            let size = before.len() as u64;
+            let mut reader = PatchedReader::new(io::Cursor::new(&before), size, &patch).expect("inside");
+            reader.read_to_end(&mut read).expect("in memory");
+            prop_assert_eq!(&read, &after);
+            let half = after.len() as u64 / 2;
+            reader.seek(SeekFrom::Start(half)).expect("inside");
+            read.clear();
+            reader.read_to_end(&mut read).expect("in memory");
+            prop_assert_eq!(&read[..], &after[half as usize..]);
             let back = patch.reversed(&before).expect("inside");
             prop_assert_eq!(back.apply(&after).expect("inside"), before);
         }
