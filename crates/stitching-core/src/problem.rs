@@ -123,7 +123,7 @@ pub struct Problem {
     pub field: Option<String>,
     /// The value found.
     pub value: Option<String>,
-    /// PlaceResolver that explain it.
+    /// Places that explain it.
     pub related: Vec<Related>,
     /// What would put it right.
     pub fixes: Vec<Fix>,

@@ -40,7 +40,8 @@ impl RecordSink for Seen {
 }
 
 fn read(format: &dyn Format, text: &Text<'_>, columns: &[String]) -> Seen {
-    let columns: Vec<Column<'_>> = columns.iter().map(|name| Column { name, optional: false }).collect();
+    let columns: Vec<Column<'_>> =
+        columns.iter().map(|name| Column { name, optional: false, related: false }).collect();
     let mut seen = Seen::default();
     format.read(text, &columns, &mut seen);
     seen
@@ -64,7 +65,7 @@ fn records_values_and_places(#[files("tests/formats/*/*.txt")] fixture: PathBuf)
     let seen = read(&*format, &text, &columns);
     let mut out = format!("columns: {}\n", format.columns(&text).join(" | "));
     for cells in &seen.records {
-        for ColumnCell { column, cell } in cells {
+        for ColumnCell { column, cell, .. } in cells {
             let raw = &text.as_str()[cell.span.range()];
             let value = decode(text.as_str(), cell).text;
             let shown =
@@ -226,7 +227,7 @@ proptest! {
             return Ok(());
         }
         let mut edits = Vec::new();
-        for ColumnCell { column, cell } in seen.records.iter().flatten() {
+        for ColumnCell { column, cell, .. } in seen.records.iter().flatten() {
             let name = &columns[usize::from(*column)];
             let value = decode(text.as_str(), cell).text;
             if let Ok(written) = format.encode(cell, name, &value) {

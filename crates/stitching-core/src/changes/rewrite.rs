@@ -81,7 +81,7 @@ pub(super) fn cell_edits(
 fn shape(table: &Table, field: &Field, value: &str) -> Vec<(usize, String)> {
     let cell = Cell { span: Span::new(0, value.len()), form: Form::Plain };
     let mut out = Vec::new();
-    pieces_of(table, field, value, &cell, &mut |piece| out.push((piece.rule, piece.text.to_owned())));
+    pieces_of(table, field, value, 0, &cell, &mut |piece| out.push((piece.rule, piece.text.to_owned())));
     out
 }
 
@@ -89,7 +89,7 @@ fn shape(table: &Table, field: &Field, value: &str) -> Vec<(usize, String)> {
 fn shape_after(table: &Table, field: &Field, value: &str, parts: &EditSet) -> Vec<(usize, String)> {
     let cell = Cell { span: Span::new(0, value.len()), form: Form::Plain };
     let mut out = Vec::new();
-    pieces_of(table, field, value, &cell, &mut |piece| {
+    pieces_of(table, field, value, 0, &cell, &mut |piece| {
         let edit = parts.edits().iter().find(|edit| edit.span.range() == piece.within);
         out.push((piece.rule, edit.map_or(piece.text, |edit| edit.text.as_str()).to_owned()));
     });

@@ -17,6 +17,7 @@ pub use path::BlockPath;
 pub(super) use settings::KIND;
 
 use super::editing::Editor;
+use super::flat_tree::mark_shared;
 use super::misplaced::Nodes;
 use super::{
     Cell, Column, ColumnCell, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
@@ -93,6 +94,7 @@ impl Format for Blocks {
         let names = (0..columns.len()).filter(|at| simple(&paths[*at]));
         let mut names = Names::new(names.map(|at| (columns[at].name, at as u16)));
         let others: Vec<usize> = (0..columns.len()).filter(|at| !simple(&paths[*at])).collect();
+        let related = columns.iter().any(|column| column.related);
         let mut cells = Vec::new();
         for record in records {
             cells.clear();
@@ -105,13 +107,14 @@ impl Format for Blocks {
                     }
                     let name = tree.words[own.words.start].span.of(content).as_bytes();
                     if let Some(column) = names.find(name) {
-                        Part::Value.cells(&tree, child, &mut |cell| cells.push(ColumnCell { column, cell }));
+                        Part::Value
+                            .cells(&tree, child, &mut |cell| cells.push(ColumnCell::new(column, cell)));
                     }
                 }
             }
             for &index in &others {
                 let Some((path, part)) = &paths[index] else { continue };
-                let mut push = |cell| cells.push(ColumnCell { column: index as u16, cell });
+                let mut push = |cell| cells.push(ColumnCell::new(index as u16, cell));
                 match (path.steps.is_empty(), record) {
                     (true, Some(record)) => part.cells(&tree, record, &mut push),
                     (true, None) => part.children(&tree, None, &mut push),
@@ -122,6 +125,9 @@ impl Format for Blocks {
                 }
             }
             cells.sort_by_key(|cell: &ColumnCell| cell.cell.span.start);
+            if related {
+                mark_shared(&tree.nodes, record, &mut cells);
+            }
             let span = record.map_or(Span::new(text.body(), content.len()), |record| tree.nodes[record].span);
             sink.record(&RawRecord { span, cells: &cells });
         }

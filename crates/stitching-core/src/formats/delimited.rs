@@ -235,7 +235,7 @@ impl Delimited {
             .map(String::as_str)
             .filter(|name| !columns.iter().any(|column| column.name == *name))
             .collect();
-        for (index, Column { name: column, optional }) in columns.iter().enumerate() {
+        for (index, Column { name: column, optional, .. }) in columns.iter().enumerate() {
             let Some(position) = names.iter().position(|name| name == column) else {
                 if *optional {
                     continue;
@@ -421,7 +421,7 @@ impl<'t> Rows<'t> {
                 count += 1;
                 if column != UNWANTED {
                     let cell = Cell { span: self.trimmed(from, cell_end), form: Form::Plain };
-                    cells.push(ColumnCell { column, cell });
+                    cells.push(ColumnCell::new(column, cell));
                 }
                 from = cell_end + 1;
             }
@@ -435,7 +435,7 @@ impl<'t> Rows<'t> {
         while let Some(at) = self.delimiter.find(&bytes[from..]) {
             if let Some(&column) = wanted.get(count).filter(|column| **column != UNWANTED) {
                 let cell = Cell { span: self.trimmed(from, from + at), form: Form::Plain };
-                cells.push(ColumnCell { column, cell });
+                cells.push(ColumnCell::new(column, cell));
             }
             count += 1;
             from += at + self.delimiter.len();
@@ -453,8 +453,7 @@ impl<'t> Rows<'t> {
         cells: &mut Vec<ColumnCell>,
     ) {
         if let Some(&column) = wanted.get(count).filter(|column| **column != UNWANTED) {
-            cells
-                .push(ColumnCell { column, cell: Cell { span: self.trimmed(from, end), form: Form::Plain } });
+            cells.push(ColumnCell::new(column, Cell { span: self.trimmed(from, end), form: Form::Plain }));
         }
         self.count = count + 1;
     }
@@ -491,7 +490,7 @@ impl<'t> Rows<'t> {
                     (Cell { span: Span::new(at, next), form: Form::Plain }, next)
                 };
             if let Some(&column) = wanted.get(self.count).filter(|column| **column != UNWANTED) {
-                cells.push(ColumnCell { column, cell });
+                cells.push(ColumnCell::new(column, cell));
             }
             self.count += 1;
             let behind = after_blanks(bytes, next, end);
@@ -551,7 +550,7 @@ impl<'t> Rows<'t> {
                 cell = Cell { span: self.trimmed(from, end), form: Form::Plain };
             }
             if let Some(&column) = wanted.get(self.count).filter(|column| **column != UNWANTED) {
-                cells.push(ColumnCell { column, cell });
+                cells.push(ColumnCell::new(column, cell));
             }
             self.count += 1;
             if next >= bytes.len() || bytes[next] == b'\n' {

@@ -1,5 +1,7 @@
 //! What the formats that nest have in common: trees kept flat, with the nodes in the order of the file.
 
+use super::ColumnCell;
+use crate::text::Span;
 use std::ops::Range;
 
 /// After so many faults in one file nothing more is said about it.
@@ -15,6 +17,8 @@ pub(super) trait FlatNode {
     fn parent(&self) -> Option<usize>;
     /// One past the last node below it: its next sibling, if there is one.
     fn end(&self) -> usize;
+    /// Where it stands in the file.
+    fn span(&self) -> Span;
 }
 
 /// The nodes inside `parent` at any depth; all of them without one.
@@ -53,6 +57,30 @@ pub(super) fn ancestors<N: FlatNode>(nodes: &[N], node: usize) -> Vec<usize> {
         std::iter::successors(nodes[node].parent(), |around| nodes[*around].parent()).collect();
     out.reverse();
     out
+}
+
+/// Tells of each of `cells`, which are of `record` (the file as a whole without one) and in the order of the file, how
+/// many structures inside the record it shares with the one before.
+pub(super) fn mark_shared<N: FlatNode>(nodes: &[N], record: Option<usize>, cells: &mut [ColumnCell]) {
+    let range = record.map_or(0..nodes.len(), |record| record..nodes[record].end());
+    let innermost = |at: u32| {
+        let next = range.start + nodes[range.clone()].partition_point(|node| node.span().start <= at);
+        let mut found = next.checked_sub(1).filter(|node| range.contains(node));
+        while let Some(node) = found.filter(|node| nodes[*node].span().end <= at) {
+            found = nodes[node].parent().filter(|parent| range.contains(parent));
+        }
+        found
+    };
+    let mut before: Option<usize> = None;
+    for cell in cells {
+        let own = innermost(cell.cell.span.start);
+        let is_around = |node: &usize| own.is_some_and(|own| (*node..nodes[*node].end()).contains(&own));
+        let outwards = |node: &usize| nodes[*node].parent().filter(|parent| range.contains(parent));
+        let common = std::iter::successors(before, outwards).find(is_around);
+        let depth = std::iter::successors(common, outwards).filter(|node| Some(*node) != record).count();
+        cell.shared = u16::try_from(depth).unwrap_or(u16::MAX);
+        before = own;
+    }
 }
 
 /// A name from a file as messages show it: cut if it is long.

@@ -343,20 +343,19 @@ impl<'r> IniParser<'r> {
     fn name_cells(&self, section: &mut Section) -> bool {
         let form = Form::Plain;
         let Some(template) = &self.format.section else {
-            let column =
-                self.whole.map(|column| ColumnCell { column, cell: Cell { span: section.name, form } });
+            let column = self.whole.map(|column| ColumnCell::new(column, Cell { span: section.name, form }));
             section.cells.extend(column);
             return true;
         };
         let Some(parts) = template.matches(section.name.of(self.text)) else { return false };
         if let Some(column) = self.whole.filter(|column| !self.parts.contains(&Some(*column))) {
-            section.cells.push(ColumnCell { column, cell: Cell { span: section.name, form } });
+            section.cells.push(ColumnCell::new(column, Cell { span: section.name, form }));
         }
         for (range, column) in parts.into_iter().zip(&self.parts) {
             if let (Some(range), Some(column)) = (range, *column) {
                 let start = section.name.start as usize;
                 let span = Span::new(start + range.start, start + range.end);
-                section.cells.push(ColumnCell { column, cell: Cell { span, form } });
+                section.cells.push(ColumnCell::new(column, Cell { span, form }));
             }
         }
         true
@@ -455,7 +454,7 @@ impl<'r> IniParser<'r> {
         let name = key.of(self.text);
         if self.format.by_key {
             if let Some(column) = self.key {
-                section.cells.push(ColumnCell { column, cell: Cell { span: key, form: Form::Plain } });
+                section.cells.push(ColumnCell::new(column, Cell { span: key, form: Form::Plain }));
             }
             section.seen.push(Span { end: value.end.max(key.end), ..key });
             let column = self.value.unwrap_or(u16::MAX);
@@ -525,7 +524,7 @@ impl<'r> IniParser<'r> {
             }
             None => Cell { span: value, form: Form::Plain },
         };
-        section.cells.push(ColumnCell { column, cell });
+        section.cells.push(ColumnCell::new(column, cell));
     }
 
     /// The key and value of a line like nearly all: no note, no quote, no blank before it.

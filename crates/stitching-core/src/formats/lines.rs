@@ -378,7 +378,7 @@ fn push(
     for (range, column) in found.into_iter().zip(wanted) {
         if let (Some(range), Some(column)) = (range, *column) {
             let span = Span::new(start + range.start, start + range.end);
-            cells.push(ColumnCell { column, cell: Cell { span, form: Form::Plain } });
+            cells.push(ColumnCell::new(column, Cell { span, form: Form::Plain }));
         }
     }
 }

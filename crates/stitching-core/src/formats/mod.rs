@@ -106,6 +106,9 @@ pub enum Sharing {
 pub struct ColumnCell {
     /// Position in the `columns` given to [`Format::read`].
     pub column: u16,
+    /// How many structures inside the record it is in together with the cell before it: 0 if only the record itself
+    /// is around both. Told in formats that nest, for columns that are [related](Column::related); otherwise 0.
+    pub shared: u16,
     /// The value. A column may have several cells in one record (the items of a JSON array).
     pub cell: Cell,
 }
@@ -117,6 +120,9 @@ pub struct Column<'n> {
     pub name: &'n str,
     /// Whether a file may do without it.
     pub optional: bool,
+    /// Whether the record's values are told apart by what stands beside them, so that
+    /// [`ColumnCell::shared`] is needed.
+    pub related: bool,
 }
 
 /// One record as the format sees it.
@@ -279,7 +285,7 @@ pub trait Format: std::fmt::Debug + Send + Sync {
     }
 
     /// Reads the next block of a file whose format [reads blocks](Format::reads_blocks). `state` is
-    /// made with `default` for the first block and kept between the blocks. PlaceResolver are within the
+    /// made with `default` for the first block and kept between the blocks. Places are within the
     /// block.
     fn read_block(
         &self,
@@ -316,6 +322,13 @@ pub(crate) fn no_parent(column: &str, what: &str) -> Result<(), String> {
     match column.starts_with("../") {
         true => Err(format!("`{column}` leads out of the record, and in {what} nothing is around one")),
         false => Ok(()),
+    }
+}
+
+impl ColumnCell {
+    /// A cell of the column at this position.
+    pub fn new(column: u16, cell: Cell) -> ColumnCell {
+        ColumnCell { column, shared: 0, cell }
     }
 }
 

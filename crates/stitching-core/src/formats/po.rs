@@ -156,7 +156,7 @@ impl Entry {
         self.span = Some(Span { start: begin, end: span.end + 1 });
         self.last = Some(column);
         if let Some(column) = column {
-            self.cells.push(ColumnCell { column, cell: Cell { span, form: Form::PoText } });
+            self.cells.push(ColumnCell::new(column, Cell { span, form: Form::PoText }));
         }
     }
 

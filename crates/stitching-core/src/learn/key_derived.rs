@@ -43,7 +43,7 @@ pub(super) fn follows(
     }
     let all = fields.iter().copied().chain(key_field);
     let columns: Vec<Column<'_>> =
-        all.map(|field| Column { name: &table.fields[field].name, optional: true }).collect();
+        all.map(|field| Column { name: &table.fields[field].name, optional: true, related: false }).collect();
     let empty = || vec![Ways::default(); fields.len()];
     let ways = files
         .par_iter()

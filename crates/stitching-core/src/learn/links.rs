@@ -391,14 +391,14 @@ impl Near<'_> {
     }
 }
 
-/// ValuePlaces of values; each file is loaded once.
+/// Places of values; each file is loaded once.
 pub(super) struct ValuePlaces<'s> {
     stack: &'s Stack,
     files: RefCell<HashMap<u32, Option<LoadedFile>>>,
 }
 
 impl<'s> ValuePlaces<'s> {
-    /// ValuePlaces in the files of `stack`.
+    /// The places in the files of `stack`.
     pub fn new(stack: &'s Stack) -> ValuePlaces<'s> {
         ValuePlaces { stack, files: RefCell::default() }
     }

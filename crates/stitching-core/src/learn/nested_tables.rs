@@ -73,7 +73,8 @@ fn around(records: &[Span], span: Span) -> Option<Span> {
 }
 
 fn look(stack: &Stack, own: &Studied) -> Vec<FileRecords> {
-    let names = own.table.fields.iter().map(|field| Column { name: &field.name, optional: true });
+    let names =
+        own.table.fields.iter().map(|field| Column { name: &field.name, optional: true, related: false });
     let columns: Vec<Column<'_>> = names.collect();
     let of_file = |file: &FileId| {
         let mut seen = FileRecords::default();

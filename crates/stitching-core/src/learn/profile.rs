@@ -462,7 +462,7 @@ fn count(
     fields.dedup();
     let columns: Vec<WantedColumn<'_>> = fields
         .iter()
-        .map(|field| WantedColumn { name: &table.fields[*field].name, optional: true })
+        .map(|field| WantedColumn { name: &table.fields[*field].name, optional: true, related: false })
         .collect();
     let ways = fields
         .iter()
@@ -567,7 +567,11 @@ pub(super) fn check_all(
                     .flat_map(|(at, id)| checked[*id].wanted.iter().map(move |wanted| (at, wanted)))
             };
             let columns: Vec<WantedColumn<'_>> = wanted()
-                .map(|(_, wanted)| WantedColumn { name: &table.fields[wanted.field].name, optional: true })
+                .map(|(_, wanted)| WantedColumn {
+                    name: &table.fields[wanted.field].name,
+                    optional: true,
+                    related: false,
+                })
                 .collect();
             let ways: Vec<(usize, Option<Split>)> =
                 wanted().map(|(at, wanted)| (at, wanted.split.taken_apart())).collect();

@@ -255,8 +255,10 @@ pub(super) fn each_record(
     columns: &[usize],
     each: &mut dyn FnMut(FileId, &[Option<Value>]),
 ) -> bool {
-    let wanted: Vec<Column<'_>> =
-        columns.iter().map(|field| Column { name: &table.fields[*field].name, optional: true }).collect();
+    let wanted: Vec<Column<'_>> = columns
+        .iter()
+        .map(|field| Column { name: &table.fields[*field].name, optional: true, related: false })
+        .collect();
     let mut left = LOOKED_AT;
     for file in files {
         if left == 0 {

@@ -79,9 +79,11 @@ impl ReferenceMatcher {
         let mut wanted = self.by_rule[table][piece.rule].iter();
         let points = |value: &&WantedValue| match &value.how {
             Match::Exactly(text) => piece.text == text,
-            Match::Whole { key, folded, .. } => key_named(record, rule, piece.text).is_some_and(|named| {
-                named == key.as_str() || (*folded && named.to_lowercase() == key.to_lowercase())
-            }),
+            Match::Whole { key, folded, .. } => {
+                key_named(record, piece.at, rule, piece.text).is_some_and(|named| {
+                    named == key.as_str() || (*folded && named.to_lowercase() == key.to_lowercase())
+                })
+            }
             Match::Folded(text) => piece.text.to_lowercase() == *text,
             Match::Path(path) => {
                 let filled = rule.file.as_ref().map(|template| template.fill_one(piece.text));

@@ -161,6 +161,13 @@ impl Table {
         field
     }
 
+    /// Whether what a value says depends on another field of the record: on what stands beside it, where a record has
+    /// several of both.
+    pub fn relates_fields(&self) -> bool {
+        let by_field = |part: &Option<KeyPart>| matches!(part, Some(KeyPart::Field(_)));
+        self.rules.iter().any(|rule| rule.switch.is_some() || rule.with.iter().any(by_field))
+    }
+
     /// Whether `field` is part of the key.
     pub fn is_key_field(&self, field: usize) -> bool {
         self.key.contains(&KeyPart::Field(field))

@@ -11,7 +11,7 @@ use super::{
     read_records, rule_in,
 };
 use crate::Code;
-use crate::formats::{BlockState, Cell, ColumnCell, Fault, Form, may_have_off};
+use crate::formats::{BlockState, ColumnCell, Fault, Form, may_have_off};
 use crate::layers::RelPath;
 use crate::schema::{Field, Layout, Rule, Schema, Table, TableId, Texts};
 use crate::text::{Span, Text};
@@ -411,15 +411,15 @@ impl RecordVisitor for Builder<'_> {
             let found = record.value(*language).and_then(|name| texts.language_called(&name));
             self.facts.languages.push(found.map_or(0, |language| 1 << (language % 64)));
         }
-        for ColumnCell { column, cell } in record.cells {
+        for (at, ColumnCell { column, cell, .. }) in record.cells.iter().enumerate() {
             self.facts.present[usize::from(*column)] = true;
             match self.looks[usize::from(*column)] {
                 FieldPlan::Not => {}
                 FieldPlan::Whole(rule) => match cell.plain(record.text) {
-                    Some(text) => self.value(record, rule, text, cell.span),
-                    None => self.apart(record, usize::from(*column), cell),
+                    Some(text) => self.value(record, at, rule, text, cell.span),
+                    None => self.apart(record, at),
                 },
-                FieldPlan::Apart => self.apart(record, usize::from(*column), cell),
+                FieldPlan::Apart => self.apart(record, at),
             }
         }
         let inherits = || {
@@ -479,8 +479,9 @@ impl Builder<'_> {
 
     /// Looks at a value that is written in some other way than plainly, or has parts.
     #[inline(never)]
-    fn apart(&mut self, record: &RecordView<'_>, field: usize, cell: &Cell) {
-        let described = &record.table.fields[field];
+    fn apart(&mut self, record: &RecordView<'_>, at: usize) {
+        let ColumnCell { column, cell, .. } = &record.cells[at];
+        let described = &record.table.fields[usize::from(*column)];
         for find in &self.finders.cells {
             if let Some(fault) = find(record, described, cell) {
                 self.known(Some(self.index), Some(described.layout.rules()[0]), fault);
@@ -489,38 +490,38 @@ impl Builder<'_> {
         if cell.form == Form::Nested {
             return;
         }
-        pieces_of(record.table, described, record.text, cell, &mut |piece| {
+        pieces_of(record.table, described, record.text, at, cell, &mut |piece| {
             if piece.fits {
-                self.value(record, rule_in(record, piece.rule), piece.text, piece.span);
+                self.value(record, at, rule_in(record, at, piece.rule), piece.text, piece.span);
             } else {
                 self.wrong_shape(record, piece);
             }
         });
     }
 
-    /// Looks at one value, or one part of one.
+    /// Looks at one value, or one part of one, of the cell at position `at`, by the rule at position `number`.
     #[inline]
-    fn value(&mut self, record: &RecordView<'_>, at: usize, text: &str, span: Span) {
-        let plan = &self.rules[at];
+    fn value(&mut self, record: &RecordView<'_>, at: usize, number: usize, text: &str, span: Span) {
+        let plan = &self.rules[number];
         let (rule, checks) = (plan.rule, plan.checks);
         if rule.is_none(text) {
             if rule.required {
-                self.required(record, at, span);
+                self.required(record, number, span);
             }
             return;
         }
         for (code, check) in checks {
             if let Some(wrong) = check(rule, text) {
-                self.wrong(at, span, *code, wrong);
+                self.wrong(number, span, *code, wrong);
             }
         }
-        let plan = &mut self.rules[at];
+        let plan = &mut self.rules[number];
         for (kind, links) in &mut plan.links {
             let hash = match kind {
                 LinkKind::Reference if rule.shape.is_none() && rule.with.is_empty() => {
                     key_hash(text, plan.folded)
                 }
-                LinkKind::Reference => match key_named(record, rule, text) {
+                LinkKind::Reference => match key_named(record, at, rule, text) {
                     Some(key) => key_hash(&key, plan.folded),
                     None => continue,
                 },

@@ -3,12 +3,14 @@
 //! [`read_records`] is the one way to the records of a file; all else (the facts for the index,
 //! what is shown, what is renamed) is built on the [`RecordView`]s it gives.
 
+mod beside;
 mod by_hash;
 mod facts;
 mod finders;
 mod pieces;
 mod record;
 
+pub use beside::CellOrder;
 pub(crate) use by_hash::ByHash;
 pub use facts::{
     Extractor, FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, extract, key_hash,
@@ -24,6 +26,7 @@ use crate::formats::{BlockState, Cell, Column, ColumnCell, Fault, RawRecord, Rec
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{KeyPart, Table};
 use crate::text::{Span, Text};
+use beside::KnownCompanions;
 
 /// The key of a record as it is kept: its parts joined by a separator that no text has.
 pub(crate) use crate::schema::KEY_SEPARATOR;
@@ -43,6 +46,7 @@ pub struct RecordView<'a> {
     pub span: Span,
     /// The cells of the wanted fields; `column` is the position of the field in the table.
     pub cells: &'a [ColumnCell],
+    companions: KnownCompanions,
 }
 
 impl<'a> RecordView<'a> {
@@ -164,8 +168,9 @@ pub fn read_records_at(
 }
 
 fn columns<'t>(table: &'t Table, fields: &[usize]) -> Vec<Column<'t>> {
+    let related = table.relates_fields();
     let fields = fields.iter().map(|field| &table.fields[*field]);
-    fields.map(|field| Column { name: &field.name, optional: field.optional }).collect()
+    fields.map(|field| Column { name: &field.name, optional: field.optional, related }).collect()
 }
 
 /// Turns what a format reads into views of records.
@@ -196,16 +201,17 @@ impl<'a, 'r> Sink<'a, 'r> {
 
 impl RecordSink for Sink<'_, '_> {
     fn record(&mut self, record: &RawRecord<'_>) {
-        let cells = if self.all_in_order {
-            record.cells
-        } else {
-            self.cells.clear();
-            self.cells.extend(record.cells.iter().map(|cell| ColumnCell {
-                column: self.fields[usize::from(cell.column)] as u16,
-                cell: cell.cell,
-            }));
-            &self.cells
-        };
+        let cells =
+            if self.all_in_order {
+                record.cells
+            } else {
+                self.cells.clear();
+                self.cells.extend(record.cells.iter().map(|cell| ColumnCell {
+                    column: self.fields[usize::from(cell.column)] as u16,
+                    ..*cell
+                }));
+                &self.cells
+            };
         let view = RecordView {
             table: self.table,
             path: self.path,
@@ -213,6 +219,7 @@ impl RecordSink for Sink<'_, '_> {
             index: self.next,
             span: record.span,
             cells,
+            companions: KnownCompanions::default(),
         };
         self.next += 1;
         self.reader.record(&view);

@@ -20,6 +20,8 @@ pub struct Piece<'p> {
     pub within: std::ops::Range<usize>,
     /// The cell it is part of.
     pub cell: &'p Cell,
+    /// The position of that cell among those of the record.
+    pub at: usize,
     /// Whether the item has the shape its template asks for; if not, the piece is the whole item.
     pub fits: bool,
 }
@@ -27,10 +29,10 @@ pub struct Piece<'p> {
 /// Gives all pieces of `field` in `record`, in the order of the file.
 #[inline]
 pub fn for_each_piece(record: &RecordView<'_>, field: usize, mut each: impl FnMut(&Piece<'_>)) {
-    let cells = record.cells.iter().filter(|cell| usize::from(cell.column) == field);
-    for cell in cells {
-        pieces_of(record.table, &record.table.fields[field], record.text, &cell.cell, &mut |piece| {
-            let rule = rule_in(record, piece.rule);
+    let cells = record.cells.iter().enumerate().filter(|(_, cell)| usize::from(cell.column) == field);
+    for (at, cell) in cells {
+        pieces_of(record.table, &record.table.fields[field], record.text, at, &cell.cell, &mut |piece| {
+            let rule = rule_in(record, at, piece.rule);
             match rule == piece.rule {
                 true => each(piece),
                 false => each(&Piece { rule, within: piece.within.clone(), ..*piece }),
@@ -39,19 +41,25 @@ pub fn for_each_piece(record: &RecordView<'_>, field: usize, mut each: impl FnMu
     }
 }
 
-/// The position of the rule that holds for a piece of `record` in place of `rule`, if another field tells.
+/// The position of the rule that holds for a piece of the cell at position `at` of `record` in place of `rule`, if
+/// another field tells.
 #[inline]
-pub fn rule_in(record: &RecordView<'_>, rule: usize) -> usize {
+pub fn rule_in(record: &RecordView<'_>, at: usize, rule: usize) -> usize {
     let Some(switch) = &record.table.rules[rule].switch else { return rule };
-    let value = record.cell(switch.field).map(|cell| decode(record.text, cell).text);
+    let value = record.cell_beside(at, switch.field).map(|cell| decode(record.text, cell).text);
     let value = value.as_deref().unwrap_or("");
     let case = switch.cases.iter().find(|(values, _)| values.iter().any(|own| own == value));
     case.map_or(rule, |(_, own)| *own)
 }
 
-/// The key that `value` names by `rule` in `record`, as kept in memory; `None` if a field that holds
-/// another part of it is missing.
-pub fn key_named<'v>(record: &RecordView<'_>, rule: &Rule, value: &'v str) -> Option<Cow<'v, str>> {
+/// The key that `value`, which is of the cell at position `at` of `record`, names by `rule`, as kept in memory; `None`
+/// if a field that holds another part of it is missing.
+pub fn key_named<'v>(
+    record: &RecordView<'_>,
+    at: usize,
+    rule: &Rule,
+    value: &'v str,
+) -> Option<Cow<'v, str>> {
     let own = match &rule.shape {
         None => Cow::Borrowed(value),
         Some(template) => Cow::Owned(template.fill_one(value)),
@@ -68,24 +76,34 @@ pub fn key_named<'v>(record: &RecordView<'_>, rule: &Rule, value: &'v str) -> Op
             None => key.push_str(&own),
             Some(KeyPart::Stem) => key.push_str(record.path.stem()),
             Some(KeyPart::Path) => key.push_str(record.path.as_str()),
-            Some(KeyPart::Field(field)) => key.push_str(&decode(record.text, record.cell(*field)?).text),
+            Some(KeyPart::Field(field)) => {
+                key.push_str(&decode(record.text, record.cell_beside(at, *field)?).text);
+            }
         }
     }
     Some(Cow::Owned(key))
 }
 
-/// Gives the pieces of one cell of `field`, with the rules that hold if no other field says otherwise.
+/// Gives the pieces of one cell of `field`, at position `at` among those of its record, with the rules that hold if no
+/// other field says otherwise.
 #[inline]
-pub fn pieces_of(table: &Table, field: &Field, text: &str, cell: &Cell, each: &mut impl FnMut(&Piece<'_>)) {
+pub fn pieces_of(
+    table: &Table,
+    field: &Field,
+    text: &str,
+    at: usize,
+    cell: &Cell,
+    each: &mut impl FnMut(&Piece<'_>),
+) {
     let decoded = decode(text, cell);
     let value: &str = &decoded.text;
     if let (Layout::Whole(rule), None) = (&field.layout, &field.list) {
         let span = cell.span;
-        return each(&Piece { rule: *rule, text: value, span, within: 0..value.len(), cell, fits: true });
+        return each(&Piece { rule: *rule, text: value, span, within: 0..value.len(), cell, at, fits: true });
     }
     split_value(table, field, value, &mut |rule, within, fits| {
         let span = decoded.span(within.start, within.end);
-        each(&Piece { rule, text: &value[within.clone()], span, within, cell, fits });
+        each(&Piece { rule, text: &value[within.clone()], span, within, cell, at, fits });
     });
 }
 

@@ -1,6 +1,6 @@
 //! Records with all their values, for showing and searching.
 
-use super::{RecordView, RecordVisitor, read_records, read_records_at};
+use super::{CellOrder, RecordView, RecordVisitor, read_records, read_records_at};
 use crate::formats::{ColumnCell, Form, decode};
 use crate::layers::RelPath;
 use crate::schema::Table;
@@ -17,6 +17,8 @@ pub struct Record {
     pub span: Span,
     /// Its values in the order of the fields asked for.
     pub values: Vec<Value>,
+    /// In what order its values stand in the file, in tables in which [fields are related](Table::relates_fields).
+    pub order: CellOrder,
 }
 
 /// A value of a record.
@@ -45,6 +47,7 @@ impl Record {
     pub fn lay_over(&mut self, upper: Record) {
         self.values.retain(|own| !upper.values.iter().any(|value| value.field == own.field));
         self.values.extend(upper.values);
+        self.order = upper.order;
         (self.index, self.span) = (upper.index, upper.span);
     }
 }
@@ -108,6 +111,16 @@ impl RecordVisitor for Collector {
         };
         let mut values: Vec<Value> = record.cells.iter().map(value).collect();
         values.sort_by_key(|value| value.field);
-        self.records.push(Record { index: record.index, key: record.key(), span: record.span, values });
+        let order = match record.table.relates_fields() {
+            true => CellOrder::of(record.cells),
+            false => CellOrder::default(),
+        };
+        self.records.push(Record {
+            index: record.index,
+            key: record.key(),
+            span: record.span,
+            values,
+            order,
+        });
     }
 }

@@ -4,7 +4,7 @@
 #[derive(Debug)]
 pub struct LineTable {
     starts: Vec<u32>,
-    /// PlaceResolver within long lines: a byte offset, and the number of characters of the line before it.
+    /// Places within long lines: a byte offset, and the number of characters of the line before it.
     marks: Vec<(u32, usize)>,
     body: usize,
 }

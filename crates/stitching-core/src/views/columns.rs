@@ -307,11 +307,22 @@ impl ColumnPath {
 /// the value that it names.
 fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&Target, &str)) {
     let (field, Some(cell)) = (rows.fields[column], &row.cells[column]) else { return };
-    for value in cell.values() {
+    let own = rows.fields[column];
+    let mut known: Vec<(usize, Vec<Option<usize>>)> = Vec::new();
+    // What another field says beside the value of this number.
+    let mut beside = |number: usize, field: usize| {
+        if !known.iter().any(|(other, _)| *other == field) {
+            known.push((field, row.order.beside(own, field)));
+        }
+        let found = known.iter().find(|(other, _)| *other == field);
+        let found = found.and_then(|(_, found)| found.get(number).copied().flatten());
+        of_field(rows, row, field, found.unwrap_or(0))
+    };
+    for (number, value) in cell.values().enumerate() {
         split_value(&rows.table, &rows.table.fields[field], value, &mut |rule, within, fits| {
             let switch = rows.table.rules[rule].switch.as_ref();
             let case = switch.and_then(|switch| {
-                let told = of_field(rows, row, switch.field);
+                let told = beside(number, switch.field);
                 switch.cases.iter().find(|(values, _)| values.iter().any(|own| own == told))
             });
             let rule = &rows.table.rules[case.map_or(rule, |(_, rule)| *rule)];
@@ -326,7 +337,7 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
                     let path = rows.paths.get(&row.file);
                     let parts = rule.with.iter().map(|part| match part {
                         None => own.as_str(),
-                        Some(KeyPart::Field(field)) => of_field(rows, row, *field),
+                        Some(KeyPart::Field(field)) => beside(number, *field),
                         Some(KeyPart::Stem) => path.map_or("", RelPath::stem),
                         Some(KeyPart::Path) => path.map_or("", RelPath::as_str),
                     });
@@ -340,8 +351,9 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
     }
 }
 
-/// The text of a field of the table; empty where there is none.
-fn of_field<'r>(rows: &Rows, row: &'r Row, field: usize) -> &'r str {
+/// The value of this number (0-based) of a field of the table, or its first one; empty where there is none.
+fn of_field<'r>(rows: &Rows, row: &'r Row, field: usize, number: usize) -> &'r str {
     let column = rows.fields.iter().position(|own| *own == field);
-    column.and_then(|column| row.cells[column].as_ref()).map_or("", |cell| cell.text.as_str())
+    let cell = column.and_then(|column| row.cells[column].as_ref());
+    cell.map_or("", |cell| cell.values().nth(number).unwrap_or(cell.text.as_str()))
 }

@@ -7,7 +7,7 @@ use crate::links::Labels;
 use crate::reading::View;
 use crate::reading::with_text;
 use crate::schema::{Schema, Table, TableId};
-use crate::tables::{Record, files_of, read_all, shown_key, split_value};
+use crate::tables::{CellOrder, Record, files_of, read_all, shown_key, split_value};
 use crate::text::{Span, nearest_of};
 use rayon::prelude::*;
 use std::borrow::Cow;
@@ -46,6 +46,8 @@ pub struct Row {
     pub span: Span,
     /// Its position among the records of its file, 1-based.
     pub number: u32,
+    /// In what order its values stand there, in tables in which fields are related.
+    pub order: CellOrder,
 }
 
 /// A value of a row.
@@ -165,6 +167,7 @@ impl Rows {
             }
             below.label = row.label.or(below.label.take());
             (below.file, below.span, below.number) = (row.file, row.span, row.number);
+            below.order = row.order;
             return;
         }
         let at = self.rows.len();
@@ -265,5 +268,6 @@ fn row(
             empty => *empty = Some(RowCell { text: value.text, file, span: value.span, more: Vec::new() }),
         }
     }
-    Row { key: record.key, label, cells, file, span: record.span, number: record.index + 1 }
+    let order = record.order;
+    Row { key: record.key, label, cells, file, span: record.span, number: record.index + 1, order }
 }

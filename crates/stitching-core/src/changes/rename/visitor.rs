@@ -123,7 +123,7 @@ impl Visitor<'_, '_> {
                         rule.with.iter().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
                     for (part, (old, new)) in parts {
                         if let (Some(KeyPart::Field(field)), true) = (part, old != new)
-                            && let Some(cell) = record.cell(*field)
+                            && let Some(cell) = record.cell_beside(piece.at, *field)
                         {
                             let within = 0..decode(record.text, cell).text.len();
                             let (field, cell, new) = (*field, *cell, new.to_owned());

@@ -47,6 +47,10 @@ impl FlatNode for Node {
     fn end(&self) -> usize {
         self.end
     }
+
+    fn span(&self) -> Span {
+        self.span
+    }
 }
 
 impl Tree {

@@ -52,6 +52,10 @@ impl FlatNode for EntryNode {
     fn end(&self) -> usize {
         self.end
     }
+
+    fn span(&self) -> Span {
+        self.span
+    }
 }
 
 /// Where among its siblings something new goes.

@@ -16,6 +16,7 @@ pub(super) use settings::KIND;
 pub(super) use string::decode_string;
 
 use super::editing::Editor;
+use super::flat_tree::mark_shared;
 use super::{
     Cell, Column, ColumnCell, Fault, Form, Format, ITEM, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
 };
@@ -48,16 +49,20 @@ impl Format for Json {
         let tree = Tree::parse(text, self, &mut |fault: Fault| sink.fault(fault));
         let paths: Vec<Option<FieldPath>> =
             columns.iter().map(|column| FieldPath::parse(column.name).ok()).collect();
+        let related = columns.iter().any(|column| column.related);
         let mut cells = Vec::new();
         for record in self.records.select(&tree, text.as_str(), 0) {
             cells.clear();
             for (index, path) in paths.iter().enumerate() {
                 let Some(path) = path else { continue };
                 path.cells(&tree, text.as_str(), record, &mut |cell| {
-                    cells.push(ColumnCell { column: index as u16, cell });
+                    cells.push(ColumnCell::new(index as u16, cell));
                 });
             }
             cells.sort_by_key(|cell: &ColumnCell| cell.cell.span.start);
+            if related {
+                mark_shared(&tree.nodes, Some(record), &mut cells);
+            }
             sink.record(&RawRecord { span: tree.nodes[record].span, cells: &cells });
         }
     }

@@ -44,6 +44,10 @@ impl FlatNode for Node {
     fn end(&self) -> usize {
         self.end
     }
+
+    fn span(&self) -> Span {
+        self.span
+    }
 }
 
 /// All values of a file in document order.

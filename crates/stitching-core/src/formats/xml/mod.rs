@@ -14,6 +14,7 @@ pub use path::XmlPath;
 pub(super) use settings::KIND;
 
 use super::editing::Editor;
+use super::flat_tree::mark_shared;
 use super::misplaced::Nodes;
 use super::{
     Cell, Column, ColumnCell, Fault, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
@@ -59,6 +60,7 @@ impl Format for Xml {
         let mut attributes = Names::new(attributes);
         let mut children = Names::new(of(Simple::Child).map(|at| (columns[at].name, at as u16)));
         let others: Vec<usize> = of(Simple::No).collect();
+        let related = columns.iter().any(|column| column.related);
         let mut cells = Vec::new();
         for record in records {
             cells.clear();
@@ -68,7 +70,7 @@ impl Format for Xml {
                     if let Some(column) = attributes.find(attribute.name.of(content).as_bytes()) {
                         let place = Place::Attribute(*attribute);
                         push_cells(&tree, content, place, &mut |cell| {
-                            cells.push(ColumnCell { column, cell })
+                            cells.push(ColumnCell::new(column, cell))
                         });
                     }
                 }
@@ -79,7 +81,7 @@ impl Format for Xml {
                     if let Some(column) = children.find(name) {
                         let place = Place::Element(child);
                         push_cells(&tree, content, place, &mut |cell| {
-                            cells.push(ColumnCell { column, cell })
+                            cells.push(ColumnCell::new(column, cell))
                         });
                     }
                 }
@@ -88,11 +90,14 @@ impl Format for Xml {
                 let Some(path) = &paths[index] else { continue };
                 path.select(&tree, content, record, &mut |place| {
                     push_cells(&tree, content, place, &mut |cell| {
-                        cells.push(ColumnCell { column: index as u16, cell });
+                        cells.push(ColumnCell::new(index as u16, cell));
                     });
                 });
             }
             cells.sort_by_key(|cell: &ColumnCell| cell.cell.span.start);
+            if related {
+                mark_shared(&tree.elements, Some(record), &mut cells);
+            }
             sink.record(&RawRecord { span: tree.elements[record].span, cells: &cells });
         }
     }

@@ -43,6 +43,10 @@ impl FlatNode for Element {
     fn end(&self) -> usize {
         self.end
     }
+
+    fn span(&self) -> Span {
+        self.span
+    }
 }
 
 /// An attribute: its name and its value without quotes.
