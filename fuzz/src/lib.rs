@@ -37,7 +37,7 @@ fn make(described: &Described) -> Arc<dyn Format> {
 }
 
 fn read(format: &dyn Format, text: &Text<'_>, columns: &[&str]) -> Seen {
-    let columns: Vec<Column<'_>> = columns.iter().map(|name| Column { name, optional: false, related: false }).collect();
+    let columns: Vec<Column<'_>> = columns.iter().map(|name| Column { name, optional: false, related: false, described: true }).collect();
     let mut seen = Seen::default();
     format.read(text, &columns, &mut seen);
     seen

@@ -205,7 +205,12 @@ fn rows_around_offsets_are_those_of_the_whole() {
                 let columns: Vec<Column<'_>> = table
                     .fields
                     .iter()
-                    .map(|field| Column { name: &field.name, optional: field.optional, related: false })
+                    .map(|field| Column {
+                        name: &field.name,
+                        optional: field.optional,
+                        related: false,
+                        described: true,
+                    })
                     .collect();
                 let mut whole = Rows::default();
                 table.format.read(text, &columns, &mut whole);

@@ -67,6 +67,7 @@ impl Subject {
             name: &field.name,
             optional: true,
             related: false,
+            described: true,
         });
         let (columns, mut faults) = (columns.collect::<Vec<_>>(), Faults(Vec::new()));
         self.table.format.read(&Text::of_file(text), &columns, &mut faults);

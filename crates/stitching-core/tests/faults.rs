@@ -97,7 +97,7 @@ fn without_temporary(tree: Tree) -> Tree {
 }
 
 #[rstest]
-fn one_call_that_fails(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] scenario: usize) {
+fn one_call_that_fails(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] scenario: usize) {
     let scenario = &SCENARIOS[scenario];
     let (before, after, calls) = scenario.whole();
     assert!(calls.len() > 25, "the change takes many calls, not {}", calls.len());
@@ -106,7 +106,7 @@ fn one_call_that_fails(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] scenario: usize) {
 }
 
 #[rstest]
-fn death_at_any_call(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] scenario: usize) {
+fn death_at_any_call(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] scenario: usize) {
     let scenario = &SCENARIOS[scenario];
     let (before, after, calls) = scenario.whole();
     let made = (0..calls.len()).filter(|at| survives(scenario, Fault::From(*at), &before, &after)).count();
@@ -115,7 +115,7 @@ fn death_at_any_call(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] scenario: usize) {
 
 /// The second failure comes while the first is taken back.
 #[rstest]
-fn two_calls_that_fail(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] scenario: usize) {
+fn two_calls_that_fail(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 11)] scenario: usize) {
     let scenario = &SCENARIOS[scenario];
     let (before, after, calls) = scenario.whole();
     for first in (0..calls.len()).step_by(every(13)) {
@@ -128,7 +128,7 @@ fn two_calls_that_fail(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] scenario: usize) {
 
 /// A process that dies while it puts right what another left, again and again.
 #[rstest]
-fn death_while_putting_right(#[values(0, 1, 5, 7, 8)] scenario: usize) {
+fn death_while_putting_right(#[values(0, 1, 5, 7, 8, 11, 12)] scenario: usize) {
     let scenario = &SCENARIOS[scenario];
     let (before, after, calls) = scenario.whole();
     let dead_from = |from: usize| {
@@ -226,7 +226,7 @@ fn save(path: &Path, how: Save, bytes: &[u8]) -> bool {
 #[case::over_the_bytes(Save::InPlace)]
 #[case::by_a_rename(Save::Renamed)]
 #[case::removed(Save::Removed)]
-fn another_program_saves_in_between(#[case] how: Save, #[values(0, 1, 2, 5, 7, 8)] scenario: usize) {
+fn another_program_saves_in_between(#[case] how: Save, #[values(0, 1, 2, 5, 7, 8, 11, 12)] scenario: usize) {
     const MINE: &[u8] = b"saved by another program\n";
     let scenario = &SCENARIOS[scenario];
     let (before, after, calls) = scenario.whole();
@@ -291,7 +291,7 @@ fn another_program_saves_in_between(#[case] how: Save, #[values(0, 1, 2, 5, 7, 8
 /// was. At the instant of decision every new byte must be there under its temporary name, and before anything that was
 /// replaced is removed, every file under its own.
 #[rstest]
-fn what_must_last_is_synced_in_time(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] scenario: usize) {
+fn what_must_last_is_synced_in_time(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] scenario: usize) {
     let scenario = &SCENARIOS[scenario];
     let (_, _, calls) = scenario.whole();
     // What was changed and not synced since: the bytes of files, and the names in folders.
@@ -342,7 +342,7 @@ fn what_must_last_is_synced_in_time(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8)] scenari
 
 /// The staged file is gone after the decision, as if the disk had lied: what is there is not called finished.
 #[rstest]
-fn a_staged_file_that_is_lost_takes_the_change_back(#[values(0, 1, 5, 7)] scenario: usize) {
+fn a_staged_file_that_is_lost_takes_the_change_back(#[values(0, 1, 5, 7, 11, 12)] scenario: usize) {
     let scenario = &SCENARIOS[scenario];
     let (before, after, calls) = scenario.whole();
     let decided = calls

@@ -40,8 +40,10 @@ impl RecordSink for Seen {
 }
 
 fn read(format: &dyn Format, text: &Text<'_>, columns: &[String]) -> Seen {
-    let columns: Vec<Column<'_>> =
-        columns.iter().map(|name| Column { name, optional: false, related: false }).collect();
+    let columns: Vec<Column<'_>> = columns
+        .iter()
+        .map(|name| Column { name, optional: false, related: false, described: true })
+        .collect();
     let mut seen = Seen::default();
     format.read(text, &columns, &mut seen);
     seen

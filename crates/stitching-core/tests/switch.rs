@@ -212,7 +212,6 @@ fn a_reference_to_what_is_off_says_so() {
 #[rstest]
 #[case("goods:coal.Price", "cannot be switched off without its record")]
 #[case("barges:scow.needs=c", "has no item `c`")]
-#[case("layouts:mill", "is all that `layouts/mill.json` holds")]
 #[case("barges:nobody", "there is no record")]
 #[case("wharf.xml:2", "no syntax that makes a line a note")]
 #[case("barges.ini:99", "there is no line")]
@@ -250,13 +249,18 @@ fn the_demo_comes_back() {
             });
             for record in records.expect("records").into_iter().step_by(7).take(3) {
                 let address = Address::show(&table.name, &record.key.expect("a key"));
-                // A record that is its whole file leaves nothing that could be read.
                 let Ok(change) = switch_off(&project, &address) else { continue };
                 let own =
                     change.files().iter().find(|own| own.source().file() == Some(file)).expect("the file");
+                // A whole file that is taken out is kept by the project on disk, which there is none of here.
+                if own.to().is_none() {
+                    continue;
+                }
                 let staged = change.applied_to(&project.stack);
                 let kept = match change.own().first() {
-                    Some(own) => serde_json::from_slice(&own.after).expect("what is kept"),
+                    Some(own) => {
+                        serde_json::from_slice(own.after.as_ref().expect("it stays")).expect("what is kept")
+                    }
                     None => Vec::new(),
                 };
                 let after = Project {

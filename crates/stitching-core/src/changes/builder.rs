@@ -227,6 +227,24 @@ impl<'p> Builder<'p> {
         Ok(())
     }
 
+    /// The bytes of `file`, without the edits asked for.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn bytes(&mut self, file: FileId) -> Result<&[u8], Error> {
+        Ok(self.draft(file)?.loaded.bytes())
+    }
+
+    /// Makes a new file of the mod at `path` with these bytes, whatever they are.
+    ///
+    /// # Errors
+    /// As [`Builder::move_to`].
+    pub fn create_from_bytes(&mut self, path: &RelPath, bytes: Vec<u8>) -> Result<(), Error> {
+        self.take_path(path, |_| false)?;
+        self.created.insert(path.clone(), Created { bytes, declared: None });
+        Ok(())
+    }
+
     /// Makes a new file of the mod at `path` with `text`, in the encoding of `like` and with the byte order mark that it
     /// has; in UTF-8 without one if there is no such file. One of a base layer at the same path stays below it.
     ///
@@ -266,7 +284,7 @@ impl<'p> Builder<'p> {
         self.folders.insert(FolderChange::Remove(path));
     }
 
-    /// Writes a file of the tool's own; one of that name that was asked for before is replaced.
+    /// Writes or removes a file of the tool's own; one of that name that was asked for before is replaced.
     pub fn write_own(&mut self, own: OwnChange) {
         self.own.insert(own.name.clone(), own);
     }

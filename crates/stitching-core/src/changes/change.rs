@@ -36,8 +36,8 @@ pub struct OwnChange {
     pub name: String,
     /// Its bytes before, if it was there.
     pub before: Option<Vec<u8>>,
-    /// Its bytes after.
-    pub after: Vec<u8>,
+    /// Its bytes after; `None` if it goes.
+    pub after: Option<Vec<u8>>,
 }
 
 /// Something the user should know about a change.
@@ -52,6 +52,8 @@ pub enum Note {
     RecordStays(String),
     /// A piece of the file at this path is taken out and kept aside, since it cannot be made a note.
     KeptAside(String),
+    /// The file at this path is taken out of the mod and kept aside.
+    FileKeptAside(String),
     /// A file is moved: from, to.
     Moved(String, String),
     /// A file of the base could not be moved and is still there under its old path.

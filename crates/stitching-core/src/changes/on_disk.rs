@@ -48,16 +48,24 @@ impl DiskChange {
         let whole = |before: &[u8], after: &[u8]| Patch {
             splices: vec![Splice { start: 0, end: before.len() as u64, bytes: after.to_vec() }],
         };
-        let before = own.before.as_deref().unwrap_or_default();
+        let known_by = |bytes: &Vec<u8>| Fingerprint::of_bytes(blake3::hash(bytes));
+        // A file that appears or goes is kept whole in another way.
+        let (redo, undo) = match (&own.before, &own.after) {
+            (Some(before), Some(after)) => (whole(before, after), whole(after, before)),
+            _ => (Patch::default(), Patch::default()),
+        };
         Ok(DiskChange {
             is_own: true,
-            from: own.before.is_some().then(|| path.clone()),
-            to: Some(path),
-            before: own.before.as_ref().map(|bytes| Fingerprint::of_bytes(blake3::hash(bytes))),
-            after: Some(Fingerprint::of_bytes(blake3::hash(&own.after))),
-            redo: whole(before, &own.after),
-            undo: whole(&own.after, before),
-            content: DiskContent::Bytes(Arc::new(own.after.clone())),
+            from: own.before.as_ref().map(|_| path.clone()),
+            to: own.after.as_ref().map(|_| path),
+            before: own.before.as_ref().map(known_by),
+            after: own.after.as_ref().map(known_by),
+            redo,
+            undo,
+            content: match &own.after {
+                Some(bytes) => DiskContent::Bytes(Arc::new(bytes.clone())),
+                None => DiskContent::Nothing,
+            },
         })
     }
 

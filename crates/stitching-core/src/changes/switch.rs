@@ -3,17 +3,17 @@
 
 use super::builder::Builder;
 use super::change::{Change, Note, OwnChange};
-use crate::Error;
-use crate::formats::{Editor, OffStyle, decode};
+use crate::formats::{Editor, Fault, OffStyle, decode};
 use crate::help::{Help, NextStep};
 use crate::layers::{FileId, OWN_FOLDER, RelPath, SetAside};
 use crate::links::{Address, Found, Switched, SwitchedBy, resolve, switched};
 use crate::project::Project;
 use crate::reading::View;
 use crate::reading::with_text;
-use crate::schema::Table;
-use crate::tables::{RecordView, RecordVisitor, all_fields, read_records_at};
+use crate::schema::{KeyPart, Table};
+use crate::tables::{RecordView, RecordVisitor, all_fields, read_records, read_records_at};
 use crate::text::{Edit, Span, Text};
+use crate::{Code, Error};
 use std::collections::{BTreeMap, HashSet};
 
 /// Of what stands around a piece that is kept aside, so many bytes are remembered on each side.
@@ -61,6 +61,10 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
     for (file, records) in files {
         let path = &project.stack.files()[file].path;
         builder.count(1);
+        if found.field.is_none() && is_whole_file(project, table, file, &records)? {
+            kept.push(take_file_out(project, &mut builder, &found, file)?);
+            continue;
+        }
         builder.edit_with(file, |text, _| {
             let spans = match found.field {
                 None => records,
@@ -77,7 +81,11 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
             let mut edits = editor.map_or(Vec::new(), Editor::finish);
             for piece in take_out(text, taken).ok_or_else(|| {
                 let reason = format!("{address} is all that `{path}` holds");
-                Error::refused(reason, "move the file out of the mod instead; nothing was changed")
+                let help = match found.field {
+                    Some(_) => "switch off the whole record instead; nothing was changed",
+                    None => "move the file out of the mod instead; nothing was changed",
+                };
+                Error::refused(reason, help)
             })? {
                 edits.push(Edit { span: piece.span, text: String::new() });
                 kept.push(keep(project, &found, path, piece));
@@ -87,7 +95,10 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
     }
     if !kept.is_empty() {
         for piece in &kept {
-            builder.note(Note::KeptAside(piece.path.clone()));
+            builder.note(match piece.file {
+                Some(_) => Note::FileKeptAside(piece.path.clone()),
+                None => Note::KeptAside(piece.path.clone()),
+            });
         }
         let all = project.stack.kept().iter().cloned().chain(kept).collect();
         builder.write_own(own_change(project, all)?);
@@ -102,11 +113,13 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
 pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
     let all = switched(&project.stack, &project.schema);
     let line = line_address(project, address);
+    let wanted = Address::parse(address).ok().map(|wanted| wanted.unquoted());
+    let same = |own: &str| Address::parse(own).ok().map(|own| own.unquoted()) == wanted;
     let meant = |own: &&Switched| {
         let by_line = line.is_some_and(|(file, line)| {
             own.place.path == project.stack.files()[file].path.as_str() && own.place.line == line
         });
-        by_line || own.address(&project.schema).as_deref() == Some(address)
+        by_line || own.address(&project.schema).is_some_and(|own| own == address || same(&own))
     };
     let meant: Vec<&Switched> = all.iter().filter(meant).collect();
     if meant.is_empty() {
@@ -134,6 +147,15 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
                     let place = project.folder.join(OWN_FOLDER).join(SetAside::FILE);
                     Error::refused(reason, format!("its text is in `{}`; put it in by hand", place.display()))
                 };
+                if let Some(name) = &kept.file {
+                    let bytes = SetAside::file_bytes(&project.folder, name)?.ok_or_else(lost)?;
+                    let path = RelPath::parse(&kept.path).map_err(|_| lost())?;
+                    builder.count(1);
+                    builder.create_from_bytes(&path, bytes.clone())?;
+                    builder.write_own(file_change(name, Some(bytes), None));
+                    gone.push(*at);
+                    continue;
+                }
                 let file = file.ok_or_else(lost)?;
                 let at_byte = with_text(&project.stack, file, |text| kept.place_in(text.as_str()))?;
                 let at_byte = at_byte.ok_or_else(lost)?;
@@ -215,24 +237,10 @@ struct Piece {
 }
 
 /// The pieces of `text` at `spans`, those that touch as one; `None` if nothing else is in it.
-fn take_out(text: &Text<'_>, mut spans: Vec<Span>) -> Option<Vec<Piece>> {
+fn take_out(text: &Text<'_>, spans: Vec<Span>) -> Option<Vec<Piece>> {
     let content = text.as_str();
-    spans.sort_by_key(|span| (span.start, span.end));
-    let mut joined: Vec<Span> = Vec::new();
-    for span in spans {
-        match joined.last_mut() {
-            Some(last) if span.start <= last.end => last.end = last.end.max(span.end),
-            _ => joined.push(span),
-        }
-    }
-    // The text without them, and where in it each was.
-    let (mut rest, mut places, mut from) = (String::new(), Vec::new(), 0);
-    for span in &joined {
-        rest.push_str(&content[from..span.start as usize]);
-        places.push(rest.len());
-        from = span.end as usize;
-    }
-    rest.push_str(&content[from..]);
+    let joined = joined(spans);
+    let (rest, places) = without(content, &joined);
     if !joined.is_empty() && rest[text.body()..].trim().is_empty() {
         return None;
     }
@@ -243,6 +251,31 @@ fn take_out(text: &Text<'_>, mut spans: Vec<Span>) -> Option<Vec<Piece>> {
         after: rest[at..rest.floor_char_boundary((at + AROUND).min(rest.len()))].to_owned(),
     };
     Some(joined.into_iter().zip(places).map(piece).collect())
+}
+
+/// The spans in the order of the text, those that touch as one.
+fn joined(mut spans: Vec<Span>) -> Vec<Span> {
+    spans.sort_by_key(|span| (span.start, span.end));
+    let mut joined: Vec<Span> = Vec::new();
+    for span in spans {
+        match joined.last_mut() {
+            Some(last) if span.start <= last.end => last.end = last.end.max(span.end),
+            _ => joined.push(span),
+        }
+    }
+    joined
+}
+
+/// The text without `spans`, which are sorted and do not touch, and where in it each was.
+fn without(content: &str, spans: &[Span]) -> (String, Vec<usize>) {
+    let (mut rest, mut places, mut from) = (String::new(), Vec::new(), 0);
+    for span in spans {
+        rest.push_str(&content[from..span.start as usize]);
+        places.push(rest.len());
+        from = span.end as usize;
+    }
+    rest.push_str(&content[from..]);
+    (rest, places)
 }
 
 /// The entries in which the values of `field` stand, of the records at `records`; with `value` only those that
@@ -313,6 +346,7 @@ fn keep(project: &Project, found: &Found, path: &RelPath, piece: Piece) -> SetAs
         text: piece.text,
         before: piece.before,
         after: piece.after,
+        file: None,
     }
 }
 
@@ -320,7 +354,80 @@ fn own_change(project: &Project, kept: Vec<SetAside>) -> Result<OwnChange, Error
     let bytes = serde_json::to_vec_pretty(&kept)
         .map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
     let before = SetAside::bytes(&project.folder)?;
-    Ok(OwnChange { name: SetAside::FILE.to_owned(), before, after: bytes })
+    Ok(OwnChange { name: SetAside::FILE.to_owned(), before, after: Some(bytes) })
+}
+
+fn file_change(name: &str, before: Option<Vec<u8>>, after: Option<Vec<u8>>) -> OwnChange {
+    OwnChange { name: format!("{}/{name}", SetAside::FOLDER), before, after }
+}
+
+/// Whether the records at `records` are the file itself: all that it holds, where it is named after them or cannot do
+/// without them.
+fn is_whole_file(project: &Project, table: &Table, file: FileId, records: &[Span]) -> Result<bool, Error> {
+    if table.is_of_files() {
+        return Ok(true);
+    }
+    let path = &project.stack.files()[file].path;
+    let named_after = table.key.iter().any(|part| !matches!(part, KeyPart::Field(_)));
+    with_text(&project.stack, file, |text| {
+        let spans = records.iter().map(|record| table.format.with_separator(text.as_str(), *record));
+        let (rest, _) = without(text.as_str(), &joined(spans.collect()));
+        let rest = Text::of_file(&rest);
+        if rest.as_str()[rest.body()..].trim().is_empty() {
+            return named_after || !table.format.may_be_empty();
+        }
+        // A head and notes alone are no file in formats that need something in it.
+        !table.format.may_be_empty() && is_broken(table, path, &rest) && !is_broken(table, path, text)
+    })
+}
+
+/// Whether `text` is no sound file of the table's format.
+fn is_broken(table: &Table, path: &RelPath, text: &Text<'_>) -> bool {
+    struct Faults(bool);
+    impl RecordVisitor for Faults {
+        fn record(&mut self, _record: &RecordView<'_>) {}
+        fn fault(&mut self, fault: Fault) {
+            self.0 |= fault.code == Code::SYNTAX_ERROR;
+        }
+    }
+    let mut faults = Faults(false);
+    read_records(table, path, text, &[], &mut faults);
+    faults.0
+}
+
+/// Takes a file of the mod out of it, to be kept aside.
+fn take_file_out(
+    project: &Project,
+    builder: &mut Builder<'_>,
+    found: &Found,
+    file: FileId,
+) -> Result<SetAside, Error> {
+    let stack = &project.stack;
+    let (path, layer) = (&stack.files()[file].path, stack.files()[file].layer);
+    let below = stack.files().iter().find(|other| other.path == *path && other.layer < layer);
+    if let Some(below) = below {
+        let name = &stack.layers()[below.layer].name;
+        let reason =
+            format!("`{path}` takes the place of that of the layer `{name}`, which would be read again");
+        return Err(Error::refused(reason, "nothing was changed"));
+    }
+    builder.remove(file)?;
+    let bytes = builder.bytes(file)?.to_vec();
+    let name = SetAside::name_of(path, &bytes);
+    let before = SetAside::file_bytes(&project.folder, &name)?;
+    builder.write_own(file_change(&name, before, Some(bytes)));
+    let table = &project.schema.tables[found.table];
+    Ok(SetAside {
+        path: path.to_string(),
+        address: Address::show(&table.name, &found.key),
+        table: table.name.clone(),
+        key: found.key.clone(),
+        field: None,
+        text: String::new(),
+        before: String::new(),
+        after: String::new(),
+        file: Some(name),
+    })
 }
 
 fn unfit(address: &str) -> Error {

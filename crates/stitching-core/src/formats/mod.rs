@@ -123,6 +123,8 @@ pub struct Column<'n> {
     /// Whether the record's values are told apart by what stands beside them, so that
     /// [`ColumnCell::shared`] is needed.
     pub related: bool,
+    /// Whether the schema speaks of it: an element of XML that it does not speak of is shown with its attributes.
+    pub described: bool,
 }
 
 /// One record as the format sees it.
@@ -246,6 +248,11 @@ pub trait Format: std::fmt::Debug + Send + Sync {
     /// Whether several tables may draw on one file.
     fn sharing(&self) -> Sharing {
         Sharing::ByPlace
+    }
+
+    /// Whether a text without anything in it but notes is a file of the format.
+    fn may_be_empty(&self) -> bool {
+        true
     }
 
     /// Whether the content of the files matters.

@@ -36,6 +36,13 @@ pub struct Entry {
     pub folders_removed: Vec<String>,
 }
 
+impl Entry {
+    /// How many files of the mod it touched: those of the tool's own do not count.
+    pub fn files_of_mod(&self) -> usize {
+        self.files.iter().filter(|file| !file.is_own).count()
+    }
+}
+
 /// One file in a change of the history; paths are within the mod layer.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct FileEntry {

@@ -1,6 +1,6 @@
 //! Pieces that were taken out of files to be switched off, and are kept beside the project.
 
-use super::{DirHandle, MAX_FILE, OWN_FOLDER};
+use super::{DirHandle, MAX_FILE, OWN_FOLDER, RelPath};
 use crate::Error;
 use serde::{Deserialize, Serialize};
 use std::path::Path;
@@ -24,11 +24,43 @@ pub struct SetAside {
     pub before: String,
     /// What stood behind it, up to some hundred bytes.
     pub after: String,
+    /// If it is a whole file, the name under which its bytes are kept in [`SetAside::FOLDER`]; the texts are empty then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
 }
 
 impl SetAside {
     /// The name of the file in the tool's own folder that holds them all.
     pub const FILE: &'static str = "off.json";
+
+    /// The folder in the tool's own folder that has the files that were taken out whole.
+    pub const FOLDER: &'static str = "off";
+
+    /// The name under which a whole file that was at `path` with these bytes is kept: nothing else has it.
+    pub fn name_of(path: &RelPath, bytes: &[u8]) -> String {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(path.as_str().as_bytes()).update(&[0]).update(bytes);
+        hasher.finalize().to_hex().to_string()
+    }
+
+    /// The bytes of the whole file that is kept under `name` by the project in `project`; `None` if it is not there.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn file_bytes(project: &Path, name: &str) -> Result<Option<Vec<u8>>, Error> {
+        let path = project.join(OWN_FOLDER).join(SetAside::FOLDER).join(name);
+        let io = |source| Error::io("read", &path, source);
+        // What is no name of ours was written by somebody else.
+        if !name.bytes().all(|byte| byte.is_ascii_hexdigit()) {
+            return Ok(None);
+        }
+        let Some(own) = DirHandle::open_own(project).map_err(io)? else { return Ok(None) };
+        match own.child(SetAside::FOLDER) {
+            Ok(folder) => folder.read(name, MAX_FILE).map_err(io),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(io(error)),
+        }
+    }
 
     /// Reads the file that holds them all, in the tool's own folder of the project in `project`; none if it is
     /// not there.
@@ -105,6 +137,7 @@ mod tests {
             text: "two, ".to_owned(),
             before: "one, ".to_owned(),
             after: "three".to_owned(),
+            file: None,
         };
         assert_eq!(kept.place_in(text), place.or_else(|| text.contains("one, ").then_some(5)));
     }

@@ -42,8 +42,14 @@ pub(super) fn follows(
         return Vec::new();
     }
     let all = fields.iter().copied().chain(key_field);
-    let columns: Vec<Column<'_>> =
-        all.map(|field| Column { name: &table.fields[field].name, optional: true, related: false }).collect();
+    let columns: Vec<Column<'_>> = all
+        .map(|field| Column {
+            name: &table.fields[field].name,
+            optional: true,
+            related: false,
+            described: true,
+        })
+        .collect();
     let empty = || vec![Ways::default(); fields.len()];
     let ways = files
         .par_iter()

@@ -173,7 +173,12 @@ fn together(
     fields.dedup();
     let columns: Vec<Column<'_>> = fields
         .iter()
-        .map(|field| Column { name: &table.fields[*field].name, optional: true, related: false })
+        .map(|field| Column {
+            name: &table.fields[*field].name,
+            optional: true,
+            related: false,
+            described: true,
+        })
         .collect();
     let places: Vec<Vec<Option<usize>>> = combinations
         .iter()

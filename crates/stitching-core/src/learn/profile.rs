@@ -462,7 +462,12 @@ fn count(
     fields.dedup();
     let columns: Vec<WantedColumn<'_>> = fields
         .iter()
-        .map(|field| WantedColumn { name: &table.fields[*field].name, optional: true, related: false })
+        .map(|field| WantedColumn {
+            name: &table.fields[*field].name,
+            optional: true,
+            related: false,
+            described: true,
+        })
         .collect();
     let ways = fields
         .iter()
@@ -571,6 +576,7 @@ pub(super) fn check_all(
                     name: &table.fields[wanted.field].name,
                     optional: true,
                     related: false,
+                    described: true,
                 })
                 .collect();
             let ways: Vec<(usize, Option<Split>)> =

@@ -257,7 +257,12 @@ pub(super) fn each_record(
 ) -> bool {
     let wanted: Vec<Column<'_>> = columns
         .iter()
-        .map(|field| Column { name: &table.fields[*field].name, optional: true, related: false })
+        .map(|field| Column {
+            name: &table.fields[*field].name,
+            optional: true,
+            related: false,
+            described: true,
+        })
         .collect();
     let mut left = LOOKED_AT;
     for file in files {

@@ -84,6 +84,13 @@ impl Address {
         Err(bad("the quote is never closed"))
     }
 
+    /// The address without quotes, so that two ways of writing one can be compared.
+    pub fn unquoted(&self) -> String {
+        let table = self.table.iter().map(|table| format!("{table}:"));
+        let field = self.field.iter().map(|field| format!(".{field}"));
+        table.chain([self.key.clone()]).chain(field).collect()
+    }
+
     /// The address of a record as people write it, quoted where it must be.
     pub fn show(table: &str, key: &str) -> String {
         let shown = shown_key(key);

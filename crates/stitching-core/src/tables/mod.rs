@@ -24,7 +24,7 @@ pub use record::{Record, Value, read_all, read_at, read_from};
 
 use crate::formats::{BlockState, Cell, Column, ColumnCell, Fault, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, LayerId, RelPath, Stack};
-use crate::schema::{KeyPart, Table};
+use crate::schema::{Field, KeyPart, Table};
 use crate::text::{Span, Text};
 use beside::KnownCompanions;
 
@@ -170,7 +170,13 @@ pub fn read_records_at(
 fn columns<'t>(table: &'t Table, fields: &[usize]) -> Vec<Column<'t>> {
     let related = table.relates_fields();
     let fields = fields.iter().map(|field| &table.fields[*field]);
-    fields.map(|field| Column { name: &field.name, optional: field.optional, related }).collect()
+    let column = |field: &'t Field| Column {
+        name: &field.name,
+        optional: field.optional,
+        related,
+        described: field.place.is_some(),
+    };
+    fields.map(column).collect()
 }
 
 /// Turns what a format reads into views of records.

@@ -1,6 +1,6 @@
 //! Searching everything for a few words.
 
-use crate::formats::{ColumnCell, OffStyle};
+use crate::formats::{Cell, ColumnCell, Form, OffStyle};
 use crate::layers::{FileId, RelPath, Stack};
 use crate::links::{Labels, Switched, SwitchedBy, label_key, switched};
 use crate::reading::View;
@@ -501,8 +501,9 @@ impl RecordVisitor for Finder<'_> {
             (Some((Matched::InKey, record.span)), query.as_words(own))
         } else if !label_lower.is_empty() && query.in_text(&label_lower) {
             (Some((Matched::InLabel, record.span)), query.as_words(&label_lower))
-        } else if let Some((matched, span)) = self.in_values(record) {
-            (Some((matched, span)), query.as_words(&span.of(record.text).to_lowercase()))
+        } else if let Some((matched, cell)) = self.in_values(record) {
+            let whole_words = query.as_words(&cell.span.of(record.text).to_lowercase());
+            (Some((matched, self.place_in(record.text, &cell))), whole_words)
         } else if query.in_text(&key_lower) {
             (Some((Matched::Value("{stem}".to_owned()), record.span)), false)
         } else if query.similar {
@@ -546,7 +547,7 @@ impl Finder<'_> {
     }
 
     /// The first value with the words; if they are spread over several, the first with one.
-    fn in_values(&self, record: &RecordView<'_>) -> Option<(Matched, Span)> {
+    fn in_values(&self, record: &RecordView<'_>) -> Option<(Matched, Cell)> {
         let mut missing: Vec<&str> = self.query.words.iter().map(String::as_str).collect();
         let mut first = None;
         for cell in record.cells {
@@ -555,13 +556,28 @@ impl Finder<'_> {
             let before = missing.len();
             missing.retain(|word| !value.contains(word));
             if all || missing.len() < before && first.is_none() {
-                first = Some((self.matched(record.table, usize::from(cell.column), record), cell.cell.span));
+                first = Some((self.matched(record.table, usize::from(cell.column), record), cell.cell));
             }
             if all {
                 return first;
             }
         }
         first.filter(|_| missing.is_empty())
+    }
+
+    /// Where in a cell the words stand: in a structure at the first of them, and else the whole of it.
+    fn place_in(&self, text: &str, cell: &Cell) -> Span {
+        if cell.form != Form::Nested {
+            return cell.span;
+        }
+        let lower = cell.span.of(text).to_ascii_lowercase();
+        let phrase = std::iter::once(self.query.phrase.as_str());
+        let words = phrase.chain(self.query.words.iter().map(String::as_str));
+        let found = words.into_iter().find_map(|word| Some((lower.find(word)?, word.len())));
+        found.map_or(cell.span, |(at, len)| {
+            let start = cell.span.start as usize + at;
+            Span::new(start, start + len)
+        })
     }
 
     fn matched(&self, table: &Table, field: usize, record: &RecordView<'_>) -> Matched {

@@ -65,6 +65,12 @@ key = "{section}"
 files = "crews.json"
 format = { kind = "json", records = "$[*]" }
 key = "id"
+[table.plans]
+files = "plans/*.json"
+format = { kind = "json", records = "$" }
+key = "{stem}"
+=== mod/plans/north.json
+{ "deep": 3 }
 === mod/goods.ini
 [coal]
 price = 3
@@ -127,7 +133,7 @@ pub enum Act {
     Redo,
 }
 
-pub const SCENARIOS: [Scenario; 11] = [
+pub const SCENARIOS: [Scenario; 13] = [
     Scenario { name: "rename", bundle: BUNDLE, before: &[], act: Act::Rename("reaches:mill", "weir") },
     Scenario {
         name: "undo of a rename",
@@ -168,6 +174,13 @@ pub const SCENARIOS: [Scenario; 11] = [
         bundle: ARCHIVED,
         before: &[Act::Rename("goods:coal", "slate")],
         act: Act::Undo,
+    },
+    Scenario { name: "off of a whole file", bundle: SWITCHED, before: &[], act: Act::Off("plans:north") },
+    Scenario {
+        name: "on of a whole file",
+        bundle: SWITCHED,
+        before: &[Act::Off("plans:north")],
+        act: Act::On("plans:north"),
     },
 ];
 

@@ -146,6 +146,9 @@ fn sentence(note: &Note) -> String {
                 "{address} is still in a base layer under its old key, where nothing refers to it any more"
             )
         }
+        Note::FileKeptAside(path) => {
+            format!("`{path}` is taken out of the mod and kept in `.stitching/off`")
+        }
         Note::KeptAside(path) => {
             format!(
                 "it cannot be made a note in `{path}`; it was taken out and is kept in `.stitching/off.json`"

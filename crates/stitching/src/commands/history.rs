@@ -64,7 +64,7 @@ pub fn list(folder: &Path, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
     } else {
         let row = |item: &HistoryItem| {
             let entry = &item.entry;
-            let files = entry.files.len().to_string();
+            let files = entry.files_of_mod().to_string();
             let undone = if item.undone { "undone" } else { "" };
             vec![
                 entry.number.to_string(),
@@ -103,7 +103,7 @@ fn changed_since(args: &Turning) -> ChangedSince {
 fn tell(turned: &Turned, what: &str, next: &str, as_json: bool, ui: &Ui) {
     ui.changed();
     let Turned { entry, left } = turned;
-    let files = entry.files.len() - left.len();
+    let files = entry.files_of_mod().saturating_sub(left.len());
     if as_json {
         ui.json(&TurnedShape { number: entry.number, title: &entry.title, files, left, state: what });
         return;

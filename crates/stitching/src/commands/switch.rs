@@ -59,7 +59,10 @@ fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
     for own in &all {
         let address = own.address(&project.schema).unwrap_or_else(|| "(not a record)".to_owned());
         let aside = if matches!(own.source, SwitchedBy::SetAside(_)) { ", kept aside" } else { "" };
-        let shown = own.text.trim().trim_matches(',').trim();
+        let shown = match own.text.trim().trim_matches(',').trim() {
+            "" => "(the whole file)",
+            text => text,
+        };
         let lines: Vec<&str> = shown.lines().collect();
         let first = lines.first().map(|line| human::clean(line.trim())).unwrap_or_default();
         let more =

@@ -40,7 +40,11 @@ fn places(format: &Ini, text: &Text<'_>, by_key: bool) -> Vec<(Span, Span)> {
         ..format.clone()
     };
     let mut places = SectionPlaces::default();
-    every.read(text, &[Column { name: SECTION, optional: false, related: false }], &mut places);
+    every.read(
+        text,
+        &[Column { name: SECTION, optional: false, related: false, described: true }],
+        &mut places,
+    );
     places.0
 }
 

@@ -115,6 +115,10 @@ impl Format for Json {
         })
     }
 
+    fn may_be_empty(&self) -> bool {
+        false
+    }
+
     fn records_path(&self) -> Option<&str> {
         Some(self.records.source())
     }

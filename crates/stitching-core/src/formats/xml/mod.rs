@@ -80,6 +80,11 @@ impl Format for Xml {
                     let name = tree.elements[child].name.of(content).as_bytes();
                     if let Some(column) = children.find(name) {
                         let place = Place::Element(child);
+                        if !columns[usize::from(column)].described && has_only_attributes(&tree, child) {
+                            let cell = Cell { span: tree.elements[child].span, form: Form::Nested };
+                            cells.push(ColumnCell::new(column, cell));
+                            continue;
+                        }
                         push_cells(&tree, content, place, &mut |cell| {
                             cells.push(ColumnCell::new(column, cell))
                         });
@@ -171,6 +176,10 @@ impl Format for Xml {
         }
     }
 
+    fn may_be_empty(&self) -> bool {
+        false
+    }
+
     fn records_path(&self) -> Option<&str> {
         Some(self.records.source())
     }
@@ -194,6 +203,11 @@ impl Format for Xml {
     fn escape_byte(&self) -> Option<u8> {
         Some(b'&')
     }
+}
+
+/// Whether all that an element says is in its attributes.
+fn has_only_attributes(tree: &Tree, element: usize) -> bool {
+    !tree.attributes(element).is_empty() && tree.elements[element].is_empty()
 }
 
 /// The cells of a place: an attribute's value; an element's own text, in several pieces if something
