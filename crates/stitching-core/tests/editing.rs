@@ -50,7 +50,7 @@ impl Subject {
     fn key_columns(&self) -> Vec<&str> {
         let name = |part: &KeyPart| match part {
             KeyPart::Field(field) => Some(self.table.fields[*field].name.as_str()),
-            KeyPart::Stem | KeyPart::Path => None,
+            _ => None,
         };
         self.table.key.iter().filter_map(name).collect()
     }

@@ -54,6 +54,8 @@ pub enum Note {
     KeptAside(String),
     /// The file at this path is taken out of the mod and kept aside.
     FileKeptAside(String),
+    /// Records behind those that change in this table get other positions, which are their keys.
+    PositionsChange(String),
     /// A file is moved: from, to.
     Moved(String, String),
     /// A file of the base could not be moved and is still there under its old path.

@@ -164,7 +164,7 @@ impl<'b> Below<'b> {
                     .iter()
                     .filter_map(|part| match part {
                         KeyPart::Field(field) => Some(table.fields[*field].name.as_str()),
-                        KeyPart::Stem | KeyPart::Path => None,
+                        _ => None,
                     })
                     .collect();
                 let own =

@@ -10,7 +10,7 @@ use crate::links::{Address, Found, Switched, SwitchedBy, resolve, switched};
 use crate::project::Project;
 use crate::reading::View;
 use crate::reading::with_text;
-use crate::schema::{KeyPart, Table};
+use crate::schema::{Table, TableId};
 use crate::tables::{RecordView, RecordVisitor, all_fields, read_records, read_records_at};
 use crate::text::{Edit, Span, Text};
 use crate::{Code, Error};
@@ -93,6 +93,9 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
             Ok(edits)
         })?;
     }
+    if found.field.is_none() {
+        note_positions(&mut builder, project, found.table);
+    }
     if !kept.is_empty() {
         for piece in &kept {
             builder.note(match piece.file {
@@ -174,6 +177,15 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
         builder.write_own(own_change(project, left.map(|(_, kept)| kept.clone()).collect())?);
     }
     builder.finish()
+}
+
+/// Notes that records get other keys, if those of `table` are their positions and something may refer to them.
+fn note_positions(builder: &mut Builder<'_>, project: &Project, table: TableId) {
+    let described = &project.schema.tables[table];
+    let mut refs = project.schema.tables.iter().flat_map(|table| &table.rules).flat_map(|rule| &rule.refs);
+    if described.counts_positions() && refs.any(|target| target.table == table) {
+        builder.note(Note::PositionsChange(described.name.clone()));
+    }
 }
 
 /// What an address names: a record or a field, and perhaps the value of one item.
@@ -368,7 +380,7 @@ fn is_whole_file(project: &Project, table: &Table, file: FileId, records: &[Span
         return Ok(true);
     }
     let path = &project.stack.files()[file].path;
-    let named_after = table.key.iter().any(|part| !matches!(part, KeyPart::Field(_)));
+    let named_after = table.is_keyed_by_file();
     with_text(&project.stack, file, |text| {
         let spans = records.iter().map(|record| table.format.with_separator(text.as_str(), *record));
         let (rest, _) = without(text.as_str(), &joined(spans.collect()));

@@ -40,7 +40,7 @@ fn find(record: &RecordView<'_>, part: KeyPart) -> Fault {
     let whole = if record.table.key.len() > 1 { "part of its" } else { "its" };
     let span = match part {
         KeyPart::Field(field) => record.cell(field).map_or(record.span.first_byte(), |cell| cell.span),
-        KeyPart::Stem | KeyPart::Path => record.span,
+        _ => record.span,
     };
     Fault::new(Code::MISSING_KEY, span, format!("the record has no `{name}`, which is {whole} key"))
         .help("nothing can refer to a record without a key; give it one, or remove it")

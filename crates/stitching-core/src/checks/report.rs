@@ -206,7 +206,7 @@ impl<'i> Context<'i> {
             let table = &self.index.schema.tables[id];
             let fields = crate::tables::all_fields(table);
             let facts = self.index.files[file as usize].facts.tables.iter().find(|facts| facts.table == id);
-            let starts = facts.map(|facts| &facts.starts).filter(|_| table.format.reads_blocks());
+            let starts = facts.map(|facts| &facts.starts).filter(|_| table.reads_blocks());
             let (context, loaded, out) = (self, &loaded, &mut out);
             let Some(starts) = starts else {
                 let mut finder = Finder { context, loaded, table, by_record, by_start: false, out };

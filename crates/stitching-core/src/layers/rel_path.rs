@@ -78,6 +78,20 @@ impl RelPath {
         }
     }
 
+    /// The file's name with its extension.
+    pub fn name(&self) -> &str {
+        self.0.rsplit('/').next().unwrap_or_default()
+    }
+
+    /// The same path with another name of the file.
+    ///
+    /// # Errors
+    /// As [`RelPath::parse`].
+    pub fn with_name(&self, name: &str) -> Result<RelPath, RelPathError> {
+        let folder = &self.0[..self.0.len() - self.name().len()];
+        RelPath::parse(&format!("{folder}{name}"))
+    }
+
     /// The same path with another stem.
     pub fn with_stem(&self, stem: &str) -> Result<RelPath, RelPathError> {
         let name_at = self.0.rfind('/').map_or(0, |slash| slash + 1);
@@ -141,6 +155,8 @@ mod tests {
     fn stems() {
         let path = RelPath::parse("layouts/frost.cut.json").expect("a good path");
         assert_eq!(path.stem(), "frost.cut");
+        assert_eq!(path.name(), "frost.cut.json");
+        assert_eq!(path.with_name("ice.txt").expect("fits").as_str(), "layouts/ice.txt");
         assert_eq!(path.with_stem("ice").expect("fits").as_str(), "layouts/ice.json");
         assert_eq!(RelPath::parse("layouts/.hidden").expect("a good path").stem(), ".hidden");
     }

@@ -436,7 +436,7 @@ fn over_blocks<C: Clone>(
     mut each: impl FnMut(&Text<'_>, u32, &mut BlockState, &mut C),
 ) -> C {
     let by_blocks = stack.is_plain(file) && stack.files()[file].encoding.is_none();
-    if table.format.reads_blocks() && by_blocks {
+    if table.reads_blocks() && by_blocks {
         let (mut counts, mut state) = (fresh.clone(), BlockState::default());
         let read = with_blocks(stack, file, |text, base| each(text, base as u32, &mut state, &mut counts));
         if !matches!(read, Ok(false)) {

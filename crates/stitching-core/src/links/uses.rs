@@ -114,7 +114,7 @@ impl ReferenceMatcher {
                 let others = rule.switch.iter().map(|switch| switch.field);
                 let with = rule.with.iter().flatten().filter_map(|part| match part {
                     KeyPart::Field(field) => Some(*field),
-                    KeyPart::Stem | KeyPart::Path => None,
+                    _ => None,
                 });
                 let others: Vec<usize> = others.chain(with).collect();
                 fields.extend(others);
@@ -206,9 +206,7 @@ pub fn things_of(
     if described.texts.is_some() {
         things.push(Thing::Text(key.to_owned()));
     }
-    if described.is_of_files()
-        && described.key.iter().any(|part| matches!(part, KeyPart::Stem | KeyPart::Path))
-    {
+    if described.is_of_files() && described.is_keyed_by_file() {
         things.push(Thing::File(path.clone()));
     }
     for rule in second_identifiers(schema, table) {

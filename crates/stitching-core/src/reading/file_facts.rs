@@ -73,11 +73,7 @@ pub(crate) fn file_facts(
         (found.filter(|_| needs_text), extract(schema, &claims, &entry.path, text, finders, targets))
     };
     let by_blocks = match claims[..] {
-        [table]
-            if schema.tables[table].format.reads_blocks()
-                && stack.is_plain(id)
-                && entry.encoding.is_none() =>
-        {
+        [table] if schema.tables[table].reads_blocks() && stack.is_plain(id) && entry.encoding.is_none() => {
             Some(table)
         }
         _ => None,

@@ -180,14 +180,14 @@ impl<'s> Scanned<'s> {
         moving: Moving<'_, T>,
     ) -> Option<Vec<T>> {
         let known = self.known.as_ref()?;
-        let formats = || self.tables.iter().map(|id| &self.schema.tables[*id].format);
-        if !formats().all(|format| format.reads_blocks()) {
+        let tables = || self.tables.iter().map(|id| &self.schema.tables[*id]);
+        if !tables().all(|table| table.reads_blocks()) {
             return None;
         }
         let excerpt = Excerpt::read(self.stack, self.file, known)?;
         // Notes may stand before the header, and more of them than were read.
         let beginning = Text::of_file(excerpt.beginning());
-        if formats().any(|format| format.columns(&beginning).is_empty()) {
+        if tables().any(|table| table.format.columns(&beginning).is_empty()) {
             return None;
         }
         let text = Text::of_file(&excerpt.text);

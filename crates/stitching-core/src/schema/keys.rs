@@ -56,8 +56,9 @@ pub(crate) const TABLE: &[Setting] = &[
     setting(
         "key",
         "string|array",
-        "What names a record: a field, several, `{stem}` or `{path}` for the file's name, `{member}` for a JSON member.",
+        "What names a record: a field, several, `{stem}` or `{path}` for the file's name, `{member}` for a JSON member, `{position}` for its place in the file. Without a key nothing can refer to the records.",
     ),
+    setting("first", "integer", "What `{position}` is for the first record: 1 (the default) or 0."),
     setting("label", "string", "The field that names a record for people."),
     setting(
         "texts",

@@ -10,6 +10,7 @@ use super::{Pattern, Schema, TableId, dependencies, keys};
 use crate::Code;
 use crate::Problem;
 use crate::formats::read_format;
+use crate::layers::RelPath;
 use crate::settings::{TomlReader, Value, plain, template};
 use crate::text::{Encoding, Template, nearest_of};
 use globset::GlobBuilder;
@@ -34,6 +35,8 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
     let mut readers: Vec<TomlReader<'_>> =
         files.iter().map(|(path, text)| TomlReader::new(Code::BAD_SCHEMA, path, text)).collect();
     let mut unbound = Vec::new();
+    // Tables whose description is wrong are there all the same: what refers to them is not to blame.
+    let mut failed: Vec<String> = Vec::new();
     for (file, reader) in readers.iter_mut().enumerate() {
         let top = reader.parse();
         if !reader.problems.is_empty() {
@@ -56,11 +59,16 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
             if let Some(table) = builder.table(name, body, languages) {
                 schema.tables.push(table);
             } else {
+                failed.push(name.get_ref().to_string());
                 unbound.retain(|reference: &Unbound| reference.table != id);
             }
         }
     }
     for reference in unbound {
+        let table = reference.name.split('.').next().unwrap_or_default();
+        if failed.iter().any(|failed| *failed == reference.name || failed == table) {
+            continue;
+        }
         bind(&mut schema, &mut readers[reference.file], &reference);
     }
     let mut problems: Vec<Problem> = readers.into_iter().flat_map(|reader| reader.problems).collect();
@@ -93,6 +101,12 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
     {
         let count = schema.tables[table].key.len();
         let message = match parts {
+            _ if count == 0 => {
+                let help = format!("give it one, or refer to one of its fields: \"{name}.FIELD\"");
+                let message =
+                    format!("the table `{name}` has no `key`, and nothing can refer to its records");
+                return reader.problem(reference.span.clone(), message, help);
+            }
             0 => format!("the key of `{name}` has {count} parts, and one value cannot name it"),
             _ => format!("the key of `{name}` has {count} parts, and `with` names {parts}"),
         };
@@ -147,7 +161,7 @@ impl<'t> TableBuilder<'_, 't> {
             let message = format!("`{shown}` cannot be the name of a table");
             self.reader.problem(name.span(), message, "addresses are written `table:key.field`, so a table's name has no blanks, dots, colons or quotes");
         }
-        for needed in ["files", "format", "key"] {
+        for needed in ["files", "format"] {
             if !body.contains_key(needed) {
                 let about = keys::TABLE.iter().find(|doc| doc.name == needed).map_or("", |doc| doc.about);
                 self.reader.problem(name.span(), format!("the table `{shown}` has no `{needed}`"), about);
@@ -169,6 +183,7 @@ impl<'t> TableBuilder<'_, 't> {
             encoding: self.encoding(body),
             merged: self.merged(body),
             replaces: self.replaces(body),
+            first: self.first(body),
             ignore_case: self.reader.flag(body, "ignore_case").unwrap_or(false),
             texts: None,
             place: self.reader.place(name.span()),
@@ -187,11 +202,25 @@ impl<'t> TableBuilder<'_, 't> {
             }
         }
         self.bind_fields(&mut table);
-        self.key(&mut table, body)?;
+        if body.contains_key("key") {
+            self.key(&mut table, body)?;
+        }
         if let Some(label) = self.reader.text(body, "label") {
             table.label = Some(self.field_named(&mut table, label.get_ref(), label.span()));
         }
         self.texts(&mut table, body, languages);
+        if table.key.is_empty() {
+            self.check_keyless(&table, body);
+        }
+        if let (Some(value), false) = (body.get("first"), table.counts_positions()) {
+            let message = "`first` means nothing without `{position}` in the key";
+            self.reader.problem(value.span(), message, "write key = \"{position}\", or remove `first`");
+        }
+        if let (Some(value), true, true) = (body.get("layering"), table.merged, table.counts_positions()) {
+            let message =
+                "records that are told apart by their position cannot count together over all layers";
+            self.reader.problem(value.span(), message, "give the table another key, or leave `layering` out");
+        }
         Some(table)
     }
 
@@ -231,6 +260,28 @@ impl<'t> TableBuilder<'_, 't> {
                 let message = format!("`layering` cannot be \"{other}\"");
                 self.reader.problem(layering.span(), message, "it is \"replace\" or \"merge\"");
                 false
+            }
+        }
+    }
+
+    fn first(&mut self, body: &DeTable<'t>) -> u32 {
+        let Some(value) = body.get("first") else { return 1 };
+        match value.get_ref().as_integer().map(|number| number.as_str()) {
+            Some("0") => 0,
+            Some("1") => 1,
+            _ => {
+                self.reader.wrong_kind(value, "first", "1 or 0");
+                1
+            }
+        }
+    }
+
+    /// What needs records with a key of their own.
+    fn check_keyless(&mut self, table: &Table, body: &DeTable<'t>) {
+        for (setting, wanted) in [("texts", table.texts.is_some()), ("layering", table.merged)] {
+            if let Some(value) = body.get(setting).filter(|_| wanted) {
+                let message = format!("the table `{}` has `{setting}` and no `key`", table.name);
+                self.reader.problem(value.span(), message, "say what names a record: key = \"FIELD\"");
             }
         }
     }
@@ -323,8 +374,10 @@ impl<'t> TableBuilder<'_, 't> {
             };
             for name in &names {
                 let part = match (template.is_some(), name.as_str()) {
-                    (true, "stem" | "file") => KeyPart::Stem,
+                    (true, "stem") => KeyPart::Stem,
+                    (true, "file") => KeyPart::FileName,
                     (true, "path") => KeyPart::Path,
+                    (true, "position") => KeyPart::Position,
                     // What the format knows of the record's place: `{section}`, `{name}`, `{member}`.
                     (true, part_name) if table.format.knows(&format!("{{{part_name}}}")) => {
                         KeyPart::Field(self.field_named(table, &format!("{{{part_name}}}"), part.span()))
@@ -333,6 +386,13 @@ impl<'t> TableBuilder<'_, 't> {
                 };
                 table.key.push(part);
             }
+        }
+        if let (Some(value), true) = (body.get("key"), table.key.is_empty()) {
+            self.reader.problem(
+                value.span(),
+                "`key` names nothing",
+                "leave it out if nothing refers to the records",
+            );
         }
         (!table.key.is_empty()).then_some(())
     }
@@ -630,8 +690,10 @@ impl<'t> TableBuilder<'_, 't> {
                 OtherFields::With(rule, names) => {
                     let parts = names.into_iter().map(|name| match name.get_ref().as_str() {
                         "{}" => None,
-                        "{stem}" | "{file}" => Some(KeyPart::Stem),
+                        "{stem}" => Some(KeyPart::Stem),
+                        "{file}" => Some(KeyPart::FileName),
                         "{path}" => Some(KeyPart::Path),
+                        "{position}" => Some(KeyPart::Position),
                         other => Some(KeyPart::Field(self.field_named(table, other, name.span()))),
                     });
                     let parts: Vec<Option<KeyPart>> = parts.collect();
@@ -663,9 +725,8 @@ impl<'t> TableBuilder<'_, 't> {
                     "`with` must have one \"{}\", which stands for the value",
                     "for example with = [\"Reach\", \"{}\"]",
                 );
-            } else {
-                self.others.push(OtherFields::With(at, with));
             }
+            self.others.push(OtherFields::With(at, with));
         }
         if let Some(kind) = reader.text(body, "type") {
             let names = ValueType::NAMES.map(|(name, _)| name);
@@ -714,7 +775,7 @@ impl<'t> TableBuilder<'_, 't> {
         if let Some(value) = body.get("file") {
             match value.get_ref().as_str() {
                 // Paths are compared with `/` between the folders.
-                Some(text) => rule.file = one_part(reader, value, &text.replace('\\', "/")),
+                Some(text) => rule.file = path_template(reader, value, text),
                 None => reader.wrong_kind(value, "file", "a template such as \"layouts/{}.json\""),
             }
         }
@@ -770,6 +831,15 @@ fn one_part(reader: &mut TomlReader<'_>, value: &Value<'_>, text: &str) -> Optio
     }
     reader.problem(value.span(), format!("`{text}` must have one `{{}}`, where the value goes"), "");
     None
+}
+
+/// A template of a path from a layer's root, with one part.
+fn path_template(reader: &mut TomlReader<'_>, value: &Value<'_>, text: &str) -> Option<Template> {
+    let template = one_part(reader, value, &text.replace('\\', "/"))?;
+    if let Err(error) = RelPath::parse(&template.fill_one("x")) {
+        reader.problem(value.span(), error.to_string(), "paths begin at a layer's root: \"art/{}.png\"");
+    }
+    Some(template)
 }
 
 fn range(value: &Value<'_>) -> Option<(f64, f64)> {

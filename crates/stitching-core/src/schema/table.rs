@@ -42,6 +42,8 @@ pub struct Table {
     pub ignore_case: bool,
     /// What the texts are, if it is a table of texts.
     pub texts: Option<Texts>,
+    /// What the first record of a file has as its position: 1, or 0.
+    pub first: u32,
     /// Where it is described.
     pub place: Place,
 }
@@ -71,8 +73,19 @@ pub enum KeyPart {
     Field(usize),
     /// The file's name without its extension.
     Stem,
+    /// The file's name with its extension.
+    FileName,
     /// The file's path within its layer.
     Path,
+    /// The position of the record among those of its file that have the other parts of the key.
+    Position,
+}
+
+impl KeyPart {
+    /// Whether it is the file's name or path.
+    pub fn is_of_file(self) -> bool {
+        matches!(self, KeyPart::Stem | KeyPart::FileName | KeyPart::Path)
+    }
 }
 
 /// Where a table of texts has its languages.
@@ -173,13 +186,31 @@ impl Table {
         self.key.contains(&KeyPart::Field(field))
     }
 
+    /// Whether the records know their position in the file, so that all of them must be read to tell of one.
+    pub fn counts_positions(&self) -> bool {
+        let with = self.rules.iter().flat_map(|rule| rule.with.iter().flatten());
+        self.key.iter().chain(with).any(|part| *part == KeyPart::Position)
+    }
+
+    /// Whether the records can be read from blocks of whole lines, one after another.
+    pub fn reads_blocks(&self) -> bool {
+        self.format.reads_blocks() && !self.counts_positions()
+    }
+
     /// The name of a part of the key, for messages.
     pub fn key_part_name(&self, part: KeyPart) -> &str {
         match part {
             KeyPart::Field(field) => &self.fields[field].name,
             KeyPart::Stem => "{stem}",
+            KeyPart::FileName => "{file}",
             KeyPart::Path => "{path}",
+            KeyPart::Position => "{position}",
         }
+    }
+
+    /// Whether the key has the name of the file as a part.
+    pub fn is_keyed_by_file(&self) -> bool {
+        self.key.iter().any(|part| part.is_of_file())
     }
 
     /// Whether the records are whole files.

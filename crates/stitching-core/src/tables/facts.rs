@@ -465,6 +465,7 @@ impl Builder<'_> {
         let start = facts.keys.len();
         facts.starts.push(self.base + record.span.start);
         match record.push_key(&mut facts.keys) {
+            Ok(()) if record.table.key.is_empty() => facts.hashes.push(0),
             Ok(()) => facts.hashes.push(key_hash(&facts.keys[start..], self.key_folded)),
             Err(part) => {
                 facts.keys.truncate(start);

@@ -27,6 +27,7 @@ use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{Field, KeyPart, Table};
 use crate::text::{Span, Text};
 use beside::KnownCompanions;
+use std::collections::HashMap;
 
 /// The key of a record as it is kept: its parts joined by a separator that no text has.
 pub(crate) use crate::schema::KEY_SEPARATOR;
@@ -46,6 +47,9 @@ pub struct RecordView<'a> {
     pub span: Span,
     /// The cells of the wanted fields; `column` is the position of the field in the table.
     pub cells: &'a [ColumnCell],
+    /// Its position among the records of the file with the same other parts of the key, as the table counts; 0 in tables
+    /// that do not count.
+    pub position: u32,
     companions: KnownCompanions,
 }
 
@@ -71,7 +75,9 @@ impl<'a> RecordView<'a> {
             }
             match part {
                 KeyPart::Stem => out.push_str(self.path.stem()),
+                KeyPart::FileName => out.push_str(self.path.name()),
                 KeyPart::Path => out.push_str(self.path.as_str()),
+                KeyPart::Position => out.push_str(&self.position.to_string()),
                 KeyPart::Field(field) => {
                     let Some(cell) = self.cell(*field) else {
                         let name = &self.table.fields[*field].name;
@@ -92,8 +98,11 @@ impl<'a> RecordView<'a> {
         Ok(())
     }
 
-    /// The key, unless a part of it is missing.
+    /// The key, unless a part of it is missing or the table has none.
     pub fn key(&self) -> Option<String> {
+        if self.table.key.is_empty() {
+            return None;
+        }
         let mut key = String::new();
         self.push_key(&mut key).ok().map(|()| key)
     }
@@ -162,7 +171,7 @@ pub fn read_records_at(
 ) {
     let mut sink = Sink::new(table, path, text, fields, reader);
     let columns = columns(table, fields);
-    if !table.format.read_at(text, &columns, offsets, &mut sink) {
+    if table.counts_positions() || !table.format.read_at(text, &columns, offsets, &mut sink) {
         table.format.read(text, &columns, &mut sink);
     }
 }
@@ -189,6 +198,8 @@ struct Sink<'a, 'r> {
     all_in_order: bool,
     cells: Vec<ColumnCell>,
     next: u32,
+    /// How many records there were so far, by the other parts of the key; in tables that count them.
+    counts: Option<HashMap<String, u32>>,
     reader: &'r mut dyn RecordVisitor,
 }
 
@@ -201,7 +212,17 @@ impl<'a, 'r> Sink<'a, 'r> {
         reader: &'r mut dyn RecordVisitor,
     ) -> Sink<'a, 'r> {
         let all_in_order = fields.iter().enumerate().all(|(at, field)| at == *field);
-        Sink { table, path, text: text.as_str(), fields, all_in_order, cells: Vec::new(), next: 0, reader }
+        Sink {
+            table,
+            path,
+            text: text.as_str(),
+            fields,
+            all_in_order,
+            cells: Vec::new(),
+            next: 0,
+            counts: table.counts_positions().then(HashMap::new),
+            reader,
+        }
     }
 }
 
@@ -218,15 +239,25 @@ impl RecordSink for Sink<'_, '_> {
                 }));
                 &self.cells
             };
-        let view = RecordView {
+        let mut view = RecordView {
             table: self.table,
             path: self.path,
             text: self.text,
             index: self.next,
             span: record.span,
             cells,
+            position: 0,
             companions: KnownCompanions::default(),
         };
+        if let Some(counts) = &mut self.counts {
+            // With the position as 0, records are told apart by the rest of the key.
+            let mut others = String::new();
+            if view.push_key(&mut others).is_ok() {
+                let count = counts.entry(others).or_default();
+                view.position = self.table.first + *count;
+                *count += 1;
+            }
+        }
         self.next += 1;
         self.reader.record(&view);
     }

@@ -17,6 +17,8 @@ pub struct Record {
     pub span: Span,
     /// Its values in the order of the fields asked for.
     pub values: Vec<Value>,
+    /// Its [position](RecordView::position).
+    pub position: u32,
     /// In what order its values stand in the file, in tables in which [fields are related](Table::relates_fields).
     pub order: CellOrder,
 }
@@ -47,7 +49,7 @@ impl Record {
     pub fn lay_over(&mut self, upper: Record) {
         self.values.retain(|own| !upper.values.iter().any(|value| value.field == own.field));
         self.values.extend(upper.values);
-        self.order = upper.order;
+        (self.order, self.position) = (upper.order, upper.position);
         (self.index, self.span) = (upper.index, upper.span);
     }
 }
@@ -120,6 +122,7 @@ impl RecordVisitor for Collector {
             key: record.key(),
             span: record.span,
             values,
+            position: record.position,
             order,
         });
     }

@@ -335,11 +335,14 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
                 true => own,
                 false => {
                     let path = rows.paths.get(&row.file);
+                    let position = row.position.to_string();
                     let parts = rule.with.iter().map(|part| match part {
                         None => own.as_str(),
                         Some(KeyPart::Field(field)) => beside(number, *field),
                         Some(KeyPart::Stem) => path.map_or("", RelPath::stem),
+                        Some(KeyPart::FileName) => path.map_or("", RelPath::name),
                         Some(KeyPart::Path) => path.map_or("", RelPath::as_str),
+                        Some(KeyPart::Position) => position.as_str(),
                     });
                     parts.collect::<Vec<_>>().join(&KEY_SEPARATOR.to_string())
                 }

@@ -293,7 +293,7 @@ fn label_value(stack: &Stack, schema: &Schema, found: &Found) -> Result<Option<S
     let (Some(label), Some(place)) = (table.label, found.places.first()) else { return Ok(None) };
     let of_record = |record: Record| record.value(label).map(|value| value.text.clone());
     let line = place.span.start as usize;
-    let excerpt = Excerpt::read(stack, place.file, &[line]).filter(|_| table.format.reads_blocks());
+    let excerpt = Excerpt::read(stack, place.file, &[line]).filter(|_| table.reads_blocks());
     if let Some((excerpt, start)) = excerpt.as_ref().and_then(|own| Some((own, *own.offsets.first()?))) {
         let (path, text) = (&stack.files()[place.file].path, Text::of_file(&excerpt.text));
         let here = Span::new(start, start + place.span.len());

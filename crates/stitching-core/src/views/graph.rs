@@ -4,7 +4,7 @@ use crate::Error;
 use crate::links::{Found, Index, RecordId};
 use crate::reading::PlaceResolver;
 use crate::reading::View;
-use crate::schema::{KeyPart, Rule, TableId};
+use crate::schema::{Rule, TableId};
 use crate::tables::{Finders, Link, LinkKind, TableFacts, path_hash, shown_key};
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
@@ -165,7 +165,7 @@ impl<'p> Graph<'p> {
     fn file_of(&self, record: RecordId) -> Option<&str> {
         let facts = self.index.facts(record.file, record.slot);
         let key = &self.index.schema.tables[facts.table].key;
-        matches!(key[..], [KeyPart::Stem | KeyPart::Path]).then(|| self.path(record.file))
+        matches!(key[..], [part] if part.is_of_file()).then(|| self.path(record.file))
     }
 
     fn path(&self, file: u32) -> &str {
@@ -347,7 +347,7 @@ impl<'p> Graph<'p> {
         for (id, table) in schema.tables.iter().enumerate() {
             let is_text = table.texts.is_some() && has_texts;
             let refers = rules().any(|rule| rule.refs.iter().any(|target| target.table == id));
-            let of_files = has_files && matches!(table.key[..], [KeyPart::Stem | KeyPart::Path]);
+            let of_files = has_files && matches!(table.key[..], [part] if part.is_of_file());
             if !is_text && !refers && !of_files {
                 continue;
             }

@@ -46,6 +46,8 @@ pub struct Row {
     pub span: Span,
     /// Its position among the records of its file, 1-based.
     pub number: u32,
+    /// Its position, as the table counts.
+    pub position: u32,
     /// In what order its values stand there, in tables in which fields are related.
     pub order: CellOrder,
 }
@@ -167,7 +169,7 @@ impl Rows {
             }
             below.label = row.label.or(below.label.take());
             (below.file, below.span, below.number) = (row.file, row.span, row.number);
-            below.order = row.order;
+            (below.position, below.order) = (row.position, row.order);
             return;
         }
         let at = self.rows.len();
@@ -268,6 +270,7 @@ fn row(
             empty => *empty = Some(RowCell { text: value.text, file, span: value.span, more: Vec::new() }),
         }
     }
-    let order = record.order;
-    Row { key: record.key, label, cells, file, span: record.span, number: record.index + 1, order }
+    let (position, order) = (record.position, record.order);
+    let number = record.index + 1;
+    Row { key: record.key, label, cells, file, span: record.span, number, position, order }
 }

@@ -149,6 +149,9 @@ fn sentence(note: &Note) -> String {
         Note::FileKeptAside(path) => {
             format!("`{path}` is taken out of the mod and kept in `.stitching/off`")
         }
+        Note::PositionsChange(table) => {
+            format!("records of `{table}` behind it have other positions now: look at what refers to them")
+        }
         Note::KeptAside(path) => {
             format!(
                 "it cannot be made a note in `{path}`; it was taken out and is kept in `.stitching/off.json`"

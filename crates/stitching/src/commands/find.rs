@@ -123,6 +123,10 @@ pub fn run(project: &Project, args: &Find, global: &Global, ui: &Ui) -> Result<E
                 let how = format!("{like}by {}", matched(&hit.matched));
                 format!("{}  {}", styled(BOLD, shown), styled(DIM, how))
             }
+            (Some(table), None) => {
+                let how = format!("{like}by {}", matched(&hit.matched));
+                format!("{}  {}", styled(BOLD, &schema.tables[table].name), styled(DIM, how))
+            }
             _ if hit.matched == Matched::Path => styled(DIM, format!("{like}a file of no table")),
             _ => styled(DIM, format!("{like}a line outside the records")),
         };

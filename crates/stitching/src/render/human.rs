@@ -153,8 +153,11 @@ fn also_at(lines: &[usize]) -> String {
 }
 
 fn subject(problem: &Problem) -> String {
-    let (Some(table), Some(key)) = (&problem.table, &problem.key) else { return String::new() };
-    let mut shown = record(table, key, problem.label.as_deref());
+    let mut shown = match (&problem.table, &problem.key) {
+        (Some(table), Some(key)) => record(table, key, problem.label.as_deref()),
+        (Some(table), None) if problem.field.is_some() => table.clone(),
+        _ => return String::new(),
+    };
     if let Some(field) = &problem.field {
         shown = format!("{field} of {shown}");
     }

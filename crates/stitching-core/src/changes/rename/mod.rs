@@ -172,6 +172,7 @@ impl<'p> Work<'p> {
                 for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old)) {
                     let name = |path: &RelPath| match table.key[..] {
                         [KeyPart::Stem] => Some(path.stem().to_owned()),
+                        [KeyPart::FileName] => Some(path.name().to_owned()),
                         [KeyPart::Path] => Some(path.as_str().to_owned()),
                         _ => None,
                     };

@@ -36,15 +36,19 @@ pub(super) fn new_key(table: &Table, old: &str, new: &str) -> Result<String, Err
             KeyPart::Path => RelPath::parse(new)
                 .and_then(|path| path.check_portable())
                 .map_err(|error| refused(error.to_string()))?,
-            KeyPart::Stem if table.key.len() > 1 => {
+            KeyPart::Stem | KeyPart::FileName if table.key.len() > 1 => {
                 return Err(refused(format!(
                     "the part `{old}` is the name of a file that holds other records too"
                 )));
             }
-            KeyPart::Stem if new.contains(['/', '\\']) => {
+            KeyPart::Stem | KeyPart::FileName if new.contains(['/', '\\']) => {
                 return Err(refused(format!("`{new}` cannot be a file's name")));
             }
-            KeyPart::Stem => {}
+            KeyPart::Stem | KeyPart::FileName => {}
+            KeyPart::Position => {
+                let reason = format!("the part `{old}` is the position of the record in its file");
+                return Err(Error::refused(reason, "it changes when the record moves; nothing was changed"));
+            }
             KeyPart::Field(field) => refuse_value(table, *field, new)?,
         }
     }
@@ -121,7 +125,7 @@ pub(super) fn refuse_duplicates(project: &Project, found: &Found) -> Result<(), 
 /// Whether the part of the key that changes is the file's name.
 pub(super) fn named_after_file(table: &Table, old: &str, new: &str) -> bool {
     let parts = table.key.iter().zip(old.split(KEY_SEPARATOR)).zip(new.split(KEY_SEPARATOR));
-    parts.into_iter().any(|((part, old), new)| old != new && !matches!(part, KeyPart::Field(_)))
+    parts.into_iter().any(|((part, old), new)| old != new && part.is_of_file())
 }
 
 /// The path of a file whose record gets the key `new`.
@@ -135,6 +139,7 @@ pub(super) fn renamed_path(table: &Table, path: &RelPath, old: &str, new: &str) 
     let renamed = match changed {
         Some(((KeyPart::Path, _), new)) => RelPath::parse(new),
         Some(((KeyPart::Stem, _), new)) => path.with_stem(new),
+        Some(((KeyPart::FileName, _), new)) => path.with_name(new),
         _ => Ok(path.clone()),
     };
     renamed.map(|path| path.to_string()).map_err(|error| usage(error.to_string(), "choose another key"))

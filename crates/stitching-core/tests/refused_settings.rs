@@ -1,0 +1,261 @@
+//! Settings of a schema that cannot work: each is refused, with its place and what to write.
+#![allow(clippy::expect_used, clippy::panic, reason = "tests fail by panicking")]
+
+mod support;
+
+use rstest::rstest;
+use stitching_core::schema;
+
+/// What is wrong with a schema, as `LINE:COLUMN MESSAGE | HELP`.
+fn wrong(text: &str) -> Vec<String> {
+    let languages = ["en".to_owned(), "de".to_owned()];
+    let (_, problems) = schema::read(&[("s.toml".to_owned(), text.to_owned())], &languages);
+    let lines = support::lines(&problems).into_iter();
+    lines.map(|line| line.replace("error[bad-schema] s.toml:", "")).collect()
+}
+
+/// A table `t` of rows with the settings `more`, beside a table `goods` with the key `Good`, a table `berths` with a key
+/// of two parts, and one, `loads`, without a key.
+fn of_table(more: &str) -> Vec<String> {
+    wrong(&format!(
+        "{more}\n\
+         [table.goods]\nfiles = \"goods.txt\"\nformat = \"delimited\"\nkey = \"Good\"\nfields.Code = {{ unique = true }}\n\
+         [table.berths]\nfiles = \"berths.txt\"\nformat = \"delimited\"\nkey = [\"Reach\", \"Number\"]\n\
+         [table.loads]\nfiles = \"loads.txt\"\nformat = \"delimited\"\n"
+    ))
+}
+
+const HEAD: &str = "[table.t]\nfiles = \"t.txt\"\nformat = \"delimited\"\n";
+
+/// The setting stands in line 4.
+#[rstest]
+#[case::key_empty("key = []", "4:7 `key` names nothing | leave it out if nothing refers to the records")]
+#[case::key_with_text(
+    "key = \"a_{stem}\"",
+    "4:7 the key `a_{stem}` has other text than names in braces with `/` between them | write \"{stem}\""
+)]
+#[case::first_without_position(
+    "key = \"A\"\nfirst = 0",
+    "5:9 `first` means nothing without `{position}` in the key | write key = \"{position}\", or remove `first`"
+)]
+#[case::first_too_high(
+    "key = \"{position}\"\nfirst = 2",
+    "5:9 `first` must be 1 or 0, and is a whole number"
+)]
+#[case::first_no_number("key = \"{position}\"\nfirst = \"one\"", "5:9 `first` must be 1 or 0, and is text")]
+#[case::merged_by_position(
+    "key = \"{position}\"\nlayering = \"merge\"",
+    "5:12 records that are told apart by their position cannot count together over all layers | give the table another key, or leave `layering` out"
+)]
+#[case::merged_without_key(
+    "layering = \"merge\"",
+    "4:12 the table `t` has `layering` and no `key` | say what names a record: key = \"FIELD\""
+)]
+#[case::texts_without_key(
+    "texts = true",
+    "4:9 the table `t` has `texts` and no `key` | say what names a record: key = \"FIELD\""
+)]
+#[case::layering_unknown(
+    "key = \"A\"\nlayering = \"both\"",
+    "5:12 `layering` cannot be \"both\" | it is \"replace\" or \"merge\""
+)]
+#[case::replaces_without_layering(
+    "key = \"A\"\nreplaces = \"^; all$\"",
+    "5:12 `replaces` means nothing without `layering` | write layering = \"merge\"; otherwise a file replaces those below anyway"
+)]
+#[case::replaces_no_expression(
+    "key = \"A\"\nlayering = \"merge\"\nreplaces = \"(\"",
+    "6:12 `(` is not a regular expression | a line that is just a mark is \"^; replace$\""
+)]
+#[case::replaces_where_all_replace(
+    "key = \"A\"\nlayering = \"replace\"\nreplaces = \"^a$\"",
+    "6:12 `replaces` means nothing where layering is \"replace\" | remove one of them"
+)]
+#[case::encoding_unknown(
+    "key = \"A\"\nencoding = \"utf-99\"",
+    "5:12 there is no encoding `utf-99` | names are those of the Encoding Standard: utf-8, utf-16le, windows-1250, windows-1252, iso-8859-2, shift_jis"
+)]
+#[case::mark_unknown(
+    "key = \"A\"\nbyte_order_mark = \"perhaps\"",
+    "5:19 `byte_order_mark` cannot be \"perhaps\" | it is \"required\" or \"forbidden\""
+)]
+#[case::ignore_case_no_truth(
+    "key = \"A\"\nignore_case = \"yes\"",
+    "5:15 `ignore_case` must be true or false, and is text"
+)]
+#[case::label_no_text("key = \"A\"\nlabel = 3", "5:9 `label` must be text in quotes, and is a whole number")]
+#[case::language_without_texts(
+    "key = \"A\"\nlanguage = \"L\"",
+    "5:12 `language` means nothing without `texts` | `texts` names the field that holds the text"
+)]
+#[case::languages_unknown(
+    "key = \"A\"\ntexts = \"T\"\nlanguage = \"L\"\nlanguages = { french = \"fr\" }",
+    "7:24 the project has no such language | the project's languages are `en`, `de`"
+)]
+#[case::texts_unknown_language(
+    "key = \"A\"\ntexts = { fr = \"F\" }",
+    "5:9 the project has no language `fr` | the project's languages are `en`, `de`"
+)]
+#[case::about_no_text("key = \"A\"\nabout = []", "5:9 `about` must be text in quotes, and is a list")]
+#[case::unknown_setting(
+    "key = \"A\"\nkeys = \"B\"",
+    "5:1 there is no setting `keys` here | did you mean `key`?"
+)]
+fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
+    assert_eq!(of_table(&format!("{HEAD}{setting}")), [expected]);
+}
+
+/// The setting stands in the field `A` of line 5, behind 15 characters.
+#[rstest]
+#[case::type_unknown(
+    "type = \"date\"",
+    "5:21 there is no type `date` | it is one of text, integer, number, boolean"
+)]
+#[case::type_near("type = \"intger\"", "5:21 there is no type `intger` | did you mean `integer`?")]
+#[case::range_of_text(
+    "type = \"text\", range = [0, 1]",
+    "5:37 `range` is for numbers, and `type` is \"text\" | write type = \"number\", or remove one of them"
+)]
+#[case::range_backwards(
+    "range = [3, 1]",
+    "5:22 `range` must be the lowest and the highest number, as [0, 63], and is a list"
+)]
+#[case::range_of_one(
+    "range = [3]",
+    "5:22 `range` must be the lowest and the highest number, as [0, 63], and is a list"
+)]
+#[case::range_of_words(
+    "range = [\"a\", \"b\"]",
+    "5:22 `range` must be the lowest and the highest number, as [0, 63], and is a list"
+)]
+#[case::pattern_broken(
+    "pattern = \"(a\"",
+    "5:24 `(a` is not a regular expression | a plain identifier is \"[a-z][a-z0-9_]*\""
+)]
+#[case::pattern_too_large(
+    "pattern = \"(a{1000}){1000}\"",
+    "5:24 `(a{1000}){1000}` takes more than the 10 MB that an expression may | a plain identifier is \"[a-z][a-z0-9_]*\""
+)]
+#[case::ref_unknown("ref = \"godos\"", "5:20 there is no table `godos` to refer to | did you mean `goods`?")]
+#[case::ref_to_keyless(
+    "ref = \"loads\"",
+    "5:20 the table `loads` has no `key`, and nothing can refer to its records | give it one, or refer to one of its fields: \"loads.FIELD\""
+)]
+#[case::ref_to_two_parts(
+    "ref = \"berths\"",
+    "5:20 the key of `berths` has 2 parts, and one value cannot name it | write with = [...] with the fields that make up the key, and \"{}\" for this one; or refer to one of its fields: \"berths.FIELD\""
+)]
+#[case::ref_unknown_field(
+    "ref = \"goods.Nmae\"",
+    "5:20 there is no table `goods.Nmae` to refer to | the table `goods` is there, but the field must be described under it first"
+)]
+#[case::ref_no_text(
+    "ref = 3",
+    "5:20 there is no table `3` to refer to | the tables are `t`, `goods`, `berths`, `loads`"
+)]
+#[case::with_without_ref(
+    "with = [\"A\", \"{}\"]",
+    "5:21 `with` means nothing without `ref` | `ref` says whose key these are the parts of"
+)]
+#[case::with_without_value(
+    "ref = \"berths\", with = [\"A\", \"B\"]",
+    "5:37 `with` must have one \"{}\", which stands for the value | for example with = [\"Reach\", \"{}\"]"
+)]
+#[case::with_two_values(
+    "ref = \"berths\", with = [\"{}\", \"{}\"]",
+    "5:37 `with` must have one \"{}\", which stands for the value | for example with = [\"Reach\", \"{}\"]"
+)]
+#[case::with_too_many(
+    "ref = \"berths\", with = [\"A\", \"B\", \"{}\"]",
+    "5:20 the key of `berths` has 2 parts, and `with` names 3 | write with = [...] with the fields that make up the key, and \"{}\" for this one; or refer to one of its fields: \"berths.FIELD\""
+)]
+#[case::as_without_ref(
+    "as = \"_{}\"",
+    "5:19 `as` means nothing without `ref` | `ref` says whose key is made from the value"
+)]
+#[case::as_two_parts(
+    "ref = \"goods\", as = \"{a}_{b}\"",
+    "5:34 `{a}_{b}` must have one `{}`, where the value goes"
+)]
+#[case::by_without_tables(
+    "ref = \"goods\", by = \"K\"",
+    "5:34 `by` chooses between tables, and `ref` does not give a table for each value | write ref = { crew = \"crews\", barge = \"barges\" }"
+)]
+#[case::tables_without_by(
+    "ref = { a = \"goods\" }",
+    "5:20 `ref` gives a table for each value of another field, and `by` does not name it | write by = \"FIELD\""
+)]
+#[case::table_in_by_unknown(
+    "ref = { a = \"godos\" }, by = \"K\"",
+    "5:26 there is no table `godos` to refer to | did you mean `goods`?"
+)]
+#[case::table_in_by_no_text(
+    "ref = { a = 3 }, by = \"K\"",
+    "5:26 `a` must be the name of a table, and is a whole number"
+)]
+#[case::text_two_parts("text = \"{a}_{b}\"", "5:21 `{a}_{b}` must have one `{}`, where the value goes")]
+#[case::text_number(
+    "text = 3",
+    "5:21 `text` must be true, or a template such as \"name_{}\", and is a whole number"
+)]
+#[case::file_without_value(
+    "file = \"art/x.png\"",
+    "5:21 `art/x.png` must have one `{}`, where the value goes"
+)]
+#[case::file_out(
+    "file = \"../{}\"",
+    "5:21 `../x` would lead out of the layer | paths begin at a layer's root: \"art/{}.png\""
+)]
+#[case::follows_without_key(
+    "follows = \"{name}\"",
+    "5:24 `follows` must have the one part `{key}` | for example follows = \"{key}_name\""
+)]
+#[case::follows_no_text("follows = true", "5:24 `follows` must be text in quotes, and is true or false")]
+#[case::counted_without_list(
+    "counted = true",
+    "5:24 `counted` means nothing without `list` | `list` says what separates the items"
+)]
+#[case::inherit_without_ref(
+    "inherit = true",
+    "5:24 `inherit` means nothing without `ref` | `ref` says in which table the record is that it names"
+)]
+#[case::unique_no_truth("unique = 1", "5:23 `unique` must be true or false, and is a whole number")]
+#[case::required_no_truth("required = \"always\"", "5:25 `required` must be true or false, and is text")]
+#[case::list_no_text("list = 3", "5:21 `list` must be text in quotes, and is a whole number")]
+#[case::parts_side_by_side(
+    "parts = \"{a}{b}\"",
+    "5:22 in the template `{a}{b}`, character 4: two parts with nothing between them cannot be told apart"
+)]
+#[case::parts_unclosed(
+    "parts = \"{a\"",
+    "5:22 in the template `{a`, character 1: `{` has no `}`; write `{{` for a brace that is meant as such"
+)]
+#[case::parts_and_find(
+    "parts = \"{a},{b}\", find = \"(?<c>x)\"",
+    "5:40 `find` and `parts` both take the value apart | remove one of them"
+)]
+#[case::rule_beside_parts(
+    "parts = \"{a},{b}\", type = \"integer\"",
+    "5:40 `type` says nothing of a value that `parts` takes apart | give it to one of the parts: PART = { type = ... }"
+)]
+#[case::find_without_groups(
+    "find = \"a+\"",
+    "5:21 the expression has no named group | name what it finds: 'open (?<lock>\\w+)'"
+)]
+#[case::find_broken(
+    "find = \"(?<a\"",
+    "5:21 `(?<a` is not a regular expression | error: unclosed capture group name"
+)]
+#[case::part_unknown(
+    "parts = \"{a},{b}\", c = { type = \"integer\" }",
+    "5:33 there is no setting `c` here | known here: about, unit, list, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, text, file, range, choice, pattern, unique, required"
+)]
+#[case::part_no_table("parts = \"{a},{b}\", a = 3", "5:37 `a` must be a table, and is a whole number")]
+#[case::when_no_table("when = 3", "5:21 `when` must be a table, and is a whole number")]
+#[case::note_no_truth("note = \"yes\"", "5:21 `note` must be true or false, and is text")]
+#[case::optional_no_truth("optional = 2", "5:25 `optional` must be true or false, and is a whole number")]
+#[case::unknown_setting("typ = \"integer\"", "5:14 there is no setting `typ` here | did you mean `type`?")]
+fn of_a_field(#[case] settings: &str, #[case] expected: &str) {
+    let found = of_table(&format!("{HEAD}key = \"K\"\nfields.A = {{ {settings} }}"));
+    assert_eq!(found, [expected]);
+}
