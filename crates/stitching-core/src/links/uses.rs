@@ -68,6 +68,8 @@ enum Match {
         folded: bool,
         needle: Option<String>,
     },
+    /// The text key that the value makes, with letters of another case.
+    Text(String),
     Path(RelPath),
 }
 
@@ -83,6 +85,9 @@ impl ReferenceMatcher {
                 key_named(record, piece.at, rule, piece.text).is_some_and(|named| {
                     named == key.as_str() || (*folded && named.to_lowercase() == key.to_lowercase())
                 })
+            }
+            Match::Text(key) => {
+                rule.text.as_ref().is_some_and(|template| template.fill_one(piece.text) == *key)
             }
             Match::Folded(text) => piece.text.to_lowercase() == *text,
             Match::Path(path) => {
@@ -132,7 +137,7 @@ impl ReferenceMatcher {
             match &value.how {
                 Match::Exactly(text) => needles.add(text),
                 Match::Whole { needle: Some(needle), .. } => needles.add(needle),
-                Match::Folded(_) | Match::Whole { .. } => needles.add_any(),
+                Match::Folded(_) | Match::Text(_) | Match::Whole { .. } => needles.add_any(),
                 // A path may be written with either slash; its stem is there in any case, unless
                 // the template supplies it.
                 Match::Path(_) => needles.add_any(),
@@ -178,6 +183,7 @@ fn points_to(schema: &Schema, rule: &Rule, thing: &Thing) -> Option<Match> {
             rule.refs.iter().find(|target| target.table == *table && target.rule == Some(*column))?;
             Some(Match::Exactly(value.clone()))
         }
+        Thing::Text(key) if rule.text.as_ref()?.changes_case() => Some(Match::Text(key.clone())),
         Thing::Text(key) => {
             let inner = rule.text.as_ref()?.extract(key, "")?;
             Some(Match::Exactly(inner.to_owned()))

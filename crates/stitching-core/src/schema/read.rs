@@ -11,7 +11,7 @@ use crate::Code;
 use crate::Problem;
 use crate::formats::read_format;
 use crate::layers::RelPath;
-use crate::settings::{TomlReader, Value, plain, template};
+use crate::settings::{TomlReader, Value, name_template, plain, template};
 use crate::text::{Encoding, Template, nearest_of};
 use globset::GlobBuilder;
 use regex::Regex;
@@ -552,7 +552,7 @@ impl<'t> TableBuilder<'_, 't> {
             }
         }
         if let Some(follows) = self.reader.text(body, "follows") {
-            let parsed = template(self.reader, follows.span(), follows.get_ref());
+            let parsed = name_template(self.reader, follows.span(), follows.get_ref());
             if parsed.as_ref().is_some_and(|template| template.parts() != ["key"]) {
                 self.reader.problem(
                     follows.span(),
@@ -825,11 +825,15 @@ fn texts_of(value: &Value<'_>) -> Vec<String> {
 
 /// A template with exactly the one nameless part.
 fn one_part(reader: &mut TomlReader<'_>, value: &Value<'_>, text: &str) -> Option<Template> {
-    let parsed = template(reader, value.span(), text)?;
+    let parsed = name_template(reader, value.span(), text)?;
     if parsed.parts() == [""] {
         return Some(parsed);
     }
-    reader.problem(value.span(), format!("`{text}` must have one `{{}}`, where the value goes"), "");
+    let help = match (parsed.parts(), parsed.changes_case()) {
+        ([_], true) => "the value has no name here: {|upper}, {|lower} or {|title}",
+        _ => "",
+    };
+    reader.problem(value.span(), format!("`{text}` must have one `{{}}`, where the value goes"), help);
     None
 }
 

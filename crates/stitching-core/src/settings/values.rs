@@ -45,8 +45,27 @@ pub(crate) fn sign<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, name: &
     }
 }
 
-/// Parses a template; a mistake in it becomes a problem.
+/// Parses a template that texts are matched against; a mistake in it becomes a problem.
 pub(crate) fn template(
+    reader: &mut TomlReader<'_>,
+    span: std::ops::Range<usize>,
+    source: &str,
+) -> Option<Template> {
+    let template = name_template(reader, span.clone(), source)?;
+    if template.changes_case() {
+        let message = format!("`{source}` changes the case of letters, and says what stands in a file");
+        reader.problem(
+            span,
+            message,
+            "`|upper`, `|lower` and `|title` are for `text`, `file`, `as` and `follows`",
+        );
+        return None;
+    }
+    Some(template)
+}
+
+/// Parses a template that only makes names; a mistake in it becomes a problem.
+pub(crate) fn name_template(
     reader: &mut TomlReader<'_>,
     span: std::ops::Range<usize>,
     source: &str,

@@ -20,4 +20,4 @@ pub use number::number;
 pub use patch::{Patch, PatchedReader, Splice};
 pub use source::{LoadedText, Text, TextFault};
 pub use span::Span;
-pub use template::{Template, TemplateError};
+pub use template::{LetterCase, Template, TemplateError};

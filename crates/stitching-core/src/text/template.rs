@@ -6,6 +6,9 @@
 //! tabs (at least one between two parts, where it is all that separates them). A brace or bracket
 //! that is meant literally is doubled: `[[{section}]]`.
 //!
+//! In a template that only makes names, a part may change the case of its letters: `{key|upper}_NAME`, `{|lower}`,
+//! `{|title}`.
+//!
 //! A part takes as little text as the rest allows. Where nothing may be missing, that is found by going from one literal
 //! text to the next; else the `regex` crate does it. Both are linear in the text whatever the template.
 
@@ -20,11 +23,48 @@ pub struct Template {
     source: String,
     pieces: Vec<Piece>,
     parts: Vec<String>,
+    /// For each part the case that its letters get, if one is given.
+    cases: Vec<Option<LetterCase>>,
     regex: Regex,
     /// The literals and parts, where nothing may be missing.
     steps: Option<Steps>,
     /// The same as the expression, to be found anywhere in a line.
     anywhere: Regex,
+}
+
+/// The case that letters get.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LetterCase {
+    /// All upper case.
+    Upper,
+    /// All lower case.
+    Lower,
+    /// The first letter of each word upper case, the others lower. Words are letters and digits side by side.
+    Title,
+}
+
+impl LetterCase {
+    const NAMES: [(&str, LetterCase); 3] =
+        [("upper", LetterCase::Upper), ("lower", LetterCase::Lower), ("title", LetterCase::Title)];
+
+    fn apply(self, text: &str) -> String {
+        match self {
+            LetterCase::Upper => text.to_uppercase(),
+            LetterCase::Lower => text.to_lowercase(),
+            LetterCase::Title => {
+                let mut out = String::with_capacity(text.len());
+                let mut begins = true;
+                for next in text.chars() {
+                    match begins {
+                        true => out.extend(next.to_uppercase()),
+                        false => out.extend(next.to_lowercase()),
+                    }
+                    begins = !next.is_alphanumeric();
+                }
+                out
+            }
+        }
+    }
 }
 
 /// A template of literals and parts in turn, for matching without the expression.
@@ -81,7 +121,7 @@ impl Template {
     /// A brace or bracket without its partner, a part named twice, brackets within brackets, or
     /// two parts with nothing between them.
     pub fn parse(source: &str) -> Result<Template, TemplateError> {
-        let mut reader = TemplateParser { source, at: 0, parts: Vec::new() };
+        let mut reader = TemplateParser { source, at: 0, parts: Vec::new(), cases: Vec::new() };
         let pieces = reader.pieces(false)?;
         let mut pattern = String::from("(?s)^");
         write_pattern(&pieces, false, &mut pattern);
@@ -92,7 +132,8 @@ impl Template {
         let regex = Regex::new(&pattern).map_err(too_long)?;
         let anywhere = Regex::new(&anywhere).map_err(too_long)?;
         let steps = Steps::of(&pieces);
-        Ok(Template { source: source.to_owned(), pieces, parts: reader.parts, regex, steps, anywhere })
+        let TemplateParser { parts, cases, .. } = reader;
+        Ok(Template { source: source.to_owned(), pieces, parts, cases, regex, steps, anywhere })
     }
 
     /// The template as written.
@@ -115,6 +156,11 @@ impl Template {
             rest = &rest[next.len_utf8() * if doubled && matches!(next, '[' | ']') { 2 } else { 1 }..];
         }
         true
+    }
+
+    /// Whether a part changes the case of its letters: then what was put in cannot be told from the text.
+    pub fn changes_case(&self) -> bool {
+        self.cases.iter().any(Option::is_some)
     }
 
     /// The names of the parts, in order of appearance; the nameless part `{}` is `""`.
@@ -150,9 +196,13 @@ impl Template {
         self.anywhere.captures_iter(text).filter(|found| !found[0].is_empty()).map(ranges).collect()
     }
 
-    /// The text that part `name` covers in `text`, if the text fits and has the part.
+    /// The text that part `name` covers in `text`, if the text fits and has the part, and the part does not change
+    /// the case of its letters.
     pub fn extract<'t>(&self, text: &'t str, name: &str) -> Option<&'t str> {
         let index = self.parts.iter().position(|part| part == name)?;
+        if self.cases[index].is_some() {
+            return None;
+        }
         let range = self.matches(text)?.swap_remove(index)?;
         text.get(range)
     }
@@ -199,7 +249,11 @@ impl Template {
                 Piece::Literal(text) => out.push_str(text),
                 Piece::Part(part) => {
                     let name = &self.parts[*part];
-                    out.push_str(&value(name).ok_or_else(|| name.clone())?);
+                    let value = value(name).ok_or_else(|| name.clone())?;
+                    match self.cases[*part] {
+                        Some(case) => out.push_str(&case.apply(&value)),
+                        None => out.push_str(&value),
+                    }
                 }
                 Piece::Optional(inner) => {
                     let mark = out.len();
@@ -341,6 +395,7 @@ struct TemplateParser<'s> {
     source: &'s str,
     at: usize,
     parts: Vec<String>,
+    cases: Vec<Option<LetterCase>>,
 }
 
 impl TemplateParser<'_> {
@@ -394,12 +449,22 @@ impl TemplateParser<'_> {
         let Some(len) = rest.find('}') else {
             return Err(self.error("`{` has no `}`; write `{{` for a brace that is meant as such"));
         };
-        let name = rest[..len].trim().to_owned();
+        let (name, case) = match rest[..len].split_once('|') {
+            None => (rest[..len].trim().to_owned(), None),
+            Some((name, case)) => {
+                let found = LetterCase::NAMES.iter().find(|(own, _)| *own == case.trim());
+                let Some((_, found)) = found else {
+                    return Err(self.error("behind `|` stands `upper`, `lower` or `title`"));
+                };
+                (name.trim().to_owned(), Some(*found))
+            }
+        };
         if self.parts.contains(&name) {
             return Err(self.error(&format!("the part `{{{name}}}` stands there twice")));
         }
         self.at += len + 2;
         self.parts.push(name);
+        self.cases.push(case);
         Ok(Piece::Part(self.parts.len() - 1))
     }
 
@@ -509,10 +574,24 @@ mod tests {
     #[case("{a}-{a}", 4, "twice")]
     #[case("x[{a}", 1, "`[` has no `]`")]
     #[case("[a[b]]", 2, "brackets within")]
+    #[case("x{key|capital}", 1, "`upper`, `lower` or `title`")]
     fn mistakes_have_a_place(#[case] template: &str, #[case] at: usize, #[case] message: &str) {
         let error = Template::parse(template).expect_err("a bad template");
         assert_eq!(error.at, at, "{error}");
         assert!(error.message.contains(message), "{error}");
+    }
+
+    #[rstest]
+    #[case("{|upper}_NAME", "frost_cut", "FROST_CUT_NAME")]
+    #[case("Name{key|title}", "frost_cut 2nd", "NameFrost_Cut 2nd")]
+    #[case("{key|lower}", "\u{c4}ON", "\u{e4}on")]
+    #[case("{ key | lower }", "A", "a")]
+    fn letters_get_another_case(#[case] template: &str, #[case] value: &str, #[case] expected: &str) {
+        let template = Template::parse(template).expect("a good template");
+        assert!(template.changes_case());
+        assert_eq!(template.fill_one(value), expected);
+        // What it was made of cannot be told.
+        assert_eq!(template.extract(expected, &template.parts()[0]), None);
     }
 
     proptest! {

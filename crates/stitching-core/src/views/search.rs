@@ -5,9 +5,9 @@ use crate::layers::{FileId, RelPath, Stack};
 use crate::links::{Labels, Switched, SwitchedBy, label_key, switched};
 use crate::reading::View;
 use crate::reading::{BytePrefilter, with_text};
-use crate::schema::{Schema, Table, TableId, Texts};
+use crate::schema::{Rule, Schema, Table, TableId, Texts};
 use crate::tables::{RecordView, RecordVisitor, all_fields, read_records, read_records_at, shown_key};
-use crate::text::{Span, Text};
+use crate::text::{Span, Template, Text};
 use rayon::prelude::*;
 use std::collections::HashSet;
 
@@ -191,8 +191,9 @@ impl SearchQuery {
                 // Of several texts of a key the highest counts.
                 labels = Labels::of_keys(view, labels.keys());
                 labels.retain(|text| query.has_words(text));
-                let needles = needles_of(schema, &labels);
-                query.quick = BytePrefilter::new(rarest.as_deref(), needles.iter().map(String::as_str));
+                query.quick = needles_of(schema, &labels).and_then(|needles| {
+                    BytePrefilter::new(rarest.as_deref(), needles.iter().map(String::as_str))
+                });
                 query.labels = labels;
             }
         }
@@ -407,8 +408,15 @@ fn is_no_text(line: &str) -> bool {
     line.chars().any(|next| next == '\u{fffd}' || (next.is_control() && !matches!(next, '\t' | '\r' | '\n')))
 }
 
-/// The keys of texts as they may stand in label fields: whole, or the part that is written there.
-fn needles_of(schema: &Schema, labels: &Labels) -> Vec<String> {
+/// The keys of texts as they may stand in label fields: whole, or the part that is written there. `None` if that cannot
+/// be told.
+fn needles_of(schema: &Schema, labels: &Labels) -> Option<Vec<String>> {
+    let is_label = |table: &Table, rule: &Rule| {
+        Some(rule.field) == table.label && rule.text.as_ref().is_some_and(Template::changes_case)
+    };
+    if schema.tables.iter().any(|table| table.rules.iter().any(|rule| is_label(table, rule))) {
+        return None;
+    }
     let mut needles = Vec::new();
     for key in labels.keys() {
         needles.push(key.to_owned());
@@ -418,7 +426,7 @@ fn needles_of(schema: &Schema, labels: &Labels) -> Vec<String> {
             needles.extend(inner.map(str::to_owned));
         }
     }
-    needles
+    Some(needles)
 }
 
 /// The places, and the beginnings of the lines that follow: the record that a comment is about.

@@ -92,6 +92,8 @@ enum Hit {
 struct Item {
     thing: Thing,
     new: String,
+    /// What the new name is made of, where a value is what gets a new name and not what it names.
+    value: Option<String>,
     /// Whether the key cells are already rewritten, because what they point to was renamed.
     key_done: bool,
     /// Whether it is still there under its old name: it is a file of a base layer, or a record named after one.
@@ -141,12 +143,12 @@ impl<'p> Work<'p> {
                 Thing::File(path) => renamed_path(&schema.tables[found.table], path, &found.key, new_key)?,
                 _ => new_key.to_owned(),
             };
-            self.add(Item { thing, new, key_done: false, stays })?;
+            self.add(Item { thing, new, value: None, key_done: false, stays })?;
         }
         // A record named after its file takes the file along.
         if !table.is_of_files() && named_after_file(table, &found.key, new_key) {
             let new = renamed_path(table, path, &found.key, new_key)?;
-            self.add(Item { thing: Thing::File(path.clone()), new, key_done: false, stays })?;
+            self.add(Item { thing: Thing::File(path.clone()), new, value: None, key_done: false, stays })?;
         }
         Ok(())
     }
@@ -162,7 +164,13 @@ impl<'p> Work<'p> {
                 for table in schema.text_tables() {
                     let thing = Thing::Record(table, old.clone());
                     self.refuse_existing(table, &item.new, old)?;
-                    self.add(Item { thing, new: item.new.clone(), key_done: false, stays: item.stays })?;
+                    self.add(Item {
+                        thing,
+                        new: item.new.clone(),
+                        value: None,
+                        key_done: false,
+                        stays: item.stays,
+                    })?;
                 }
             }
             Thing::File(old) => {
@@ -178,7 +186,7 @@ impl<'p> Work<'p> {
                     };
                     if let (Some(before), Some(after)) = (name(old), name(&new)) {
                         let thing = Thing::Record(id, before);
-                        self.add(Item { thing, new: after, key_done: true, stays })?;
+                        self.add(Item { thing, new: after, value: None, key_done: true, stays })?;
                     }
                 }
             }

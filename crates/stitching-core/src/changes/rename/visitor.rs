@@ -8,7 +8,7 @@ use crate::layers::RelPath;
 use crate::links::{ReferenceMatcher, Thing, own_part};
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece};
-use crate::text::Span;
+use crate::text::{Span, Template};
 
 /// What one record has to do with the things of a round.
 pub(super) struct Visitor<'l, 'r> {
@@ -52,7 +52,13 @@ impl Visitor<'_, '_> {
         let new_key = new_parts.join(&KEY_SEPARATOR.to_string());
         if new_key != key {
             let thing = Thing::Record(self.table, key);
-            self.hits.push(Hit::Also(Item { thing, new: new_key, key_done: true, stays: false }));
+            self.hits.push(Hit::Also(Item {
+                thing,
+                new: new_key,
+                value: None,
+                key_done: true,
+                stays: false,
+            }));
         }
     }
 
@@ -77,7 +83,9 @@ impl Visitor<'_, '_> {
         let Layout::Whole(rule) = self.record.table.fields[field].layout else { return None };
         let follows = old != new && self.second_identifiers.contains(&rule);
         let thing = Thing::Column(self.table, rule, old.to_owned());
-        follows.then(|| Hit::IfAlone(Item { thing, new: new.to_owned(), key_done: true, stays: false }))
+        follows.then(|| {
+            Hit::IfAlone(Item { thing, new: new.to_owned(), value: None, key_done: true, stays: false })
+        })
     }
 
     /// A file named after its record, in which a field repeats that name and is rewritten, is renamed too.
@@ -95,6 +103,7 @@ impl Visitor<'_, '_> {
                 self.hits.push(Hit::Also(Item {
                     thing,
                     new: new.to_string(),
+                    value: None,
                     key_done: false,
                     stays: false,
                 }));
@@ -111,12 +120,8 @@ impl Visitor<'_, '_> {
             let rule = &record.table.rules[piece.rule];
             let Some(item) = wanted.thing(table, record, piece).map(|thing| &items[thing]) else { return };
             let new = match &item.thing {
-                Thing::Text(_) => {
-                    rule.text.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned)
-                }
-                Thing::File(_) => {
-                    rule.file.as_ref().and_then(|template| template.extract(&item.new, "")).map(str::to_owned)
-                }
+                Thing::Text(_) => rule.text.as_ref().and_then(|template| item.value_for(template)),
+                Thing::File(_) => rule.file.as_ref().and_then(|template| item.value_for(template)),
                 Thing::Record(_, old) if !rule.with.is_empty() => {
                     // The other parts of the key stand in other fields of the record.
                     let parts =
@@ -163,7 +168,13 @@ impl Visitor<'_, '_> {
                         && second_identifiers.contains(&whole)
                     {
                         let thing = Thing::Column(table, whole, piece.text.to_owned());
-                        hits.push(Hit::Also(Item { thing, new: new.clone(), key_done: true, stays: false }));
+                        hits.push(Hit::Also(Item {
+                            thing,
+                            new: new.clone(),
+                            value: None,
+                            key_done: true,
+                            stays: false,
+                        }));
                     }
                     rewritten.push((field, new.clone()));
                     hits.push(Hit::Rewrite(Rewrite {
@@ -232,8 +243,9 @@ impl Visitor<'_, '_> {
             Some((Thing::File(RelPath::parse(&template.fill_one(old)).ok()?), template.fill_one(new)))
         });
         let named = text.is_some() || file.is_some();
-        for (thing, new) in text.into_iter().chain(file) {
-            self.hits.push(Hit::Also(Item { thing, new, key_done: false, stays: false }));
+        for (thing, name) in text.into_iter().chain(file) {
+            let value = Some(new.to_owned());
+            self.hits.push(Hit::Also(Item { thing, new: name, value, key_done: false, stays: false }));
         }
         // What is named is looked for in the next round, and this value found with the others.
         if !named && described.refs.is_empty() {
@@ -259,6 +271,14 @@ impl Visitor<'_, '_> {
             };
             self.hits.push(Hit::Rewrite(rewrite));
         }
+    }
+}
+
+impl Item {
+    /// The value of which `template` makes the new name.
+    fn value_for(&self, template: &Template) -> Option<String> {
+        let made = || self.value.clone().filter(|value| template.fill_one(value) == self.new);
+        template.extract(&self.new, "").map(str::to_owned).or_else(made)
     }
 }
 
