@@ -6,7 +6,7 @@ use crate::Code;
 use crate::help::{Help, NextStep};
 use crate::problem::Severity;
 use crate::schema::{Schema, Target};
-use crate::tables::{KEY_SEPARATOR, LinkKind, shown_key};
+use crate::tables::{KEY_SEPARATOR, LinkKind, SeedDetail, shown_key};
 use crate::text::nearest_of;
 
 pub(super) static CHECK: Check = Check {
@@ -48,6 +48,23 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
         message: format!("there is no `{}` in {}", shown_key(value), names.join(" or ")),
         ..Words::default()
     };
+    if let SeedDetail::NoLink(_, count) = subject.seed.detail {
+        let field = subject.rule.map_or("", |rule| &subject.table.fields[rule.field].name);
+        words.message = format!(
+            "none of the {count} values of `{field}` is in {}; the first is `{}`",
+            names.join(" or "),
+            shown_key(value)
+        );
+        let empty = targets.iter().find(|target| context.index.tables[target.table].records == 0);
+        words.help = Some(match empty.map(|target| &schema.tables[target.table].name) {
+            Some(table) => format!("no record of `{table}` was read: look at its `files`").into(),
+            None => {
+                "the schema names another table than is meant, or a layer with the game's files is missing"
+                    .into()
+            }
+        });
+        return words;
+    }
     if !subject.suggest {
         return words;
     }

@@ -4,7 +4,7 @@ use super::{Among, Asked, Check, Context, Run, Subject, Words};
 use crate::Code;
 use crate::layers::{RelPath, RelPathError};
 use crate::problem::Severity;
-use crate::tables::LinkKind;
+use crate::tables::{LinkKind, SeedDetail};
 
 pub(super) static CHECK: Check = Check {
     code: Code::MISSING_FILE,
@@ -57,6 +57,15 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
         Err(error) => return Words { message: error.to_string(), ..Words::default() },
     };
     let mut words = Words { message: format!("there is no file `{found}`"), ..Words::default() };
+    if let SeedDetail::NoLink(_, count) = subject.seed.detail {
+        let field = subject.rule.map_or("", |rule| &subject.table.fields[rule.field].name);
+        words.message =
+            format!("none of the {count} files that `{field}` names is there; the first is `{found}`");
+        let help =
+            "`file` in the schema makes other paths than the game, or a layer with these files is missing";
+        words.help = Some(help.into());
+        return words;
+    }
     if !subject.suggest {
         return words;
     }

@@ -27,6 +27,7 @@ mod not_strict_json;
 mod not_strict_xml;
 mod not_text;
 mod not_unique;
+mod one_cause;
 mod out_of_range;
 mod path_clash;
 mod pattern_mismatch;

@@ -75,6 +75,7 @@ pub fn check(view: View<'_>) -> Report {
         (base, Seeds::find(base, Some(&marks)))
     });
     let base_marks = of_base.as_ref().map(|(base, seeds)| seeds.marks(base)).unwrap_or_default();
+    seeds.join(&index, &base_marks);
     let left_out = seeds.cut(&index, &base_marks);
     let of_base = of_base.map(|(base, seeds_of_base)| match left_out.is_empty() {
         true => (base, seeds_of_base),

@@ -1,7 +1,7 @@
 //! Problems in the making: what reading the files and the index gave, before any words are made.
 
 use super::report::{Context, Placed};
-use super::{CHECKS, Check, Run};
+use super::{CHECKS, Check, Run, one_cause};
 use crate::Code;
 use crate::links::Index;
 use crate::problem::{Problem, Severity};
@@ -146,6 +146,14 @@ impl Seeds {
         self.placed.is_empty() && self.whole.is_empty()
     }
 
+    /// Leaves one problem where all values of a field have the same, first one that has none of the marks `of_base`.
+    pub fn join(&mut self, index: &Index<'_>, of_base: &Marks) {
+        let is_of_base = |placed: &Placed| {
+            marks(index, path_hash_of(index, placed.0), placed).iter().any(|mark| of_base.contains(mark))
+        };
+        one_cause::join(index, &mut self.placed, is_of_base);
+    }
+
     /// Keeps of each check only so many as can be told in little memory and time, first those that have none of the
     /// marks `of_base`; gives how many are left out.
     pub fn cut(&mut self, index: &Index<'_>, of_base: &Marks) -> Vec<LeftOut> {
@@ -239,7 +247,7 @@ fn marks(index: &Index<'_>, path: u64, (file, seed): &Placed) -> [u64; 2] {
     let key = facts.and_then(|facts| facts.hashes.get(seed.record? as usize).copied());
     let detail = match &seed.detail {
         SeedDetail::Known(fault) => xxh3_64(fault.message.as_bytes()),
-        SeedDetail::Link(hash) => *hash,
+        SeedDetail::Link(hash) | SeedDetail::NoLink(hash, _) => *hash,
         SeedDetail::Same(..) => 0,
     };
     [mix(mix(group, 1), key.unwrap_or(0)), mix(mix(group, 2), detail)]

@@ -113,6 +113,9 @@ pub enum SeedDetail {
     Known(Box<Fault>),
     /// A value for which a check has its words only when the text is there again; the hash of what it points to.
     Link(u64),
+    /// The first of all values of a rule, of which none leads anywhere; the hash of what it points to, and how many they
+    /// are.
+    NoLink(u64, usize),
     /// A record that has the same key, or the same value, as an earlier one: its file (a position
     /// among the index's files), the table's slot there, and the record.
     Same(usize, usize, u32),
