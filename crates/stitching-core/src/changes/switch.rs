@@ -318,6 +318,13 @@ fn entries(
     let mut starts: Vec<usize> = records.iter().map(|record| record.start as usize).collect();
     starts.sort_unstable();
     read_records_at(table, path, text, &all_fields(table), &starts, &mut cells);
+    let others: Vec<Span> = match value {
+        Some(value) => {
+            let others = cells.cells.iter().filter(|(column, _, text)| *column == field && text != value);
+            others.map(|(_, cell, _)| *cell).collect()
+        }
+        None => Vec::new(),
+    };
     let own = cells
         .cells
         .into_iter()
@@ -331,8 +338,11 @@ fn entries(
             let reason = format!("`{}` cannot be switched off without its record", table.fields[field].name);
             Error::refused(reason, "switch the whole record off; nothing was changed")
         })?;
-        if known.insert(entry) {
-            spans.push(entry);
+        // Of an entry with other items beside this one only the item goes.
+        let inside = |other: &Span| other.start >= entry.start && other.end <= entry.end;
+        let span = if others.iter().any(inside) { item_at(text.as_str(), cell, entry) } else { entry };
+        if known.insert(span) {
+            spans.push(span);
         }
     }
     if any {
@@ -343,6 +353,21 @@ fn entries(
         None => format!("the record has no `{}`", table.fields[field].name),
     };
     Err(Error::refused(reason, Help::from("nothing was changed").then(NextStep::ShowRecord)))
+}
+
+/// An item of an entry: its value with the quotes, and the blanks behind it, or, if it is the last, before it.
+fn item_at(text: &str, cell: Span, entry: Span) -> Span {
+    let (mut start, mut end) = (cell.start as usize, cell.end as usize);
+    if text[..start].ends_with('"') && text[end..].starts_with('"') {
+        (start, end) = (start - 1, end + 1);
+    }
+    let is_blank = |next: char| matches!(next, ' ' | '\t');
+    let behind = text[end..entry.end as usize].trim_start_matches(is_blank);
+    match behind.is_empty() || behind.starts_with(['\r', '\n']) {
+        true => start = text[..start].trim_end_matches(is_blank).len(),
+        false => end = entry.end as usize - behind.len(),
+    }
+    Span::new(start, end)
 }
 
 fn keep(project: &Project, found: &Found, path: &RelPath, piece: Piece) -> SetAside {

@@ -4,7 +4,7 @@
 //! note, whether a backslash escapes. A record is a block, an entry or a bare word, chosen by a path
 //! through the nesting ([`BlockPath`]); a column is such a path below the record, perhaps with what is
 //! meant of the place at its end: `{name}`, `{label}` (the word after the name in the block's head),
-//! `{value}`, `{items}`; `../` leads to the block around it.
+//! `{2}` and `{2+}` (the second word behind the name, and all from there on), `{value}`, `{items}`; `../` leads to the block around it.
 //!
 //! No recursion: open blocks are on a stack of our own.
 
@@ -41,6 +41,10 @@ pub struct Blocks {
     pub block_comment: Option<(String, String)>,
     /// What may stand between entries and counts as a blank.
     pub separators: Vec<char>,
+    /// What opens and closes lists of words, which may go on over several lines.
+    pub lists: Vec<(char, char)>,
+    /// Whether a line of a word and others behind it is an entry too, where a sign stands between key and value.
+    pub bare_entries: bool,
     /// Whether a backslash escapes within quotes.
     pub escapes: bool,
     /// Whether a quoted text may go on over several lines.

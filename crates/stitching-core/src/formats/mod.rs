@@ -18,6 +18,7 @@ mod ini;
 mod json;
 mod lines;
 mod misplaced;
+mod name_pattern;
 mod outline;
 mod po;
 mod registry;

@@ -384,6 +384,8 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
         comments: comments.clone(),
         block_comment: None,
         separators: vec![',', ';'],
+        lists: Vec::new(),
+        bare_entries: false,
         escapes,
         over_lines: false,
         include: include.clone(),

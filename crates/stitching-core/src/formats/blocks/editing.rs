@@ -161,6 +161,12 @@ impl BlockDialect<'_> {
         Ok(())
     }
 
+    /// Whether a node is an entry with its values side by side.
+    fn holds_values(&self, node: usize) -> bool {
+        let own = &self.tree.nodes[node];
+        own.kind == Kind::Entry && (self.format.assign.is_none() || own.words.len() > 2)
+    }
+
     /// What a column leads to as a list.
     fn list(&self, entries: &Entries<'_>, record: Option<usize>, column: &str) -> Result<List, Refusal> {
         let (path, part) = column_path(column)?;
@@ -185,7 +191,7 @@ impl BlockDialect<'_> {
                     Err(no_list(column))
                 }
             }
-            (Part::Value, [only]) if self.format.assign.is_none() => Ok(List::Values(*only)),
+            (Part::Value, [only]) if self.holds_values(*only) => Ok(List::Values(*only)),
             (Part::Value, all) if all.iter().all(|node| self.tree.nodes[*node].kind == Kind::Entry) => {
                 Ok(List::Entries(all.to_vec()))
             }
@@ -380,8 +386,19 @@ impl Dialect for BlockDialect<'_> {
                     return Ok(());
                 }
                 let word = *words.get(at + 1).ok_or_else(|| no_item(column, at))?;
-                let before = self.whole_word(words[at]).end;
-                entries.edit(Span { start: before, end: self.whole_word(word).end }, "");
+                let (own, before) = (self.whole_word(word), self.whole_word(words[at]).end);
+                let is_blank = |start: u32, end: u32| {
+                    let between = entries.text().get(start as usize..end as usize);
+                    between.is_some_and(|between| between.trim().is_empty())
+                };
+                // Behind the bracket that opens a list, the blanks that go are those that follow.
+                let next = words.get(at + 2).map(|next| self.whole_word(*next).start);
+                let gone = match next.filter(|next| is_blank(own.end, *next)) {
+                    _ if is_blank(before, own.start) => Span { start: before, end: own.end },
+                    Some(next) => Span { start: own.start, end: next },
+                    None => own,
+                };
+                entries.edit(gone, "");
                 Ok(())
             }
         }

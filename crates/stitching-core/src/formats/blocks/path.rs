@@ -1,7 +1,8 @@
 //! Paths through the nesting of a file of blocks.
 
-use super::tree::{Kind, Tree};
+use super::tree::{Kind, LONGEST_HEAD, Tree};
 use crate::formats::flat_tree::below_all;
+use crate::formats::name_pattern::NamePattern;
 use crate::formats::{Cell, Form};
 
 /// A path through the nesting: `convoys/*/leg`, `**/gate`.
@@ -14,6 +15,8 @@ pub struct BlockPath {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Step {
     Name(String),
+    /// Any of the names that a pattern takes.
+    Like(NamePattern),
     Any,
     /// Any number of blocks.
     Deep,
@@ -26,6 +29,8 @@ pub(super) enum Part {
     Value,
     Name,
     Label,
+    /// Of the words behind the name the one with this number, 0-based; and with `true` all from there on.
+    Word(usize, bool),
     Items,
     Includes,
 }
@@ -44,7 +49,7 @@ impl BlockPath {
                 ".." => return Err(format!("`..` can only stand at the start of `{source}`")),
                 "*" => Step::Any,
                 "**" => Step::Deep,
-                name => Step::Name(name.to_owned()),
+                name => NamePattern::parse(name).map_or_else(|| Step::Name(name.to_owned()), Step::Like),
             });
         }
         if steps.last() == Some(&Step::Deep) {
@@ -83,12 +88,12 @@ impl BlockPath {
 
 impl Step {
     fn fits(&self, tree: &Tree, text: &str, node: usize) -> bool {
-        let node = &tree.nodes[node];
-        matches!(node.kind, Kind::Block | Kind::Entry)
+        let kind = tree.nodes[node].kind;
+        let name = || tree.name(node).map(|name| name.of(text));
+        matches!(kind, Kind::Block | Kind::Entry)
             && match self {
-                Step::Name(name) => {
-                    node.words.clone().next().is_some_and(|word| tree.words[word].span.of(text) == name)
-                }
+                Step::Name(wanted) => name() == Some(wanted),
+                Step::Like(pattern) => name().is_some_and(|name| pattern.takes(name)),
                 _ => true,
             }
     }
@@ -101,6 +106,10 @@ impl Part {
         match (self, here.kind) {
             (Part::Name, Kind::Block | Kind::Entry) => words.first().copied().into_iter().for_each(push),
             (Part::Label, Kind::Block) => words.get(1).copied().into_iter().for_each(push),
+            (Part::Word(first, on), Kind::Block | Kind::Entry) => {
+                let most = if on { usize::MAX } else { 1 };
+                words.iter().skip(1 + first).take(most).copied().for_each(push);
+            }
             (Part::Value, Kind::Entry) => words.iter().skip(1).copied().for_each(push),
             (Part::Value | Part::Name, Kind::Item) => words.iter().copied().for_each(push),
             (Part::Value, Kind::Block) => {
@@ -131,6 +140,14 @@ impl Part {
     }
 }
 
+/// What `{2}`, the second word behind the name, or `{2+}`, all from there on, stands for.
+fn word_number(part: &str) -> Option<Part> {
+    let inner = part.strip_prefix('{')?.strip_suffix('}')?;
+    let (digits, on) = inner.strip_suffix('+').map_or((inner, false), |digits| (digits, true));
+    let number: usize = digits.parse().ok()?;
+    Some(Part::Word(number.checked_sub(1).filter(|number| *number < LONGEST_HEAD)?, on))
+}
+
 /// A column's name taken apart.
 pub(super) fn column_path(column: &str) -> Result<(BlockPath, Part), String> {
     let (path, last) = column.rsplit_once('/').unwrap_or(("", column));
@@ -140,11 +157,11 @@ pub(super) fn column_path(column: &str) -> Result<(BlockPath, Part), String> {
         "{value}" => Part::Value,
         "{items}" => Part::Items,
         "{includes}" => Part::Includes,
-        _ if last.starts_with('{') => {
-            return Err(format!(
-                "blocks have no `{last}`; there are {{name}}, {{label}}, {{value}}, {{items}} and {{includes}}"
-            ));
-        }
+        _ if last.starts_with('{') => word_number(last).ok_or_else(|| {
+            format!(
+                "blocks have no `{last}`; there are {{name}}, {{label}}, {{value}}, {{items}} and {{includes}}, and {{1}}, {{2}}, {{2+}} for the words behind a name"
+            )
+        })?,
         _ => return Ok((BlockPath::parse(column, true)?, Part::Value)),
     };
     Ok((BlockPath::parse(path, true)?, part))

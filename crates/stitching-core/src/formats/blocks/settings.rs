@@ -39,6 +39,16 @@ const SETTINGS: &[Setting] = &[
         "What begins a note; by default `#`. `/*` begins one that ends with `*/`; of others that go over several lines give both marks with a blank between.",
     ),
     setting("separators", "string", "Signs between entries that count as blanks; by default `,` and `;`."),
+    setting(
+        "lists",
+        "string|array",
+        "The brackets around lists of words, such as \"()\" or [\"()\", \"[]\"]; a list may go on over several lines.",
+    ),
+    setting(
+        "bare_entries",
+        "boolean",
+        "A word with others behind it on its line is an entry too, beside those with the sign of `assign`.",
+    ),
     setting("escapes", "boolean", "A backslash escapes within quotes."),
     setting("over_lines", "boolean", "A quoted text may go on over several lines."),
     setting("include", "string", "The word that begins a line which pulls in another file."),
@@ -85,21 +95,59 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
         return None;
     }
     let separators = reader.text(table, "separators").map(|text| text.into_inner());
+    let assign = sign(reader, table, "assign").unwrap_or(Some('='));
+    let bare_entries = reader.flag(table, "bare_entries").unwrap_or(false);
+    if let (Some(value), true, None) = (table.get("bare_entries"), bare_entries, assign) {
+        let message = "`bare_entries` means nothing where `assign` is empty: all entries are such";
+        reader.problem(value.span(), message, "remove one of them");
+    }
+    let lists = brackets(reader, table, assign)?;
     Some(Blocks {
         records,
         taken,
-        assign: sign(reader, table, "assign").unwrap_or(Some('=')),
+        assign,
         comments,
         block_comment: block_comments.first().and_then(|mark| pair(mark)),
         separators: separators
             .unwrap_or_else(|| ",;".to_owned())
             .chars()
             .filter(|next| !"{}\"\n".contains(*next))
+            .filter(|next| !lists.iter().any(|(open, close)| open == next || close == next))
             .collect(),
+        lists,
+        bare_entries,
         escapes: reader.flag(table, "escapes").unwrap_or(false),
         over_lines: reader.flag(table, "over_lines").unwrap_or(false),
         include: reader.text(table, "include").map(|text| text.into_inner()).filter(|word| !word.is_empty()),
     })
+}
+
+/// The brackets of `lists`; `None` if something is wrong with them.
+fn brackets<'t>(
+    reader: &mut TomlReader<'t>,
+    table: &DeTable<'t>,
+    assign: Option<char>,
+) -> Option<Vec<(char, char)>> {
+    let mut out: Vec<(char, char)> = Vec::new();
+    for given in reader.texts(table, "lists").unwrap_or_default() {
+        let signs: Vec<char> = given.get_ref().chars().collect();
+        let is_free = |sign: char| {
+            sign.is_ascii_punctuation()
+                && !"{}\"".contains(sign)
+                && Some(sign) != assign
+                && !out.iter().any(|(open, close)| *open == sign || *close == sign)
+        };
+        match signs[..] {
+            [open, close] if open != close && is_free(open) && is_free(close) => out.push((open, close)),
+            _ => {
+                let message = format!("`{}` is no pair of brackets", given.get_ref());
+                let help = "write the sign that opens a list and the one that closes it, such as \"()\"";
+                reader.problem(given.span(), message, help);
+                return None;
+            }
+        }
+    }
+    Some(out)
 }
 
 /// The two marks of a note of any length, if `mark` is both of them with a blank between, or the well-known first one.

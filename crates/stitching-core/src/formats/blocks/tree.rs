@@ -65,7 +65,7 @@ impl Tree {
 }
 
 /// The head of a block has at most so many words.
-const LONGEST_HEAD: usize = 4;
+pub(super) const LONGEST_HEAD: usize = 32;
 
 /// What a byte may be.
 pub(super) type Classes = [u8; 256];
@@ -79,7 +79,9 @@ pub(super) fn classes(format: &Blocks) -> Classes {
     for byte in b" \t\r\n{}\"" {
         classes[usize::from(*byte)] |= ENDS;
     }
-    for sign in format.assign.iter().chain(&format.separators).filter(|sign| sign.is_ascii()) {
+    let brackets = format.lists.iter().flat_map(|(open, close)| [open, close]);
+    let signs = format.assign.iter().chain(&format.separators).chain(brackets);
+    for sign in signs.filter(|sign| sign.is_ascii()) {
         classes[*sign as usize] |= ENDS;
     }
     let mut buffer = [0; 4];
@@ -196,6 +198,8 @@ pub(super) struct Parser<'p> {
     faults: Vec<Fault>,
     /// How many blocks were left open, or closed without being open.
     unbalanced: usize,
+    /// Up to this byte no word begins the head of a block.
+    no_head_before: usize,
 }
 
 impl<'p> Parser<'p> {
@@ -219,6 +223,7 @@ impl<'p> Parser<'p> {
             open: OpenStack::new(text.as_str(), by_indent),
             faults: Vec::new(),
             unbalanced: 0,
+            no_head_before: 0,
         };
         parser.run();
         parser
@@ -246,6 +251,12 @@ impl<'p> Parser<'p> {
                     self.reader.at += 1;
                     let words = self.tree.words.len();
                     self.push(Kind::Block, words..words, start);
+                }
+                _ if self.opened_list().is_some() => self.items_in_brackets(),
+                _ if self.is_list_end(next) => {
+                    self.reader.at += 1;
+                    let message = format!("`{}` closes nothing", next as char);
+                    self.fault(start, 1, message, "remove it, or add the bracket that it closes");
                 }
                 _ if Some(next as char) == self.reader.format.assign => {
                     self.reader.at += 1;
@@ -307,7 +318,11 @@ impl<'p> Parser<'p> {
                     self.reader.blanks();
                     match self.reader.byte(self.reader.at) {
                         Some(b'{') => return self.block(first, start),
-                        Some(next) if next != b'}' && next != assign as u8 => {
+                        Some(_) if self.opened_list().is_some() => {
+                            self.list();
+                            self.push_leaf(Kind::Entry, first, start, self.reader.at);
+                        }
+                        Some(next) if next != b'}' && next != assign as u8 && !self.is_list_end(next) => {
                             self.word();
                             self.push_leaf(Kind::Entry, first, start, self.reader.at);
                         }
@@ -322,12 +337,29 @@ impl<'p> Parser<'p> {
                 }
                 // `convoy frost_run {`: further words of a head stand on the same line.
                 let (words, faults) = (self.tree.words.len(), self.faults.len());
-                while !line_end && self.is_word() && self.tree.words.len() - first < LONGEST_HEAD {
-                    self.word();
+                let (mut end, mut has_list) = (word_end, false);
+                let may_be_head = start >= self.no_head_before;
+                while may_be_head && !line_end && self.tree.words.len() - first < LONGEST_HEAD {
+                    match self.opened_list() {
+                        Some(_) => {
+                            self.list();
+                            has_list = true;
+                        }
+                        None if self.is_word() => self.word(),
+                        None => break,
+                    }
+                    end = self.reader.at;
                     line_end = self.reader.blanks();
                 }
-                if self.reader.byte(self.reader.at) == Some(b'{') {
+                if may_be_head && self.reader.byte(self.reader.at) == Some(b'{') {
                     return self.block(first, start);
+                }
+                let is_sign = self.reader.byte(self.reader.at) == Some(assign as u8);
+                if has_list || (self.reader.format.bare_entries && end > word_end && !is_sign) {
+                    return self.push_leaf(Kind::Entry, first, start, end);
+                }
+                if self.tree.words.len() - first < LONGEST_HEAD {
+                    self.no_head_before = self.no_head_before.max(end);
                 }
                 // They were bare words, and are read again one by one.
                 self.reader.at = word_end;
@@ -338,15 +370,23 @@ impl<'p> Parser<'p> {
             None => {
                 let mut end = word_end;
                 let mut line_end = self.reader.blanks();
-                while !line_end && self.is_word() {
-                    self.word();
+                let mut has_list = false;
+                while !line_end && (self.opened_list().is_some() || self.is_word()) {
+                    match self.opened_list() {
+                        Some(_) => {
+                            self.list();
+                            has_list = true;
+                        }
+                        None => self.word(),
+                    }
                     end = self.reader.at;
                     line_end = self.reader.blanks();
                 }
                 if self.reader.byte(self.reader.at) == Some(b'{') {
                     return self.block(first, start);
                 }
-                let kind = if self.tree.words.len() - first == 1 { Kind::Item } else { Kind::Entry };
+                let is_item = self.tree.words.len() - first == 1 && !has_list;
+                let kind = if is_item { Kind::Item } else { Kind::Entry };
                 self.push_leaf(kind, first, start, end);
             }
         }
@@ -355,8 +395,68 @@ impl<'p> Parser<'p> {
     fn is_word(&self) -> bool {
         let next = self.reader.byte(self.reader.at);
         let assign = self.reader.format.assign.map(|assign| assign as u8);
-        next.is_some_and(|next| next != b'{' && next != b'}' && Some(next) != assign)
+        next.is_some_and(|next| {
+            next != b'{' && next != b'}' && Some(next) != assign && !self.is_list_end(next)
+        }) && self.opened_list().is_none()
             && !self.reader.at_include()
+    }
+
+    /// What closes the list that is opened here, if one is.
+    fn opened_list(&self) -> Option<u8> {
+        let next = self.reader.byte(self.reader.at)?;
+        let found = self.reader.format.lists.iter().find(|(open, _)| *open as u32 == u32::from(next));
+        found.map(|(_, close)| *close as u8)
+    }
+
+    fn is_list_end(&self, next: u8) -> bool {
+        self.reader.format.lists.iter().any(|(_, close)| *close as u32 == u32::from(next))
+    }
+
+    /// A list that stands alone: its words are bare words of the block.
+    fn items_in_brackets(&mut self) {
+        let first = self.tree.words.len();
+        self.list();
+        for word in first..self.tree.words.len() {
+            let span = self.tree.words[word].span;
+            let parent = self.open.last().map(|open| open.node);
+            let end = self.tree.nodes.len() + 1;
+            self.tree.nodes.push(Node { kind: Kind::Item, words: word..word + 1, span, parent, end });
+        }
+    }
+
+    /// Reads the words of the list that is opened here, also those of lists inside it, over as many lines as it takes.
+    /// One that is not closed ends with its line.
+    fn list(&mut self) {
+        let (start, first) = (self.reader.at, self.tree.words.len());
+        let mut open: Vec<u8> = Vec::new();
+        loop {
+            match (self.opened_list(), self.reader.byte(self.reader.at)) {
+                (Some(close), _) => {
+                    open.push(close);
+                    self.reader.at += 1;
+                }
+                (None, Some(next)) if open.last() == Some(&next) => {
+                    open.pop();
+                    self.reader.at += 1;
+                }
+                (None, Some(_)) if self.is_word() => self.word(),
+                _ => break,
+            }
+            if open.is_empty() {
+                return;
+            }
+            self.reader.blanks();
+        }
+        let close = open.first().copied().unwrap_or_default() as char;
+        let message = "the list is not closed".to_owned();
+        self.fault(start, 1, message, &format!("close it with `{close}`"));
+        let line_end = memchr::memchr(b'\n', &self.reader.text.as_bytes()[start..])
+            .map_or(self.reader.at, |at| start + at);
+        if line_end < self.reader.at {
+            self.reader.at = line_end;
+            let on_line = self.tree.words[first..].iter().filter(|word| (word.span.end as usize) <= line_end);
+            self.tree.words.truncate(first + on_line.count());
+        }
     }
 
     /// Reads one word, bare or quoted.

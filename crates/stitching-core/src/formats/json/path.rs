@@ -1,8 +1,11 @@
-//! A subset of JSONPath (RFC 9535): `$`, `.name`, `['name']`, `[0]`, `.*`, `[*]`, `..name`, `..*`.
+//! A subset of JSONPath (RFC 9535): `$`, `.name`, `['name']`, `[0]`, `.*`, `[*]`, `..name`, `..*`,
+//! `['a','b']`; and, beyond it, names by pattern (`room_*`) and all but some (`!meta`).
 
 use super::decode_string;
 use super::tree::{Kind, Tree};
 use crate::formats::flat_tree::below_all;
+use crate::formats::name_pattern::NamePattern;
+use std::borrow::Cow;
 
 /// A parsed path.
 #[derive(Debug, Clone)]
@@ -21,6 +24,10 @@ struct Segment {
 #[derive(Debug, Clone, PartialEq, Eq)]
 enum Selector {
     Name(String),
+    /// Any of these names.
+    OneOf(Vec<String>),
+    /// Any of the names that a pattern takes.
+    Like(NamePattern),
     Index(usize),
     Any,
 }
@@ -122,27 +129,46 @@ impl Selector {
                 found.extend(tree.children(parent).nth(*index));
             }
             Selector::Index(_) => {}
-            Selector::Name(name) => found.extend(tree.children(parent).find(|child| {
-                tree.nodes[*child].name.is_some_and(|span| {
-                    let raw = span.of(text);
-                    raw == name || (raw.contains('\\') && decode_string(raw, 0).text == *name)
-                })
+            Selector::Name(name) => {
+                found.extend(
+                    tree.children(parent)
+                        .find(|child| name_of(tree, text, *child).is_some_and(|own| own == *name)),
+                );
+            }
+            Selector::OneOf(names) => found.extend(tree.children(parent).filter(|child| {
+                name_of(tree, text, *child).is_some_and(|own| names.iter().any(|name| own == *name))
             })),
+            Selector::Like(pattern) => found.extend(
+                tree.children(parent)
+                    .filter(|child| name_of(tree, text, *child).is_some_and(|own| pattern.takes(&own))),
+            ),
         }
     }
+}
+
+/// The name of a member.
+fn name_of<'t>(tree: &Tree, text: &'t str, node: usize) -> Option<Cow<'t, str>> {
+    tree.nodes[node].name.map(|span| match span.of(text) {
+        raw if raw.contains('\\') => decode_string(raw, 0).text,
+        raw => Cow::Borrowed(raw),
+    })
 }
 
 type Read<'s> = Result<(Selector, &'s str), (&'s str, &'static str)>;
 
 fn name_or_star(rest: &str) -> Read<'_> {
-    if let Some(after) = rest.strip_prefix('*') {
+    if let Some(after) =
+        rest.strip_prefix('*').filter(|after| after.is_empty() || after.starts_with(['.', '[']))
+    {
         return Ok((Selector::Any, after));
     }
-    let end = rest.find(['.', '[', ']', '\'', '"', '*']).unwrap_or(rest.len());
+    let end = rest.find(['.', '[', ']', '\'', '"']).unwrap_or(rest.len());
     if end == 0 {
         return Err((rest, "a member name or `*` is expected"));
     }
-    Ok((Selector::Name(rest[..end].to_owned()), &rest[end..]))
+    let name = &rest[..end];
+    let selector = NamePattern::parse(name).map_or_else(|| Selector::Name(name.to_owned()), Selector::Like);
+    Ok((selector, &rest[end..]))
 }
 
 fn bracketed(rest: &str) -> Read<'_> {
@@ -150,8 +176,25 @@ fn bracketed(rest: &str) -> Read<'_> {
     let close = |after: &'static str| (inner, after);
     if let Some(quote) = inner.chars().next().filter(|c| ['\'', '"'].contains(c)) {
         let end = inner[1..].find(quote).ok_or(close("the quote is never closed"))?;
-        let after = inner[end + 2..].strip_prefix(']').ok_or(close("`]` is expected after the quote"))?;
-        return Ok((Selector::Name(inner[1..=end].to_owned()), after));
+        let mut names = vec![inner[1..=end].to_owned()];
+        let mut rest = &inner[end + 2..];
+        while let Some(next) = rest.strip_prefix(',') {
+            let next = next.trim_start();
+            let quote = next
+                .chars()
+                .next()
+                .filter(|c| ['\'', '"'].contains(c))
+                .ok_or(close("a quoted name is expected"))?;
+            let end = next[1..].find(quote).ok_or(close("the quote is never closed"))?;
+            names.push(next[1..=end].to_owned());
+            rest = &next[end + 2..];
+        }
+        let after = rest.strip_prefix(']').ok_or(close("`]` is expected after the quote"))?;
+        let selector = match names.len() {
+            1 => Selector::Name(names.remove(0)),
+            _ => Selector::OneOf(names),
+        };
+        return Ok((selector, after));
     }
     let end = inner.find(']').ok_or(close("`]` is missing"))?;
     let after = &inner[end + 1..];
