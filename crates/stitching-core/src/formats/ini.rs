@@ -1,7 +1,8 @@
 //! Sections of keys: `[section]`, then `key = value` lines.
 //!
 //! A record is a section, with its keys as columns, or a single key, with the columns `{key}` and
-//! `{value}`. The section's name is `{section}`, or the parts of a template (`[[reach {name}]]`). A value
+//! `{value}`. The section's name is `{section}`, or the parts of a template (`[[reach {name}]]`); `{includes}` are the
+//! files that its lines pull in, `{lines}` its lines that are no keys. A value
 //! that goes over several lines has a cell for each, and so has a key that is written several times.
 
 mod editing;
@@ -40,6 +41,10 @@ pub struct Ini {
     pub repeated_sections: Repeated,
     /// What it means that a key is there twice in a section.
     pub repeated_keys: Repeated,
+    /// The word that begins a line which pulls in another file.
+    pub include: Option<String>,
+    /// Whether other lines may stand among the keys.
+    pub others: bool,
     /// Whether names are compared without case.
     pub ignore_case: bool,
 }
@@ -71,6 +76,8 @@ pub enum Repeated {
 const SECTION: &str = "{section}";
 const KEY: &str = "{key}";
 const VALUE: &str = "{value}";
+const INCLUDES: &str = "{includes}";
+const LINES: &str = "{lines}";
 const BLANKS: [char; 2] = [' ', '\t'];
 /// How many sections are looked at to learn their keys.
 const SAMPLE: usize = 200;
@@ -100,6 +107,10 @@ enum Line {
     Key(Span, Span),
     /// More of the value before.
     More(Span),
+    /// The name of the file that it pulls in.
+    Include(Span),
+    /// What is neither a section nor a key.
+    Other(Span),
     Wrong(Span, String),
 }
 
@@ -128,6 +139,8 @@ impl Format for Ini {
         let mut reader = IniParser::new(self, text, &[]);
         reader.keep_names = true;
         let mut names = vec![SECTION.to_owned()];
+        let of_lines = [(self.include.is_some(), INCLUDES), (self.others, LINES)];
+        names.extend(of_lines.iter().filter(|(there, _)| *there).map(|(_, name)| (*name).to_owned()));
         for _ in 0..SAMPLE {
             let Some(section) = reader.section(&mut Ignore) else { break };
             for name in section.seen {
@@ -148,6 +161,20 @@ impl Format for Ini {
         if let Some(part) = column.strip_prefix('{').and_then(|column| column.strip_suffix('}')) {
             match column {
                 VALUE => {}
+                LINES => {
+                    let reader = IniParser::new(self, &Text::of_str(value), &[]);
+                    return match reader.line(0, value.len(), false) {
+                        Line::Other(span) if span.len() == value.len() => Ok(value.to_owned()),
+                        _ => Err("it would be read as something else than such a line".to_owned()),
+                    };
+                }
+                INCLUDES if cell.form == Form::Quoted && value.contains('"') => {
+                    return Err("it has a quote in it".to_owned());
+                }
+                INCLUDES if value.is_empty() || value.trim_matches(BLANKS) != value => {
+                    return Err("the name of a file cannot be so".to_owned());
+                }
+                INCLUDES => return Ok(value.to_owned()),
                 KEY => {
                     let bad = value.is_empty() || value.trim_matches(BLANKS) != value;
                     if bad || value.contains(self.assign) || value.starts_with('[') || comment(value) {
@@ -205,6 +232,8 @@ impl Format for Ini {
             };
         };
         let known = column == SECTION
+            || (column == INCLUDES && self.include.is_some() && !self.by_key)
+            || (column == LINES && self.others && !self.by_key)
             || (self.by_key && [KEY, VALUE].contains(&column))
             || self.parts().iter().any(|name| name == part);
         if known { Ok(()) } else { Err(format!("an INI file has no column `{column}`")) }
@@ -277,6 +306,8 @@ struct IniParser<'r> {
     whole: Option<u16>,
     key: Option<u16>,
     value: Option<u16>,
+    includes: Option<u16>,
+    lines: Option<u16>,
     /// The next section's name, if its line has been read.
     pending: Option<(Span, usize)>,
     started: bool,
@@ -300,6 +331,8 @@ impl<'r> IniParser<'r> {
             whole: at(SECTION),
             key: at(KEY),
             value: at(VALUE),
+            includes: at(INCLUDES),
+            lines: at(LINES),
             pending: None,
             started: false,
             keep_names: false,
@@ -400,6 +433,14 @@ impl<'r> IniParser<'r> {
                     self.pending = Some((name, open));
                     return;
                 }
+                Line::Include(span) => {
+                    last = None;
+                    self.line_cell(section, self.includes, wanted, span);
+                }
+                Line::Other(span) => {
+                    last = None;
+                    self.line_cell(section, self.lines, wanted, span);
+                }
                 Line::Wrong(span, message) => {
                     last = None;
                     sink.fault(Fault::new(Code::SYNTAX_ERROR, span, message).help(self.help()));
@@ -417,12 +458,19 @@ impl<'r> IniParser<'r> {
                     last = last.filter(|_| self.continues(span));
                 }
                 Line::Key(key, value) => {
-                    if head && !wanted && !self.format.by_key && self.format.head.is_none() && !reported {
+                    let may_be_there = self.format.head.is_some() || self.format.section.is_some();
+                    if head && !wanted && !self.format.by_key && !may_be_there && !reported {
                         let message =
                             format!("the key `{}` stands before the first section", key.of(self.text));
                         let help = "move it into a section; if the game reads such keys, write `head = \"NAME\"` in the table's format";
                         sink.fault(Fault::new(Code::SYNTAX_ERROR, key, message).help(help));
                         reported = true;
+                    }
+                    if wanted && self.is_open_quote(value) {
+                        let quote = Span { start: value.start, end: value.start + 1 };
+                        let fault =
+                            Fault::new(Code::SYNTAX_ERROR, quote, "the quote is not closed on its line");
+                        sink.fault(fault.help("close it with `\"`"));
                     }
                     section.has_keys = true;
                     section.span.end = section.span.end.max(value.end.max(key.end));
@@ -430,6 +478,22 @@ impl<'r> IniParser<'r> {
                     last = last.filter(|_| self.continues(value));
                 }
             }
+        }
+    }
+
+    /// Whether a value begins with a quote that is nowhere closed.
+    fn is_open_quote(&self, value: Span) -> bool {
+        let raw = value.of(self.text);
+        let may_be = self.format.quotes && self.format.goes_on == GoesOn::Never;
+        may_be && raw.strip_prefix('"').is_some_and(|rest| !rest.contains('"'))
+    }
+
+    /// Takes a line that is no key into the column of such lines.
+    fn line_cell(&self, section: &mut Section, column: Option<u16>, wanted: bool, span: Span) {
+        section.has_keys = true;
+        section.span.end = section.span.end.max(span.end);
+        if let (Some(column), true) = (column, wanted) {
+            self.value_cell(section, column, span);
         }
     }
 
@@ -535,6 +599,7 @@ impl<'r> IniParser<'r> {
         if !first.is_ascii_alphanumeric()
             || self.note_starts[usize::from(first)]
             || self.format.trailing_comments
+            || self.format.include.is_some()
         {
             return None;
         }
@@ -566,6 +631,10 @@ impl<'r> IniParser<'r> {
         if in_value && (self.format.goes_on == GoesOn::Backslash || from > start) {
             return Line::More(self.value_span(from, end));
         }
+        let include = self.format.include.as_ref().and_then(|word| shown.strip_prefix(word.as_str()));
+        if let Some(name) = include.filter(|name| name.starts_with(BLANKS)) {
+            return Line::Include(self.value_span(end - name.len(), end));
+        }
         if let Some(inside) = shown.strip_prefix('[') {
             let close = inside.find(']');
             let name = inside[..close.unwrap_or(inside.len())].trim_matches(BLANKS);
@@ -574,8 +643,12 @@ impl<'r> IniParser<'r> {
             return if close.is_some() { Line::Section(name) } else { Line::OpenSection(name) };
         }
         let Some(at) = memchr(self.format.assign as u8, shown.as_bytes()) else {
+            let span = Span::new(from, from + shown.trim_end_matches(BLANKS).len());
+            if self.format.others {
+                return Line::Other(span);
+            }
             let message = format!("this line is neither a section nor `key {} value`", self.format.assign);
-            return Line::Wrong(Span::new(from, from + shown.trim_end_matches(BLANKS).len()), message);
+            return Line::Wrong(span, message);
         };
         let key = trim_end(&shown[..at]);
         if key.is_empty() {

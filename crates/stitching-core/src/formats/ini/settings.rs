@@ -51,6 +51,12 @@ const SETTINGS: &[Setting] = &[
         "string",
         "A key that is there twice in a section: \"problem\" (the default), \"apart\" (several values) or \"last\".",
     ),
+    setting(
+        "include",
+        "string",
+        "The word that begins a line which pulls in another file; `{includes}` are their names.",
+    ),
+    setting("others", "boolean", "Other lines may stand among the keys; `{lines}` are those of a section."),
     setting("ignore_case", "boolean", "Names of keys are compared without case."),
 ];
 
@@ -79,6 +85,8 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, _value: &
         goes_on: word(reader, table, "goes_on", &goes_on).unwrap_or(GoesOn::Never),
         repeated_sections: word(reader, table, "repeated_sections", &repeated).unwrap_or(Repeated::Problem),
         repeated_keys: word(reader, table, "repeated_keys", &repeated).unwrap_or(Repeated::Problem),
+        include: reader.text(table, "include").map(|text| text.into_inner()).filter(|word| !word.is_empty()),
+        others: reader.flag(table, "others").unwrap_or(false),
         ignore_case: reader.flag(table, "ignore_case").unwrap_or(false),
     })
 }
