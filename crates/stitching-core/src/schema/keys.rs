@@ -45,7 +45,7 @@ pub(crate) const TABLE: &[Setting] = &[
     setting(
         "files",
         "string|array",
-        "Which files hold its records: paths from a layer's root, with `*`, `**`, and `{lang}` for a language.",
+        "Which files hold its records: paths from a layer's root, with `*`, `**`, `{lang}` for a language, and other names in braces for parts that may belong to the key.",
     ),
     setting("format", "object|string", "How the files are laid out."),
     setting(
@@ -56,7 +56,7 @@ pub(crate) const TABLE: &[Setting] = &[
     setting(
         "key",
         "string|array",
-        "What names a record: a field, several, `{stem}` or `{path}` for the file's name, `{member}` for a JSON member, `{position}` for its place in the file. Without a key nothing can refer to the records.",
+        "What names a record: a field, several, `{stem}` or `{path}` for the file's name, `{basin}` for a part of `files`, `{member}` for a JSON member, `{position}` for its place in the file. Without a key nothing can refer to the records.",
     ),
     setting("first", "integer", "What `{position}` is for the first record: 1 (the default) or 0."),
     setting("label", "string", "The field that names a record for people."),

@@ -4,6 +4,7 @@
 mod dependencies;
 mod describe;
 mod field;
+mod file_pattern;
 pub(crate) mod keys;
 mod pattern;
 mod read;
@@ -11,11 +12,12 @@ mod table;
 
 pub use describe::json_schema;
 pub use field::{Field, Layout, Rule, Switch, Target, ValueType};
+pub use file_pattern::{FilePattern, FilePatternError};
 pub use keys::{PROJECT_SECTIONS, schema_sections};
 pub use pattern::Pattern;
 pub use read::read;
 pub(crate) use table::KEY_SEPARATOR;
-pub use table::{FilePattern, KeyPart, Table, Texts};
+pub use table::{KeyPart, Table, Texts};
 
 use crate::layers::{FileTraits, RelPath};
 use crate::text::nearest_of;
@@ -67,7 +69,7 @@ impl Schema {
         let path = path.as_str();
         let folders = path.match_indices('/').map(|(end, _)| &path[..end]);
         let tried = std::iter::once("").chain(folders).filter_map(|folder| by_folder.get(folder)).flatten();
-        let takes = |(id, number): &&(TableId, usize)| self.tables[*id].files[*number].matcher.is_match(path);
+        let takes = |(id, number): &&(TableId, usize)| self.tables[*id].files[*number].takes(path);
         let mut tables: Vec<TableId> = tried.filter(takes).map(|(id, _)| *id).collect();
         tables.sort_unstable();
         tables.dedup();
@@ -82,7 +84,7 @@ impl Schema {
     /// What is said of files as a whole.
     pub fn file_traits(&self) -> Vec<FileTraits> {
         let traits = |table: &Table| FileTraits {
-            files: table.files.iter().map(|pattern| pattern.matcher.clone()).collect(),
+            files: table.files.iter().map(|pattern| pattern.matcher().clone()).collect(),
             encoding: table.encoding,
             merged: table.merged,
             replaces: table.replaces.clone(),

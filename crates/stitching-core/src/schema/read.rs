@@ -4,8 +4,9 @@
 //! tables is bound at the end.
 
 use super::field::{Field, Layout, Rule, Switch, Target, ValueType};
+use super::file_pattern::FilePattern;
 use super::pattern::why_not_regex;
-use super::table::{FilePattern, KeyPart, Table, Texts};
+use super::table::{KeyPart, Table, Texts};
 use super::{Pattern, Schema, TableId, dependencies, keys};
 use crate::Code;
 use crate::Problem;
@@ -13,7 +14,6 @@ use crate::formats::read_format;
 use crate::layers::RelPath;
 use crate::settings::{TomlReader, Value, name_template, plain, template};
 use crate::text::{Encoding, Template, nearest_of};
-use globset::GlobBuilder;
 use regex::Regex;
 use std::ops::Range;
 use toml::Spanned;
@@ -227,25 +227,9 @@ impl<'t> TableBuilder<'_, 't> {
     fn files(&mut self, body: &DeTable<'t>) -> Option<Vec<FilePattern>> {
         let mut out = Vec::new();
         for pattern in self.reader.texts(body, "files")? {
-            let span = pattern.span();
-            let Some(template) = template(self.reader, span.clone(), pattern.get_ref()) else { continue };
-            if let Some(part) = template.parts().iter().find(|part| *part != "lang") {
-                let message = format!("`files` cannot have a part `{{{part}}}`");
-                self.reader.problem(span, message, "`*` stands for any name; `{lang}` for a language");
-                continue;
-            }
-            let glob = GlobBuilder::new(&template.glob()).literal_separator(true).build();
-            match glob {
-                Ok(glob) => out.push(FilePattern {
-                    language: language_of(pattern.get_ref()),
-                    source: pattern.into_inner(),
-                    matcher: glob.compile_matcher(),
-                }),
-                Err(error) => {
-                    let message =
-                        format!("`{}` is not a pattern for files: {}", pattern.get_ref(), error.kind());
-                    self.reader.problem(span, message, "use `*` within a name and `**` for any folders");
-                }
+            match FilePattern::parse(pattern.get_ref()) {
+                Ok(parsed) => out.push(parsed),
+                Err(error) => self.reader.problem(pattern.span(), error.message, error.help),
             }
         }
         (!out.is_empty()).then_some(out)
@@ -378,6 +362,9 @@ impl<'t> TableBuilder<'_, 't> {
                     (true, "file") => KeyPart::FileName,
                     (true, "path") => KeyPart::Path,
                     (true, "position") => KeyPart::Position,
+                    (true, part_name) if let Some(at) = self.path_part(table, part_name, part.span()) => {
+                        KeyPart::PathPart(at)
+                    }
                     // What the format knows of the record's place: `{section}`, `{name}`, `{member}`.
                     (true, part_name) if table.format.knows(&format!("{{{part_name}}}")) => {
                         KeyPart::Field(self.field_named(table, &format!("{{{part_name}}}"), part.span()))
@@ -397,6 +384,25 @@ impl<'t> TableBuilder<'_, 't> {
         (!table.key.is_empty()).then_some(())
     }
 
+    /// The position of the part `name` of the paths of the table's files, if they have it.
+    fn path_part(&mut self, table: &Table, name: &str, span: Range<usize>) -> Option<usize> {
+        let has = |pattern: &FilePattern| pattern.parts().iter().any(|part| part == name);
+        if !table.files.iter().any(has) {
+            return None;
+        }
+        if let Some(lacking) = table.files.iter().find(|pattern| !has(pattern)) {
+            let message =
+                format!("`{{{name}}}` is a part of some of `files`, and not of `{}`", lacking.source);
+            self.reader.problem(span, message, "name it in all of them");
+        }
+        table.path_parts().iter().position(|part| part == name)
+    }
+
+    fn path_part_in_braces(&mut self, table: &Table, name: &str, span: Range<usize>) -> Option<usize> {
+        let inner = name.strip_prefix('{')?.strip_suffix('}')?;
+        self.path_part(table, inner, span)
+    }
+
     /// A key that is written as one text is names in braces with `/` between them, and nothing else.
     fn check_key_template(&mut self, template: &Template, span: Range<usize>) {
         let filled = template.fill(|_| Some("\0".to_owned())).unwrap_or_default();
@@ -413,7 +419,7 @@ impl<'t> TableBuilder<'_, 't> {
 
     fn texts(&mut self, table: &mut Table, body: &DeTable<'t>, languages: &[String]) {
         let Some(value) = body.get("texts") else { return };
-        let per_file = table.files.iter().any(|pattern| pattern.language.is_some());
+        let per_file = table.files.iter().any(|pattern| pattern.has_language());
         let mut by_language = Vec::new();
         match value.get_ref() {
             DeValue::Boolean(false) => return,
@@ -694,6 +700,9 @@ impl<'t> TableBuilder<'_, 't> {
                         "{file}" => Some(KeyPart::FileName),
                         "{path}" => Some(KeyPart::Path),
                         "{position}" => Some(KeyPart::Position),
+                        other if let Some(at) = self.path_part_in_braces(table, other, name.span()) => {
+                            Some(KeyPart::PathPart(at))
+                        }
                         other => Some(KeyPart::Field(self.field_named(table, other, name.span()))),
                     });
                     let parts: Vec<Option<KeyPart>> = parts.collect();
@@ -855,16 +864,6 @@ fn range(value: &Value<'_>) -> Option<(f64, f64)> {
     let items = value.get_ref().as_array()?;
     let bounds: Vec<f64> = items.iter().filter_map(number).collect();
     (bounds.len() == 2 && items.len() == 2 && bounds[0] <= bounds[1]).then(|| (bounds[0], bounds[1]))
-}
-
-/// What takes the language out of a path that fits `pattern`, if it has `{lang}`.
-fn language_of(pattern: &str) -> Option<Regex> {
-    let (before, after) = pattern.split_once("{lang}")?;
-    let part = |text: &str| {
-        let escaped = regex::escape(text);
-        escaped.replace("\\*\\*/", "(?:.*/)?").replace("\\*", "[^/]*").replace("\\?", "[^/]")
-    };
-    Regex::new(&format!("^{}([^/]+?){}$", part(before), part(after))).ok()
 }
 
 fn list<'n>(names: impl Iterator<Item = &'n str>) -> String {

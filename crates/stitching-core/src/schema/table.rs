@@ -1,11 +1,11 @@
 //! Tables.
 
+use super::file_pattern::FilePattern;
 use super::{Field, Rule};
 use crate::formats::Format;
 use crate::layers::RelPath;
 use crate::problem::Place;
 use crate::text::Encoding;
-use globset::GlobMatcher;
 use regex::Regex;
 use std::sync::Arc;
 
@@ -48,24 +48,6 @@ pub struct Table {
     pub place: Place,
 }
 
-/// A pattern for paths, perhaps with a language in it: `text/{lang}.txt`.
-#[derive(Debug, Clone)]
-pub struct FilePattern {
-    /// As written.
-    pub source: String,
-    pub(crate) matcher: GlobMatcher,
-    /// Takes the language out of a path, if the pattern has `{lang}`.
-    pub(crate) language: Option<Regex>,
-}
-
-impl FilePattern {
-    /// The folder that all paths which fit lie in, as far as the pattern says it without a wildcard.
-    pub(super) fn folder(&self) -> &str {
-        let plain = self.source.find(['*', '?', '[', '{', '\\']).unwrap_or(self.source.len());
-        self.source[..plain].rfind('/').map_or("", |end| &self.source[..end])
-    }
-}
-
 /// One part of a key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum KeyPart {
@@ -77,6 +59,8 @@ pub enum KeyPart {
     FileName,
     /// The file's path within its layer.
     Path,
+    /// The part of the file's path at this position among [`Table::path_parts`].
+    PathPart(usize),
     /// The position of the record among those of its file that have the other parts of the key.
     Position,
 }
@@ -121,13 +105,26 @@ pub(crate) const KEY_SEPARATOR: char = '\u{1f}';
 impl Table {
     /// Whether the file at `path` is one of this table's.
     pub fn takes(&self, path: &RelPath) -> bool {
-        self.files.iter().any(|pattern| pattern.matcher.is_match(path.as_str()))
+        self.files.iter().any(|pattern| pattern.takes(path.as_str()))
     }
 
     /// The language code in the path of a file of texts.
     pub fn language_of<'p>(&self, path: &'p RelPath) -> Option<&'p str> {
-        let found = |regex: &Regex| regex.captures(path.as_str())?.get(1).map(|part| part.as_str());
-        self.files.iter().filter_map(|pattern| pattern.language.as_ref()).find_map(found)
+        self.files.iter().find_map(|pattern| pattern.language(path.as_str()))
+    }
+
+    /// The names of the parts that all patterns for its files have.
+    pub fn path_parts(&self) -> &[String] {
+        self.files.first().map_or(&[], |pattern| pattern.parts())
+    }
+
+    /// The text that the part at this position among [`Table::path_parts`] has in the path of one of its files.
+    pub fn path_part<'p>(&self, path: &'p RelPath, part: usize) -> Option<&'p str> {
+        let name = self.path_parts().get(part)?;
+        self.files.iter().find_map(|pattern| {
+            let at = pattern.parts().iter().position(|own| own == name)?;
+            pattern.values(path.as_str()).filter(|_| pattern.takes(path.as_str()))?.get(at).copied()
+        })
     }
 
     /// The position of the field called `name`.
@@ -204,6 +201,7 @@ impl Table {
             KeyPart::Stem => "{stem}",
             KeyPart::FileName => "{file}",
             KeyPart::Path => "{path}",
+            KeyPart::PathPart(part) => self.path_parts().get(part).map_or("", String::as_str),
             KeyPart::Position => "{position}",
         }
     }

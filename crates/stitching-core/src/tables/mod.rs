@@ -50,6 +50,8 @@ pub struct RecordView<'a> {
     /// Its position among the records of the file with the same other parts of the key, as the table counts; 0 in tables
     /// that do not count.
     pub position: u32,
+    /// What the named parts of its file's path say, in the order of [`Table::path_parts`].
+    pub path_parts: &'a [String],
     companions: KnownCompanions,
 }
 
@@ -77,6 +79,9 @@ impl<'a> RecordView<'a> {
                 KeyPart::Stem => out.push_str(self.path.stem()),
                 KeyPart::FileName => out.push_str(self.path.name()),
                 KeyPart::Path => out.push_str(self.path.as_str()),
+                KeyPart::PathPart(part) => {
+                    out.push_str(self.path_parts.get(*part).map_or("", String::as_str));
+                }
                 KeyPart::Position => out.push_str(&self.position.to_string()),
                 KeyPart::Field(field) => {
                     let Some(cell) = self.cell(*field) else {
@@ -200,6 +205,7 @@ struct Sink<'a, 'r> {
     next: u32,
     /// How many records there were so far, by the other parts of the key; in tables that count them.
     counts: Option<HashMap<String, u32>>,
+    path_parts: Vec<String>,
     reader: &'r mut dyn RecordVisitor,
 }
 
@@ -221,6 +227,9 @@ impl<'a, 'r> Sink<'a, 'r> {
             cells: Vec::new(),
             next: 0,
             counts: table.counts_positions().then(HashMap::new),
+            path_parts: (0..table.path_parts().len())
+                .map(|part| table.path_part(path, part).unwrap_or_default().to_owned())
+                .collect(),
             reader,
         }
     }
@@ -247,6 +256,7 @@ impl RecordSink for Sink<'_, '_> {
             span: record.span,
             cells,
             position: 0,
+            path_parts: &self.path_parts,
             companions: KnownCompanions::default(),
         };
         if let Some(counts) = &mut self.counts {

@@ -77,6 +77,9 @@ pub fn key_named<'v>(
             Some(KeyPart::Stem) => key.push_str(record.path.stem()),
             Some(KeyPart::FileName) => key.push_str(record.path.name()),
             Some(KeyPart::Path) => key.push_str(record.path.as_str()),
+            Some(KeyPart::PathPart(part)) => {
+                key.push_str(record.path_parts.get(*part).map_or("", String::as_str));
+            }
             Some(KeyPart::Position) => key.push_str(&record.position.to_string()),
             Some(KeyPart::Field(field)) => {
                 key.push_str(&decode(record.text, record.cell_beside(at, *field)?).text);

@@ -342,6 +342,9 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
                         Some(KeyPart::Stem) => path.map_or("", RelPath::stem),
                         Some(KeyPart::FileName) => path.map_or("", RelPath::name),
                         Some(KeyPart::Path) => path.map_or("", RelPath::as_str),
+                        Some(KeyPart::PathPart(part)) => {
+                            path.and_then(|path| rows.table.path_part(path, *part)).unwrap_or("")
+                        }
                         Some(KeyPart::Position) => position.as_str(),
                     });
                     parts.collect::<Vec<_>>().join(&KEY_SEPARATOR.to_string())

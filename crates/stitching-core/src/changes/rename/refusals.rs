@@ -45,6 +45,12 @@ pub(super) fn new_key(table: &Table, old: &str, new: &str) -> Result<String, Err
                 return Err(refused(format!("`{new}` cannot be a file's name")));
             }
             KeyPart::Stem | KeyPart::FileName => {}
+            KeyPart::PathPart(_) => {
+                let reason = format!(
+                    "the part `{old}` is a part of the file's path, which may hold other records too"
+                );
+                return Err(Error::refused(reason, "move the file instead; nothing was changed"));
+            }
             KeyPart::Position => {
                 let reason = format!("the part `{old}` is the position of the record in its file");
                 return Err(Error::refused(reason, "it changes when the record moves; nothing was changed"));
