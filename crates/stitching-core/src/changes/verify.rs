@@ -1,11 +1,26 @@
 //! Trying a change out in memory before anything is written.
 
-use super::Change;
+use super::{Change, Note};
+use crate::Code;
 use crate::checks::{new_errors, problems};
 use crate::error::{Error, Refusal};
 use crate::help::NextStep;
-use crate::problem::Severity;
+use crate::problem::{Problem, Severity};
 use crate::project::Project;
+
+/// Whether a problem only says that a file of a base layer, which stays, and its copy under another name have the same
+/// value.
+fn is_of_copy(change: &Change, problem: &Problem) -> bool {
+    let copies = |one: &str, other: &str| {
+        change
+            .notes()
+            .iter()
+            .any(|note| matches!(note, Note::StaysInBase(from, to) if from == one && to == other))
+    };
+    let path = problem.place.path.as_str();
+    let other = problem.related.first().map_or("", |related| related.place.path.as_str());
+    problem.code == Code::NOT_UNIQUE && (copies(path, other) || copies(other, path))
+}
 
 /// Checks the project as it would be after `change`.
 ///
@@ -19,7 +34,8 @@ pub fn verify(project: &Project, change: &Change) -> Result<(), Error> {
         return Ok(());
     }
     let before = problems(&project.stack, &project.schema);
-    let new = new_errors(&before, after, &change.renamed(project));
+    let mut new = new_errors(&before, after, &change.renamed(project));
+    new.retain(|problem| !is_of_copy(change, problem));
     if new.is_empty() {
         return Ok(());
     }

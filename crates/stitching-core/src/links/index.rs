@@ -4,7 +4,7 @@ use super::Overrides;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::reading::View;
 use crate::reading::{FactsCache, IndexedFile, Needles, TableScan, file_facts, scan, targets};
-use crate::schema::{Rule, Schema, TableId, Texts};
+use crate::schema::{Rule, Schema, Table, TableId, Texts};
 use crate::tables::{Finders, Link, LinkKind, RecordView, TableFacts, for_each_piece, key_hash, path_hash};
 use hashbrown::{HashMap, HashSet, HashTable};
 use rayon::prelude::*;
@@ -105,7 +105,7 @@ impl<'p> Index<'p> {
             .into_par_iter()
             .enumerate()
             .with_max_len(1)
-            .map(|(table, own)| TableIndex::build(own, &files, schema.tables[table].merged, &layer))
+            .map(|(table, own)| TableIndex::build(own, &files, &schema.tables[table], &layer))
             .collect();
         let columns = (0..schema.tables.len()).flat_map(|table| {
             let wanted = targets[table].iter().enumerate().filter(|(_, wanted)| **wanted);
@@ -301,9 +301,10 @@ impl TableIndex {
     fn build(
         own: Vec<TableFile>,
         files: &[IndexedFile],
-        merged: bool,
+        table: &Table,
         layer: &dyn Fn(u32) -> LayerId,
     ) -> TableIndex {
+        let (merged, repeated) = (table.merged, table.repeated);
         let facts = |file: &TableFile| &files[file.file as usize].facts.tables[file.slot as usize];
         let records = own.iter().map(|file| facts(file).starts.len()).sum();
         let mut index = TableIndex {
@@ -343,6 +344,7 @@ impl TableIndex {
                         // A higher layer adds to the record of a lower one.
                         match merged && layer(first.file) != layer(later.file) {
                             true => index.records -= 1,
+                            false if repeated => {}
                             false => index.duplicates.push((later, first)),
                         }
                     }

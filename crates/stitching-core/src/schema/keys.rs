@@ -58,6 +58,7 @@ pub(crate) const TABLE: &[Setting] = &[
         "string|array",
         "What names a record: a field, several, `{stem}` or `{path}` for the file's name, `{basin}` for a part of `files`, `{member}` for a JSON member, `{position}` for its place in the file. Without a key nothing can refer to the records.",
     ),
+    setting("repeated", "boolean", "Several records may have one key."),
     setting("first", "integer", "What `{position}` is for the first record: 1 (the default) or 0."),
     setting("label", "string", "The field that names a record for people."),
     setting(

@@ -184,6 +184,7 @@ impl<'t> TableBuilder<'_, 't> {
             merged: self.merged(body),
             replaces: self.replaces(body),
             first: self.first(body),
+            repeated: self.reader.flag(body, "repeated").unwrap_or(false),
             ignore_case: self.reader.flag(body, "ignore_case").unwrap_or(false),
             texts: None,
             place: self.reader.place(name.span()),

@@ -42,6 +42,8 @@ pub struct Table {
     pub ignore_case: bool,
     /// What the texts are, if it is a table of texts.
     pub texts: Option<Texts>,
+    /// Whether several records may have one key.
+    pub repeated: bool,
     /// What the first record of a file has as its position: 1, or 0.
     pub first: u32,
     /// Where it is described.

@@ -71,6 +71,8 @@ impl<'a> RecordView<'a> {
     /// have a part of the key.
     #[inline]
     pub fn push_key(&self, out: &mut String) -> Result<(), KeyPart> {
+        let may_be_empty = |field: usize| self.table.key.len() > 1 && self.table.fields[field].optional;
+        let (begin, mut empty) = (out.len(), 0);
         for (index, part) in self.table.key.iter().enumerate() {
             if index > 0 {
                 out.push(KEY_SEPARATOR);
@@ -86,7 +88,11 @@ impl<'a> RecordView<'a> {
                 KeyPart::Field(field) => {
                     let Some(cell) = self.cell(*field) else {
                         let name = &self.table.fields[*field].name;
-                        out.push_str(self.table.format.absent(name).ok_or(*part)?);
+                        match self.table.format.absent(name) {
+                            Some(name) => out.push_str(name),
+                            None if may_be_empty(*field) => empty += 1,
+                            None => return Err(*part),
+                        }
                         continue;
                     };
                     let start = out.len();
@@ -95,12 +101,19 @@ impl<'a> RecordView<'a> {
                         None => out.push_str(&decode(self.text, cell).text),
                     }
                     if out.len() == start {
-                        return Err(*part);
+                        if !may_be_empty(*field) {
+                            return Err(*part);
+                        }
+                        empty += 1;
                     }
                 }
             }
         }
-        Ok(())
+        // Some part must say something.
+        match self.table.key.first() {
+            Some(part) if empty > 0 && out[begin..].chars().all(|next| next == KEY_SEPARATOR) => Err(*part),
+            _ => Ok(()),
+        }
     }
 
     /// The key, unless a part of it is missing or the table has none.

@@ -73,7 +73,7 @@ fn list(project: &Project, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
     match all.len() {
         0 => out.push_str("nothing is off\n"),
         number => out
-            .push_str(&format!("\n{} off; `stitching on ADDRESS` switches it on\n", count(number, "entry"))),
+            .push_str(&format!("\n{} off; `stitching on ADDRESS` switches one on\n", count(number, "entry"))),
     }
     ui.out(&out);
     Ok(ExitCode::SUCCESS)

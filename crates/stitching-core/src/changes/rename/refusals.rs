@@ -116,7 +116,7 @@ pub(super) fn refuse_duplicates(project: &Project, found: &Found) -> Result<(), 
     // In a table whose layers count together each layer may have a part of the record.
     let layer = |file: FileId| table.merged.then(|| stack.files()[file].layer);
     // Texts that say themselves what language they are in stand side by side.
-    if matches!(table.texts, Some(Texts::Record { .. })) {
+    if table.repeated || matches!(table.texts, Some(Texts::Record { .. })) {
         return Ok(());
     }
     let mut seen = BTreeSet::new();
