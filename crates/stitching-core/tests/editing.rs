@@ -63,12 +63,7 @@ impl Subject {
                 self.0.push(fault.message);
             }
         }
-        let columns = self.table.fields.iter().map(|field| Column {
-            name: &field.name,
-            optional: true,
-            related: false,
-            described: true,
-        });
+        let columns = self.table.fields.iter().map(|field| Column::optional(&field.name));
         let (columns, mut faults) = (columns.collect::<Vec<_>>(), Faults(Vec::new()));
         self.table.format.read(&Text::of_file(text), &columns, &mut faults);
         faults.0

@@ -128,6 +128,13 @@ pub struct Column<'n> {
     pub described: bool,
 }
 
+impl<'n> Column<'n> {
+    /// A column that a file may do without, and of which only the values are wanted.
+    pub fn optional(name: &'n str) -> Column<'n> {
+        Column { name, optional: true, related: false, described: true }
+    }
+}
+
 /// One record as the format sees it.
 #[derive(Debug)]
 pub struct RawRecord<'a> {

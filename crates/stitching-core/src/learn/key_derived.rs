@@ -42,14 +42,7 @@ pub(super) fn follows(
         return Vec::new();
     }
     let all = fields.iter().copied().chain(key_field);
-    let columns: Vec<Column<'_>> = all
-        .map(|field| Column {
-            name: &table.fields[field].name,
-            optional: true,
-            related: false,
-            described: true,
-        })
-        .collect();
+    let columns: Vec<Column<'_>> = all.map(|field| Column::optional(&table.fields[field].name)).collect();
     let empty = || vec![Ways::default(); fields.len()];
     let ways = files
         .par_iter()

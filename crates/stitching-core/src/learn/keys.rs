@@ -171,15 +171,8 @@ fn together(
     let mut fields: Vec<usize> = combinations.iter().flatten().flatten().copied().collect();
     fields.sort_unstable();
     fields.dedup();
-    let columns: Vec<Column<'_>> = fields
-        .iter()
-        .map(|field| Column {
-            name: &table.fields[*field].name,
-            optional: true,
-            related: false,
-            described: true,
-        })
-        .collect();
+    let columns: Vec<Column<'_>> =
+        fields.iter().map(|field| Column::optional(&table.fields[*field].name)).collect();
     let places: Vec<Vec<Option<usize>>> = combinations
         .iter()
         .map(|parts| {

@@ -73,12 +73,7 @@ fn around(records: &[Span], span: Span) -> Option<Span> {
 }
 
 fn look(stack: &Stack, own: &Studied) -> Vec<FileRecords> {
-    let names = own.table.fields.iter().map(|field| Column {
-        name: &field.name,
-        optional: true,
-        related: false,
-        described: true,
-    });
+    let names = own.table.fields.iter().map(|field| Column::optional(&field.name));
     let columns: Vec<Column<'_>> = names.collect();
     let of_file = |file: &FileId| {
         let mut seen = FileRecords::default();

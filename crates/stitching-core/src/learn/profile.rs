@@ -460,15 +460,8 @@ fn count(
     let mut fields: Vec<usize> = wanted.iter().map(|wanted| wanted.field).collect();
     fields.sort_unstable();
     fields.dedup();
-    let columns: Vec<WantedColumn<'_>> = fields
-        .iter()
-        .map(|field| WantedColumn {
-            name: &table.fields[*field].name,
-            optional: true,
-            related: false,
-            described: true,
-        })
-        .collect();
+    let columns: Vec<WantedColumn<'_>> =
+        fields.iter().map(|field| WantedColumn::optional(&table.fields[*field].name)).collect();
     let ways = fields
         .iter()
         .map(|field| (0..wanted.len()).filter(|at| wanted[*at].field == *field).collect::<Vec<usize>>());
@@ -572,12 +565,7 @@ pub(super) fn check_all(
                     .flat_map(|(at, id)| checked[*id].wanted.iter().map(move |wanted| (at, wanted)))
             };
             let columns: Vec<WantedColumn<'_>> = wanted()
-                .map(|(_, wanted)| WantedColumn {
-                    name: &table.fields[wanted.field].name,
-                    optional: true,
-                    related: false,
-                    described: true,
-                })
+                .map(|(_, wanted)| WantedColumn::optional(&table.fields[wanted.field].name))
                 .collect();
             let ways: Vec<(usize, Option<Split>)> =
                 wanted().map(|(at, wanted)| (at, wanted.split.taken_apart())).collect();

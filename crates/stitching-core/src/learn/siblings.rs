@@ -255,15 +255,8 @@ pub(super) fn each_record(
     columns: &[usize],
     each: &mut dyn FnMut(FileId, &[Option<Value>]),
 ) -> bool {
-    let wanted: Vec<Column<'_>> = columns
-        .iter()
-        .map(|field| Column {
-            name: &table.fields[*field].name,
-            optional: true,
-            related: false,
-            described: true,
-        })
-        .collect();
+    let wanted: Vec<Column<'_>> =
+        columns.iter().map(|field| Column::optional(&table.fields[*field].name)).collect();
     let mut left = LOOKED_AT;
     for file in files {
         if left == 0 {

@@ -51,10 +51,6 @@ fn read(format: &dyn Format, text: &Text<'_>, column: &str) -> HashMap<Span, Vec
         fn fault(&mut self, _fault: Fault) {}
     }
     let mut found = Found(HashMap::new());
-    format.read(
-        text,
-        &[Column { name: column, optional: true, related: false, described: true }],
-        &mut found,
-    );
+    format.read(text, &[Column::optional(column)], &mut found);
     found.0
 }
