@@ -142,6 +142,10 @@ fn an_endless_document_is_refused() {
 /// Nesting that is never closed, all in one line.
 #[rstest]
 #[case::blocks(r#"{ kind = "blocks", records = "*" }"#, "{name}", "r = {")]
+#[case::lists(r#"{ kind = "blocks", records = "*", lists = "()" }"#, "{name}", "r = (")]
+#[case::bare_lists(r#"{ kind = "blocks", records = "*", lists = "()", assign = "" }"#, "{name}", "a ( b ")]
+#[case::closed_and_open(r#"{ kind = "blocks", records = "*", lists = ["()", "[]"] }"#, "{name}", "( [ x ] ")]
+#[case::words(r#"{ kind = "blocks", records = "*" }"#, "{name}", "word ")]
 #[case::json(r#"{ kind = "json", records = "$.*" }"#, "{member}", "{\"x\":")]
 #[case::xml(r#"{ kind = "xml", records = "/a/*" }"#, "@id", "<a>")]
 fn what_is_never_closed(

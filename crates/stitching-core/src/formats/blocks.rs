@@ -16,6 +16,7 @@ mod tree;
 pub use path::BlockPath;
 pub(super) use settings::KIND;
 
+use super::common_steps;
 use super::editing::Editor;
 use super::flat_tree::mark_shared;
 use super::misplaced::Nodes;
@@ -212,6 +213,10 @@ impl Format for Blocks {
             return Ok(value.to_owned());
         }
         quoted().map(|inside| format!("\"{inside}\""))
+    }
+
+    fn shared_steps(&self, one: &str, other: &str) -> u16 {
+        common_steps(one.split('/'), other.split('/'))
     }
 
     fn records_path(&self) -> Option<&str> {

@@ -258,6 +258,12 @@ pub trait Format: std::fmt::Debug + Send + Sync {
         Sharing::ByPlace
     }
 
+    /// In how many structures inside the record the values of two columns must stand together to belong together: as
+    /// many as their paths have in common.
+    fn shared_steps(&self, _one: &str, _other: &str) -> u16 {
+        0
+    }
+
     /// Whether a text without anything in it but notes is a file of the format.
     fn may_be_empty(&self) -> bool {
         true
@@ -330,6 +336,13 @@ pub trait Format: std::fmt::Debug + Send + Sync {
     /// Whether a value stands in the file byte for byte as it is, if the file has none of the
     /// returned bytes. Lets a search for a value skip files without parsing them.
     fn escape_byte(&self) -> Option<u8>;
+}
+
+/// How many steps two paths begin with in common, up to where either leads to any depth or out of the record.
+fn common_steps<'p>(one: impl Iterator<Item = &'p str>, other: impl Iterator<Item = &'p str>) -> u16 {
+    let is_definite = |step: &str| !matches!(step, "" | "**" | ".." | "{parent}");
+    let common = one.zip(other).take_while(|(one, other)| one == other && is_definite(one));
+    u16::try_from(common.count()).unwrap_or(u16::MAX)
 }
 
 /// Refuses a column that leads out of the record, in a format where nothing is around one: in `what`.
@@ -469,4 +482,61 @@ fn decode_doubled(raw: &str, start: u32) -> Decoded<'_> {
     }
     map.push(start + raw.len() as u32);
     Decoded { text: Cow::Owned(text), start, map: Some(map) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{BlockPath, Blocks, Format, Json, JsonPath, Taken, Xml, XmlPath};
+    use rstest::rstest;
+
+    fn json() -> Box<dyn Format> {
+        let records = JsonPath::parse("$[*]").expect("a path");
+        Box::new(Json { records, comments: false, trailing_commas: false })
+    }
+
+    fn xml() -> Box<dyn Format> {
+        Box::new(Xml { records: XmlPath::records("/r/a").expect("a path") })
+    }
+
+    fn blocks() -> Box<dyn Format> {
+        Box::new(Blocks {
+            records: BlockPath::parse("*", false).expect("a path"),
+            taken: Taken::Blocks,
+            assign: Some('='),
+            comments: Vec::new(),
+            block_comment: None,
+            separators: Vec::new(),
+            lists: Vec::new(),
+            bare_entries: false,
+            escapes: false,
+            over_lines: false,
+            include: None,
+        })
+    }
+
+    #[rstest]
+    #[case::siblings(json(), "steps[*].name", "steps[*].kind", 2)]
+    #[case::around(json(), "steps[*].name", "kind", 0)]
+    #[case::deeper(json(), "steps[*].needs[*]", "steps[*].kind", 2)]
+    #[case::names_of_members(json(), "prices.*.{member}", "prices.*", 1)]
+    #[case::below_named_members(json(), "prices.*.{member}", "prices.*.good", 1)]
+    #[case::around_the_record(json(), "{parent}.a", "{parent}.b", 0)]
+    #[case::any_depth(json(), "$..a.x", "$..a.y", 0)]
+    #[case::from_the_record(json(), "$.steps[*].name", "steps[*].kind", 2)]
+    #[case::attributes(xml(), "step/@name", "step/@kind", 1)]
+    #[case::text_and_attribute(xml(), "step", "step/@kind", 1)]
+    #[case::side_by_side(xml(), "name", "kind", 0)]
+    #[case::around_the_element(xml(), "../@a", "../@b", 0)]
+    #[case::entries(blocks(), "at/step/x", "at/step/kind", 2)]
+    #[case::words(blocks(), "step/{1}", "step/{2}", 1)]
+    #[case::any_blocks(blocks(), "**/x", "**/y", 0)]
+    fn what_stands_together(
+        #[case] format: Box<dyn Format>,
+        #[case] one: &str,
+        #[case] other: &str,
+        #[case] steps: u16,
+    ) {
+        assert_eq!(format.shared_steps(one, other), steps);
+        assert_eq!(format.shared_steps(other, one), steps);
+    }
 }

@@ -25,6 +25,11 @@ impl NamePattern {
         Some(NamePattern { source: source.to_owned(), is_negated, regex })
     }
 
+    /// The pattern as written.
+    pub fn source(&self) -> &str {
+        &self.source
+    }
+
     /// Whether it takes `name`.
     pub fn takes(&self, name: &str) -> bool {
         self.regex.is_match(name) != self.is_negated

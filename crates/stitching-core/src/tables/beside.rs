@@ -8,8 +8,9 @@ use std::cell::RefCell;
 /// Records with more cells than this are gone through once for each field, even where the field has one value only.
 const FEW: usize = 128;
 
-/// For each cell of a record the position of the cell of another field that belongs to it.
-type Companions = Vec<Option<u32>>;
+/// For each cell of a record the position of the nearest cell of another field, and how many structures inside the record
+/// both are in.
+type Companions = Vec<Option<(u32, u16)>>;
 
 /// The companions that were worked out for a record, by field.
 #[derive(Debug, Default)]
@@ -17,15 +18,27 @@ pub(super) struct KnownCompanions(RefCell<Vec<(usize, Companions)>>);
 
 impl<'a> RecordView<'a> {
     /// The cell of `field` that belongs to the cell at position `at`: the one in the innermost structure that is around
-    /// both; of several the last one before it, or else the first one behind it.
+    /// both; of several the last one before it, or else the first one behind it. One that stands in another item of the
+    /// list in which the cell is does not belong to it.
     #[inline]
     pub fn cell_beside(&self, at: usize, field: usize) -> Option<&'a Cell> {
+        let (found, shared) = self.nearest(at, field)?;
+        let fields = &self.table.fields;
+        let own = usize::from(self.cells.get(at)?.column);
+        let needed = self.table.format.shared_steps(&fields[own].name, &fields[field].name);
+        (shared >= needed).then(|| &self.cells[found].cell)
+    }
+
+    /// The position of the nearest cell of `field`, and how many structures it shares with the cell at `at`.
+    fn nearest(&self, at: usize, field: usize) -> Option<(usize, u16)> {
         let of_field = |cell: &ColumnCell| usize::from(cell.column) == field;
         if self.cells.len() <= FEW {
-            let mut all = self.cells.iter().filter(|cell| of_field(cell));
-            let first = all.next()?;
+            let mut all = self.cells.iter().enumerate().filter(|(_, cell)| of_field(cell));
+            let (first, _) = all.next()?;
             if all.next().is_none() {
-                return Some(&first.cell);
+                let between = self.cells.get(first.min(at) + 1..=first.max(at)).unwrap_or_default();
+                let shared = between.iter().map(|cell| cell.shared).min();
+                return Some((first, shared.unwrap_or(u16::MAX)));
             }
         }
         let mut known = self.companions.0.borrow_mut();
@@ -34,8 +47,8 @@ impl<'a> RecordView<'a> {
             known.push((field, companions(cells)));
             known.len() - 1
         });
-        let found = known[index].1.get(at).copied().flatten()?;
-        Some(&self.cells[found as usize].cell)
+        let (found, shared) = known[index].1.get(at).copied().flatten()?;
+        Some((found as usize, shared))
     }
 }
 
@@ -50,8 +63,9 @@ impl CellOrder {
         CellOrder(cells.iter().map(|cell| (cell.column, cell.shared)).collect())
     }
 
-    /// For each value of `field`, in the order of the record, which value of `other` belongs to it (0-based).
-    pub fn beside(&self, field: usize, other: usize) -> Vec<Option<usize>> {
+    /// For each value of `field`, in the order of the record, which value of `other` belongs to it (0-based); both must be
+    /// in as many structures together as `needed` tells.
+    pub fn beside(&self, field: usize, other: usize, needed: u16) -> Vec<Option<usize>> {
         let is = |column: u16, field: usize| usize::from(column) == field;
         let found = companions(self.0.iter().map(|(column, shared)| (is(*column, other), *shared)));
         let mut number = 0;
@@ -64,16 +78,17 @@ impl CellOrder {
             })
             .collect();
         let own = self.0.iter().zip(found).filter(|((column, _), _)| is(*column, field));
-        own.map(|(_, found)| found.map(|at| numbers[at as usize])).collect()
+        let belongs = |found: &(u32, u16)| found.1 >= needed;
+        own.map(|(_, found)| found.filter(belongs).map(|(at, _)| numbers[at as usize])).collect()
     }
 }
 
-/// For each cell of a record the position of the cell that belongs to it, among those that are of the field; of each
-/// cell is given whether it is, and how many structures it shares with the one before. Cost: two passes.
+/// The nearest of the cells that are of a field, for each cell; of each is given whether it is, and how many structures
+/// it shares with the one before. Cost: two passes.
 fn companions(cells: impl ExactSizeIterator<Item = (bool, u16)> + DoubleEndedIterator + Clone) -> Companions {
     let nearest = |found: Option<(u32, u16)>, crossed: u16| found.map(|(at, low)| (at, low.min(crossed)));
     let mut before: Option<(u32, u16)> = None;
-    let mut out: Vec<Option<(u32, u16)>> = Vec::with_capacity(cells.len());
+    let mut out: Companions = Vec::with_capacity(cells.len());
     for (at, (is, shared)) in cells.clone().enumerate() {
         before = if is { Some((at as u32, u16::MAX)) } else { nearest(before, shared) };
         out.push(before);
@@ -92,7 +107,7 @@ fn companions(cells: impl ExactSizeIterator<Item = (bool, u16)> + DoubleEndedIte
         }
         after = nearest(after, shared);
     }
-    out.into_iter().map(|found| found.map(|(at, _)| at)).collect()
+    out
 }
 
 #[cfg(test)]
@@ -118,7 +133,7 @@ mod tests {
             .collect();
         let found = companions(cells.into_iter());
         let shown: Vec<String> =
-            found.iter().map(|at| at.map_or_else(|| "-".to_owned(), |at| at.to_string())).collect();
+            found.iter().map(|at| at.map_or_else(|| "-".to_owned(), |(at, _)| at.to_string())).collect();
         assert_eq!(shown.join(" "), expected);
     }
 }

@@ -312,11 +312,17 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
     // What another field says beside the value of this number.
     let mut beside = |number: usize, field: usize| {
         if !known.iter().any(|(other, _)| *other == field) {
-            known.push((field, row.order.beside(own, field)));
+            let fields = &rows.table.fields;
+            let needed = rows.table.format.shared_steps(&fields[own].name, &fields[field].name);
+            known.push((field, row.order.beside(own, field, needed)));
         }
         let found = known.iter().find(|(other, _)| *other == field);
-        let found = found.and_then(|(_, found)| found.get(number).copied().flatten());
-        of_field(rows, row, field, found.unwrap_or(0))
+        match found.and_then(|(_, found)| found.get(number)) {
+            Some(Some(found)) => of_field(rows, row, field, *found),
+            Some(None) => "",
+            // A value that another layer has.
+            None => of_field(rows, row, field, 0),
+        }
     };
     for (number, value) in cell.values().enumerate() {
         split_value(&rows.table, &rows.table.fields[field], value, &mut |rule, within, fits| {

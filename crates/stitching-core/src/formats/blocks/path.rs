@@ -1,6 +1,6 @@
 //! Paths through the nesting of a file of blocks.
 
-use super::tree::{Kind, LONGEST_HEAD, Tree};
+use super::tree::{Kind, MOST_WORDS, Tree};
 use crate::formats::flat_tree::below_all;
 use crate::formats::name_pattern::NamePattern;
 use crate::formats::{Cell, Form};
@@ -145,7 +145,16 @@ fn word_number(part: &str) -> Option<Part> {
     let inner = part.strip_prefix('{')?.strip_suffix('}')?;
     let (digits, on) = inner.strip_suffix('+').map_or((inner, false), |digits| (digits, true));
     let number: usize = digits.parse().ok()?;
-    Some(Part::Word(number.checked_sub(1).filter(|number| *number < LONGEST_HEAD)?, on))
+    Some(Part::Word(number.checked_sub(1).filter(|number| *number < MOST_WORDS)?, on))
+}
+
+/// The path of a field. What is only a name may have any signs in it, as the file has them.
+fn field_path(source: &str) -> Result<BlockPath, String> {
+    let mut path = BlockPath::parse(source, true)?;
+    if let [Step::Like(pattern)] = &path.steps[..] {
+        path.steps = vec![Step::Name(pattern.source().to_owned())];
+    }
+    Ok(path)
 }
 
 /// A column's name taken apart.
@@ -162,7 +171,7 @@ pub(super) fn column_path(column: &str) -> Result<(BlockPath, Part), String> {
                 "blocks have no `{last}`; there are {{name}}, {{label}}, {{value}}, {{items}} and {{includes}}, and {{1}}, {{2}}, {{2+}} for the words behind a name"
             )
         })?,
-        _ => return Ok((BlockPath::parse(column, true)?, Part::Value)),
+        _ => return Ok((field_path(column)?, Part::Value)),
     };
-    Ok((BlockPath::parse(path, true)?, part))
+    Ok((field_path(path)?, part))
 }

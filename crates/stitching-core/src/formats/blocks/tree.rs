@@ -9,6 +9,7 @@ use crate::formats::bracket_recovery::OpenStack;
 use crate::formats::flat_tree::{DEEP, FlatNode, LONGEST_NAME, MOST_FAULTS, children, shorten};
 use crate::formats::{Cell, Fault, Form};
 use crate::text::{Span, Text};
+use std::collections::HashSet;
 use std::ops::Range;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,8 +65,8 @@ impl Tree {
     }
 }
 
-/// The head of a block has at most so many words.
-pub(super) const LONGEST_HEAD: usize = 32;
+/// The words behind a name can be spoken of up to this one.
+pub(super) const MOST_WORDS: usize = 1000;
 
 /// What a byte may be.
 pub(super) type Classes = [u8; 256];
@@ -200,6 +201,8 @@ pub(super) struct Parser<'p> {
     unbalanced: usize,
     /// Up to this byte no word begins the head of a block.
     no_head_before: usize,
+    /// Where lists begin that are known to be closed nowhere.
+    unclosed_lists: HashSet<usize>,
 }
 
 impl<'p> Parser<'p> {
@@ -224,6 +227,7 @@ impl<'p> Parser<'p> {
             faults: Vec::new(),
             unbalanced: 0,
             no_head_before: 0,
+            unclosed_lists: HashSet::new(),
         };
         parser.run();
         parser
@@ -339,7 +343,7 @@ impl<'p> Parser<'p> {
                 let (words, faults) = (self.tree.words.len(), self.faults.len());
                 let (mut end, mut has_list) = (word_end, false);
                 let may_be_head = start >= self.no_head_before;
-                while may_be_head && !line_end && self.tree.words.len() - first < LONGEST_HEAD {
+                while may_be_head && !line_end {
                     match self.opened_list() {
                         Some(_) => {
                             self.list();
@@ -358,9 +362,7 @@ impl<'p> Parser<'p> {
                 if has_list || (self.reader.format.bare_entries && end > word_end && !is_sign) {
                     return self.push_leaf(Kind::Entry, first, start, end);
                 }
-                if self.tree.words.len() - first < LONGEST_HEAD {
-                    self.no_head_before = self.no_head_before.max(end);
-                }
+                self.no_head_before = self.no_head_before.max(end);
                 // They were bare words, and are read again one by one.
                 self.reader.at = word_end;
                 self.tree.words.truncate(words);
@@ -427,15 +429,16 @@ impl<'p> Parser<'p> {
     /// Reads the words of the list that is opened here, also those of lists inside it, over as many lines as it takes.
     /// One that is not closed ends with its line.
     fn list(&mut self) {
-        let (start, first) = (self.reader.at, self.tree.words.len());
-        let mut open: Vec<u8> = Vec::new();
-        loop {
-            match (self.opened_list(), self.reader.byte(self.reader.at)) {
+        let (start, first, faults) = (self.reader.at, self.tree.words.len(), self.faults.len());
+        let mut open: Vec<(u8, usize)> = Vec::new();
+        while !self.unclosed_lists.contains(&start) {
+            let at = self.reader.at;
+            match (self.opened_list(), self.reader.byte(at)) {
                 (Some(close), _) => {
-                    open.push(close);
+                    open.push((close, at));
                     self.reader.at += 1;
                 }
-                (None, Some(next)) if open.last() == Some(&next) => {
+                (None, Some(next)) if open.last().is_some_and(|(close, _)| *close == next) => {
                     open.pop();
                     self.reader.at += 1;
                 }
@@ -447,15 +450,21 @@ impl<'p> Parser<'p> {
             }
             self.reader.blanks();
         }
-        let close = open.first().copied().unwrap_or_default() as char;
-        let message = "the list is not closed".to_owned();
-        self.fault(start, 1, message, &format!("close it with `{close}`"));
-        let line_end = memchr::memchr(b'\n', &self.reader.text.as_bytes()[start..])
-            .map_or(self.reader.at, |at| start + at);
-        if line_end < self.reader.at {
-            self.reader.at = line_end;
-            let on_line = self.tree.words[first..].iter().filter(|word| (word.span.end as usize) <= line_end);
-            self.tree.words.truncate(first + on_line.count());
+        // Those inside it that are not closed either are not gone through again.
+        self.unclosed_lists.extend(open.iter().map(|(_, at)| *at));
+        self.tree.words.truncate(first);
+        self.faults.truncate(faults);
+        self.reader.at = start;
+        let close = self.opened_list().unwrap_or_default() as char;
+        self.fault(start, 1, "the list is not closed".to_owned(), &format!("close it with `{close}`"));
+        self.reader.at += 1;
+        loop {
+            let end = self.reader.at;
+            if self.reader.blanks() || !self.is_word() {
+                self.reader.at = end;
+                return;
+            }
+            self.word();
         }
     }
 

@@ -15,6 +15,7 @@ pub use path::{JsonPath, JsonPathError};
 pub(super) use settings::KIND;
 pub(super) use string::decode_string;
 
+use super::common_steps;
 use super::editing::Editor;
 use super::flat_tree::mark_shared;
 use super::{
@@ -117,6 +118,19 @@ impl Format for Json {
 
     fn may_be_empty(&self) -> bool {
         false
+    }
+
+    fn shared_steps(&self, one: &str, other: &str) -> u16 {
+        fn steps(column: &str) -> impl Iterator<Item = &str> {
+            let path = column.strip_prefix('$').map_or(column, |path| path.strip_prefix('.').unwrap_or(path));
+            path.split(['.', '['])
+        }
+        // The name of a member stands in the object around it, and not in its value.
+        let most = |column: &str| match column.strip_suffix(MEMBER) {
+            Some(path) => steps(path.trim_end_matches('.')).count().saturating_sub(1) as u16,
+            None => u16::MAX,
+        };
+        common_steps(steps(one), steps(other)).min(most(one)).min(most(other))
     }
 
     fn records_path(&self) -> Option<&str> {
@@ -276,7 +290,7 @@ impl FieldPath {
             rest if rest.starts_with('$') => JsonPath::parse(rest),
             rest => JsonPath::parse(&format!("$.{rest}")),
         };
-        Ok(FieldPath { up, path: path?, member })
+        Ok(FieldPath { up, path: path?.of_field(), member })
     }
 
     fn cells(&self, tree: &Tree, text: &str, record: usize, push: &mut impl FnMut(Cell)) {

@@ -71,6 +71,16 @@ impl JsonPath {
         Ok(JsonPath { source: source.to_owned(), segments })
     }
 
+    /// The same path, where what is only a name may have any signs in it, as the file has them.
+    pub(super) fn of_field(mut self) -> JsonPath {
+        if let [Segment { selector, deep: false }] = &mut self.segments[..]
+            && let Selector::Like(pattern) = selector
+        {
+            *selector = Selector::Name(pattern.source().to_owned());
+        }
+        self
+    }
+
     /// The path as written.
     pub fn source(&self) -> &str {
         &self.source

@@ -13,6 +13,7 @@ mod tree;
 pub use path::XmlPath;
 pub(super) use settings::KIND;
 
+use super::common_steps;
 use super::editing::Editor;
 use super::flat_tree::mark_shared;
 use super::misplaced::Nodes;
@@ -178,6 +179,10 @@ impl Format for Xml {
 
     fn may_be_empty(&self) -> bool {
         false
+    }
+
+    fn shared_steps(&self, one: &str, other: &str) -> u16 {
+        common_steps(one.split('/'), other.split('/'))
     }
 
     fn records_path(&self) -> Option<&str> {
