@@ -20,7 +20,8 @@ pub(super) static CHECK: Check = Check {
 const DOCS: &str = "\
 What it finds
     A value in a field marked `ref` that is neither a none value nor the key of a record in
-    the table it refers to.
+    the table it refers to. Where none of many values of a field is there, that is one
+    problem: the schema is wrong, or files are missing.
 
 Why it matters
     The game looks the name up and finds nothing: it crashes while loading, or leaves the

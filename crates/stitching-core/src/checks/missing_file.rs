@@ -17,7 +17,8 @@ pub(super) static CHECK: Check = Check {
 const DOCS: &str = "\
 What it finds
     A value in a field marked `file` for which no layer has the file, or has it only under a
-    name that differs in upper and lower case.
+    name that differs in upper and lower case. Where none of many files that a field names is
+    there, that is one problem: the schema makes other paths, or files are missing.
 
 Why it matters
     The game does not find the file. A difference in case goes unnoticed on Windows and fails

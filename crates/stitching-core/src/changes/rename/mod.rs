@@ -143,7 +143,7 @@ impl<'p> Work<'p> {
                 Thing::File(path) => renamed_path(&schema.tables[found.table], path, &found.key, new_key)?,
                 _ => new_key.to_owned(),
             };
-            self.add(Item { thing, new, value: None, key_done: false, stays })?;
+            self.add(Item { stays, ..Item::new(thing, new) })?;
         }
         // A record named after its file takes the file along.
         if !table.is_of_files() && named_after_file(table, &found.key, new_key) {
@@ -164,13 +164,7 @@ impl<'p> Work<'p> {
                 for table in schema.text_tables() {
                     let thing = Thing::Record(table, old.clone());
                     self.refuse_existing(table, &item.new, old)?;
-                    self.add(Item {
-                        thing,
-                        new: item.new.clone(),
-                        value: None,
-                        key_done: false,
-                        stays: item.stays,
-                    })?;
+                    self.add(Item { stays: item.stays, ..Item::new(thing, item.new.clone()) })?;
                 }
             }
             Thing::File(old) => {
@@ -186,7 +180,7 @@ impl<'p> Work<'p> {
                     };
                     if let (Some(before), Some(after)) = (name(old), name(&new)) {
                         let thing = Thing::Record(id, before);
-                        self.add(Item { thing, new: after, value: None, key_done: true, stays })?;
+                        self.add(Item { key_done: true, stays, ..Item::new(thing, after) })?;
                     }
                 }
             }

@@ -59,7 +59,7 @@ pub(super) fn rename(
     let mut work = Work::new(project, format!("rename {address} to {new}"));
     work.with_notes = notes;
     let thing = Thing::Column(found.table, rule, old);
-    work.add(Item { thing, new: new.to_owned(), value: None, key_done: false, stays: false })?;
+    work.add(Item::new(thing, new.to_owned()))?;
     while !work.pending.is_empty() {
         work.round()?;
     }
@@ -89,7 +89,7 @@ fn own_value(project: &Project, found: &Found, field: usize) -> Result<Option<St
     let schema = &project.schema;
     let thing = Thing::Record(found.table, found.key.clone());
     let wanted = wanted(schema, std::slice::from_ref(&thing));
-    let item = Item { thing, new: found.key.clone(), value: None, key_done: true, stays: false };
+    let item = Item { key_done: true, ..Item::new(thing, found.key.clone()) };
     let each = |_: TableId, record: &RecordView<'_>, hits: &mut Vec<String>| {
         if record.key().is_some_and(|own| own == found.key) {
             hits.extend(record.value(field));

@@ -52,13 +52,7 @@ impl Visitor<'_, '_> {
         let new_key = new_parts.join(&KEY_SEPARATOR.to_string());
         if new_key != key {
             let thing = Thing::Record(self.table, key);
-            self.hits.push(Hit::Also(Item {
-                thing,
-                new: new_key,
-                value: None,
-                key_done: true,
-                stays: false,
-            }));
+            self.hits.push(Hit::Also(Item { key_done: true, ..Item::new(thing, new_key) }));
         }
     }
 
@@ -83,9 +77,7 @@ impl Visitor<'_, '_> {
         let Layout::Whole(rule) = self.record.table.fields[field].layout else { return None };
         let follows = old != new && self.second_identifiers.contains(&rule);
         let thing = Thing::Column(self.table, rule, old.to_owned());
-        follows.then(|| {
-            Hit::IfAlone(Item { thing, new: new.to_owned(), value: None, key_done: true, stays: false })
-        })
+        follows.then(|| Hit::IfAlone(Item { key_done: true, ..Item::new(thing, new.to_owned()) }))
     }
 
     /// A file named after its record, in which a field repeats that name and is rewritten, is renamed too.
@@ -100,13 +92,7 @@ impl Visitor<'_, '_> {
             let new = follows.extract(new, "key").filter(|_| repeats);
             if let Some(new) = new.and_then(|new| self.record.path.with_stem(new).ok()) {
                 let thing = Thing::File(self.record.path.clone());
-                self.hits.push(Hit::Also(Item {
-                    thing,
-                    new: new.to_string(),
-                    value: None,
-                    key_done: false,
-                    stays: false,
-                }));
+                self.hits.push(Hit::Also(Item::new(thing, new.to_string())));
             }
         }
     }
@@ -168,13 +154,7 @@ impl Visitor<'_, '_> {
                         && second_identifiers.contains(&whole)
                     {
                         let thing = Thing::Column(table, whole, piece.text.to_owned());
-                        hits.push(Hit::Also(Item {
-                            thing,
-                            new: new.clone(),
-                            value: None,
-                            key_done: true,
-                            stays: false,
-                        }));
+                        hits.push(Hit::Also(Item { key_done: true, ..Item::new(thing, new.clone()) }));
                     }
                     rewritten.push((field, new.clone()));
                     hits.push(Hit::Rewrite(Rewrite {
@@ -245,7 +225,7 @@ impl Visitor<'_, '_> {
         let named = text.is_some() || file.is_some();
         for (thing, name) in text.into_iter().chain(file) {
             let value = Some(new.to_owned());
-            self.hits.push(Hit::Also(Item { thing, new: name, value, key_done: false, stays: false }));
+            self.hits.push(Hit::Also(Item { value, ..Item::new(thing, name) }));
         }
         // What is named is looked for in the next round, and this value found with the others.
         if !named && described.refs.is_empty() {
@@ -275,6 +255,11 @@ impl Visitor<'_, '_> {
 }
 
 impl Item {
+    /// A thing with its new name, of which nothing is done yet.
+    pub(super) fn new(thing: Thing, new: String) -> Item {
+        Item { thing, new, value: None, key_done: false, stays: false }
+    }
+
     /// The value of which `template` makes the new name.
     fn value_for(&self, template: &Template) -> Option<String> {
         let made = || self.value.clone().filter(|value| template.fill_one(value) == self.new);
