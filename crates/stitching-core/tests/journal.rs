@@ -12,7 +12,7 @@ use std::fs;
 use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, SystemTime};
-use stitching_core::changes::{Change, rename, switch_off};
+use stitching_core::changes::{Change, rename, switch_off, switch_on};
 use stitching_core::journal::{Action, Call, ChangedSince, Journal, KeyFile, NO_HOOK, Notice, Recovered};
 use stitching_core::{Error, ErrorKind, Project};
 use tempfile::TempDir;
@@ -262,6 +262,38 @@ fn rights_and_times_are_kept() {
     assert_eq!(now("locks.txt"), (0o640, false));
     assert_eq!(now("layouts/mill.json"), (0o660, true));
     assert_eq!(now("other.txt"), (0o600, true));
+}
+
+/// A whole file that is switched off and on again is the same file, and what is kept meanwhile is no more open than it.
+#[cfg(unix)]
+#[rstest]
+fn rights_and_times_of_a_file_that_is_off_are_kept() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = support::write(&BUNDLE.replace("Reach\tLayout\nmill\tmill\n", "Reach\tLayout\n"));
+    let path = folder.path().join("mod/layouts/mill.json");
+    let long_ago = SystemTime::UNIX_EPOCH + Duration::from_secs(1_000_000_000);
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o600)).expect("set");
+    fs::File::options().write(true).open(&path).and_then(|file| file.set_modified(long_ago)).expect("set");
+    let now = |path: &std::path::Path| {
+        let metadata = fs::metadata(path).expect("there");
+        (metadata.permissions().mode() & 0o777, metadata.modified().expect("a time") == long_ago)
+    };
+    let project = support::open(&folder);
+    commit(&project, &switch_off(&project, "layouts:mill").expect("a change")).expect("it is written");
+    assert!(!path.exists());
+    let kept: Vec<_> = fs::read_dir(folder.path().join(".stitching/off")).expect("there").flatten().collect();
+    assert_eq!(kept.len(), 1);
+    assert_eq!(now(&kept[0].path()), (0o600, true));
+    let project = support::open(&folder);
+    commit(&project, &switch_on(&project, "layouts:mill").expect("a change")).expect("it is written");
+    assert_eq!(now(&path), (0o600, true));
+    for _ in 0..2 {
+        support::journal(folder.path()).undo(ChangedSince::Refuse).expect("undone");
+    }
+    assert_eq!(now(&path), (0o600, true));
+    assert!(
+        fs::read_dir(folder.path().join(".stitching/off")).map_or(true, |mut left| left.next().is_none())
+    );
 }
 
 /// A file that a change made, and that undo removed, has its rights back when it is made again.

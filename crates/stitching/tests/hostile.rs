@@ -116,6 +116,8 @@ impl World {
 #[case::an_entry_of_it("rc", ".stitching/history/000001.json")]
 #[case::what_it_keeps("documents", ".stitching/history/kept")]
 #[case::what_is_off("rc", ".stitching/off.json")]
+#[case::the_files_that_are_off("documents", ".stitching/off")]
+#[case::a_file_that_is_off("rc", ".stitching/off/00ff")]
 #[case::the_cache("documents", ".stitching/cache")]
 #[case::a_cache("rc", ".stitching/cache/keys")]
 #[case::the_beginning_of_a_cache("rc", ".stitching/cache/keys.new")]
@@ -133,6 +135,29 @@ fn links(#[case] to: &str, #[case] at: &str) {
     let world = World::new();
     world.link("not/there", at);
     world.attack();
+}
+
+/// A list of what is switched off that came with the mod, with a file of its own that leads out of it.
+#[rstest]
+#[case::a_path_out("../../HOME/new", "00ff")]
+#[case::an_absolute_path("HOME/new", "00ff")]
+#[case::a_name_out("reaches2.txt", "../../HOME/rc")]
+#[case::an_absolute_name("reaches2.txt", "HOME/rc")]
+#[case::no_name("reaches2.txt", "")]
+#[case::over_another("reaches.txt", "00ff")]
+fn foreign_files_that_are_off(#[case] path: &str, #[case] file: &str) {
+    let world = World::new();
+    let home = world.home.path().display().to_string();
+    let (path, file) = (path.replace("HOME", &home), file.replace("HOME", &home));
+    world.write(".stitching/off/00ff", "Reach\tAbove\nbad\t\n");
+    let list = serde_json::json!([{
+        "path": path, "address": "reaches:frost", "table": "reaches", "key": "frost", "field": null,
+        "text": "", "before": "", "after": "", "file": file,
+    }]);
+    world.write(".stitching/off.json", &list.to_string());
+    let said = world.attack();
+    assert!(!said.contains("[\"on\", \"reaches:frost\"] exit status: 0"), "{said}");
+    assert!(!world.folder.path().join("mod/reaches2.txt").exists());
 }
 
 /// The records that earlier versions would have believed: each would delete or move a file outside.

@@ -56,6 +56,8 @@ enum Fate {
 struct Created {
     bytes: Vec<u8>,
     declared: Option<Encoding>,
+    /// The name of the tool's own file that it was kept in.
+    like_own: Option<String>,
 }
 
 /// What kept an edit from being made, at its place.
@@ -235,13 +237,15 @@ impl<'p> Builder<'p> {
         Ok(self.draft(file)?.loaded.bytes())
     }
 
-    /// Makes a new file of the mod at `path` with these bytes, whatever they are.
+    /// Makes a file of the mod at `path` again that was kept in the tool's own file `own` with these bytes: it gets the
+    /// permissions and the time of that.
     ///
     /// # Errors
     /// As [`Builder::move_to`].
-    pub fn create_from_bytes(&mut self, path: &RelPath, bytes: Vec<u8>) -> Result<(), Error> {
+    pub fn bring_back(&mut self, path: &RelPath, bytes: Vec<u8>, own: &str) -> Result<(), Error> {
         self.take_path(path, |_| false)?;
-        self.created.insert(path.clone(), Created { bytes, declared: None });
+        let created = Created { bytes, declared: None, like_own: Some(own.to_owned()) };
+        self.created.insert(path.clone(), created);
         Ok(())
     }
 
@@ -255,7 +259,7 @@ impl<'p> Builder<'p> {
         let is_below = stack.find(stack.top(), path).is_none();
         self.take_path(path, |other| is_below && other == path)?;
         let created = match like {
-            None => Created { bytes: text.as_bytes().to_vec(), declared: None },
+            None => Created { bytes: text.as_bytes().to_vec(), declared: None, like_own: None },
             Some(like) => {
                 let declared = self.entry(like).encoding;
                 let model = self.draft(like)?.loaded.text();
@@ -267,7 +271,7 @@ impl<'p> Builder<'p> {
                     let new = Text::of_file(&whole);
                     no_character(&place(path, &new, wrong.at), model.encoding(), wrong.character)
                 })?;
-                Created { bytes, declared }
+                Created { bytes, declared, like_own: None }
             }
         };
         self.created.insert(path.clone(), created);
@@ -357,6 +361,7 @@ impl<'p> Builder<'p> {
             redo: Patch::default(),
             undo: Patch::default(),
             after_hash: blake3::hash(&created.bytes),
+            like_own: created.like_own,
             after: Arc::new(created.bytes),
         }));
         files.sort_by(|a, b| (a.path(), &a.from).cmp(&(b.path(), &b.from)));
@@ -458,6 +463,7 @@ fn made(
             undo: if goes { Patch::default() } else { undo.clone() },
             after: if goes { Arc::default() } else { Arc::clone(&after) },
             after_hash,
+            like_own: None,
         }
     };
     Ok(targets.into_iter().map(change).collect())

@@ -38,6 +38,8 @@ pub struct OwnChange {
     pub before: Option<Vec<u8>>,
     /// Its bytes after; `None` if it goes.
     pub after: Option<Vec<u8>>,
+    /// The file of the mod whose permissions and time it keeps, if it takes that one in.
+    pub like: Option<RelPath>,
 }
 
 /// Something the user should know about a change.
@@ -88,6 +90,8 @@ pub struct FileChange {
     pub(super) undo: Patch,
     pub(super) after: Arc<Vec<u8>>,
     pub(super) after_hash: blake3::Hash,
+    /// The name of the tool's own file whose permissions and time it gets, if it comes from there.
+    pub(super) like_own: Option<String>,
 }
 
 impl Source {

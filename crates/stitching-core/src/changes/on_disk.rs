@@ -27,6 +27,9 @@ pub struct DiskChange {
     pub undo: Patch,
     /// Where the new bytes come from.
     pub content: DiskContent,
+    /// Another file that goes into this one, whose permissions and time this one gets: whether it is one of the tool's
+    /// own, and its path.
+    pub like: Option<(bool, RelPath)>,
 }
 
 /// Where the new bytes of a file come from.
@@ -66,6 +69,7 @@ impl DiskChange {
                 Some(bytes) => DiskContent::Bytes(Arc::new(bytes.clone())),
                 None => DiskContent::Nothing,
             },
+            like: own.like.clone().map(|path| (false, path)),
         })
     }
 
@@ -82,6 +86,7 @@ impl DiskChange {
                 Some(_) => DiskContent::Bytes(Arc::clone(&file.after)),
                 None => DiskContent::Nothing,
             },
+            like: file.like_own.as_ref().and_then(|own| Some((true, RelPath::parse(own).ok()?))),
         }
     }
 

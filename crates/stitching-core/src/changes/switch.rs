@@ -117,7 +117,7 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
     let all = switched(&project.stack, &project.schema);
     let line = line_address(project, address);
     let wanted = Address::parse(address).ok().map(|wanted| wanted.unquoted());
-    let same = |own: &str| Address::parse(own).ok().map(|own| own.unquoted()) == wanted;
+    let same = |own: &str| wanted.is_some() && Address::parse(own).ok().map(|own| own.unquoted()) == wanted;
     let meant = |own: &&Switched| {
         let by_line = line.is_some_and(|(file, line)| {
             own.place.path == project.stack.files()[file].path.as_str() && own.place.line == line
@@ -137,7 +137,7 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
     let mut builder = Builder::new(project, format!("switch on {address}"));
     let mut edits: BTreeMap<FileId, Vec<Edit>> = BTreeMap::new();
     let mut gone = Vec::new();
-    for own in meant {
+    for own in &meant {
         match &own.source {
             SwitchedBy::Marks(file, piece) => edits.entry(*file).or_default().extend(piece.edits.clone()),
             SwitchedBy::SetAside(at) => {
@@ -154,8 +154,9 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
                     let bytes = SetAside::file_bytes(&project.folder, name)?.ok_or_else(lost)?;
                     let path = RelPath::parse(&kept.path).map_err(|_| lost())?;
                     builder.count(1);
-                    builder.create_from_bytes(&path, bytes.clone())?;
-                    builder.write_own(file_change(name, Some(bytes), None));
+                    let own = file_change(name, Some(bytes.clone()), None);
+                    builder.bring_back(&path, bytes, &own.name)?;
+                    builder.write_own(own);
                     gone.push(*at);
                     continue;
                 }
@@ -168,15 +169,27 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
             }
         }
     }
+    let whole_records = meant_tables(&meant);
     for (file, own) in edits {
         builder.count(1);
         builder.edit(file, own)?;
+    }
+    for table in whole_records {
+        note_positions(&mut builder, project, table);
     }
     if !gone.is_empty() {
         let left = project.stack.kept().iter().enumerate().filter(|(at, _)| !gone.contains(at));
         builder.write_own(own_change(project, left.map(|(_, kept)| kept.clone()).collect())?);
     }
     builder.finish()
+}
+
+/// The tables of the whole records among what is switched on.
+fn meant_tables(meant: &[&Switched]) -> Vec<TableId> {
+    meant
+        .iter()
+        .filter_map(|own| own.what.as_ref().filter(|what| what.2.is_none()).map(|what| what.0))
+        .collect()
 }
 
 /// Notes that records get other keys, if those of `table` are their positions and something may refer to them.
@@ -391,11 +404,11 @@ fn own_change(project: &Project, kept: Vec<SetAside>) -> Result<OwnChange, Error
     let bytes = serde_json::to_vec_pretty(&kept)
         .map_err(|error| Error::refused(error.to_string(), "nothing was changed"))?;
     let before = SetAside::bytes(&project.folder)?;
-    Ok(OwnChange { name: SetAside::FILE.to_owned(), before, after: Some(bytes) })
+    Ok(OwnChange { name: SetAside::FILE.to_owned(), before, after: Some(bytes), like: None })
 }
 
 fn file_change(name: &str, before: Option<Vec<u8>>, after: Option<Vec<u8>>) -> OwnChange {
-    OwnChange { name: format!("{}/{name}", SetAside::FOLDER), before, after }
+    OwnChange { name: format!("{}/{name}", SetAside::FOLDER), before, after, like: None }
 }
 
 /// Whether the records at `records` are the file itself: all that it holds, where it is named after them or cannot do
@@ -452,7 +465,9 @@ fn take_file_out(
     let bytes = builder.bytes(file)?.to_vec();
     let name = SetAside::name_of(path, &bytes);
     let before = SetAside::file_bytes(&project.folder, &name)?;
-    builder.write_own(file_change(&name, before, Some(bytes)));
+    // What an archive keeps of an entry is nothing that a file could have.
+    let like = Some(path.clone()).filter(|path| stack.mod_archive(path).is_none());
+    builder.write_own(OwnChange { like, ..file_change(&name, before, Some(bytes)) });
     let table = &project.schema.tables[found.table];
     Ok(SetAside {
         path: path.to_string(),

@@ -374,9 +374,12 @@ fn operations_of(file: DiskChange) -> Vec<Operation> {
             DiskContent::Nothing => Content::Nothing,
         };
         let write = Operation::new(Target::new(root, to), content, file.after, expected);
-        operations.push(match &from {
-            Some(from) => write.like(from.clone(), is_moved),
-            None => write,
+        let other =
+            file.like.map(|(is_own, path)| Target::new(if is_own { Root::Own } else { Root::Mod }, &path));
+        operations.push(match (&from, other) {
+            (Some(from), _) => write.like(from.clone(), is_moved),
+            (None, Some(other)) => write.like(other, true),
+            (None, None) => write,
         });
     }
     if let (Some(from), Some(before), false) = (from, file.before, stays) {

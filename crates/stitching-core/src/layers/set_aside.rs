@@ -51,7 +51,7 @@ impl SetAside {
         let path = project.join(OWN_FOLDER).join(SetAside::FOLDER).join(name);
         let io = |source| Error::io("read", &path, source);
         // What is no name of ours was written by somebody else.
-        if !name.bytes().all(|byte| byte.is_ascii_hexdigit()) {
+        if name.is_empty() || !name.bytes().all(|byte| byte.is_ascii_hexdigit()) {
             return Ok(None);
         }
         let Some(own) = DirHandle::open_own(project).map_err(io)? else { return Ok(None) };
