@@ -171,7 +171,7 @@ fn report(
     described: bool,
 ) -> FieldReport {
     let rules: Vec<_> = field.layout.rules().into_iter().map(|rule| &table.rules[rule]).collect();
-    let is_none = |value: &str| rules.iter().any(|rule| rule.none.iter().any(|none| none == value));
+    let is_none = |value: &str| rules.iter().any(|rule| rule.is_none(value));
     let (none, values): (Vec<_>, Vec<_>) = tally.values.into_iter().partition(|(value, _)| is_none(value));
     let by_count = |list: BTreeMap<String, u64>| {
         let mut list: Vec<(String, u64)> = list.into_iter().collect();

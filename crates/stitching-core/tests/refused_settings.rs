@@ -191,7 +191,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::table_in_by_no_text(
     "ref = { a = 3 }, by = \"K\"",
-    "5:26 `a` must be the name of a table, and is a whole number"
+    "5:26 there is no table `3` to refer to | the tables are `t`, `goods`, `berths`, `loads`"
 )]
 #[case::text_two_parts("text = \"{a}_{b}\"", "5:21 `{a}_{b}` must have one `{}`, where the value goes")]
 #[case::text_number(
@@ -221,7 +221,58 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::unique_no_truth("unique = 1", "5:23 `unique` must be true or false, and is a whole number")]
 #[case::required_no_truth("required = \"always\"", "5:25 `required` must be true or false, and is text")]
-#[case::list_no_text("list = 3", "5:21 `list` must be text in quotes, and is a whole number")]
+#[case::list_no_text(
+    "list = 3",
+    "5:21 `list` must be text in quotes, or several such texts, and is a whole number"
+)]
+#[case::list_of_numbers(
+    "list = [\";\", 3]",
+    "5:21 `list` must be text in quotes, or several such texts, and is a list"
+)]
+#[case::list_of_nothing(
+    "list = []",
+    "5:21 `list` must say what separates the items | for example list = \";\""
+)]
+#[case::list_with_nothing(
+    "list = [\";\", \"\"]",
+    "5:27 `list` must say what separates the items | for example list = \";\""
+)]
+#[case::quoted_without_list(
+    "quoted = true",
+    "5:23 `quoted` means nothing without `list` | `list` says what separates the items"
+)]
+#[case::quotes_as_separator(
+    "list = '\"', quoted = true",
+    "5:21 a quote cannot separate items that stand in quotes | write another separator, or leave `quoted` out"
+)]
+#[case::none_pattern_broken(
+    "none_pattern = \"(\"",
+    "5:29 `(` is not a regular expression | a plain identifier is \"[a-z][a-z0-9_]*\""
+)]
+#[case::ignore_case_without_ref(
+    "ignore_case = true",
+    "5:28 `ignore_case` means nothing without `ref` | `ref` says which keys are compared"
+)]
+#[case::ignore_case_of_a_field(
+    "ref = \"goods.Code\", ignore_case = true",
+    "5:20 `ignore_case` is for keys, and `goods.Code` is a field | leave it out, or refer to a table by its key"
+)]
+#[case::also_no_table(
+    "also = \"goods\"",
+    "5:21 `also` must be a table such as { ref = \"guilds\" }, or several, and is text"
+)]
+#[case::also_in_also(
+    "also = { ref = \"goods\", also = { ref = \"goods\" } }",
+    "5:45 a rule in `also` has none of its own | put it into the list: also = [{ ref = \"a\" }, { ref = \"b\" }]"
+)]
+#[case::also_with_a_setting_of_fields(
+    "also = { list = \";\" }",
+    "5:23 there is no setting `list` here | known here: type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, unique, required"
+)]
+#[case::also_beside_parts(
+    "parts = \"{a},{b}\", also = { ref = \"goods\" }",
+    "5:40 `also` says nothing of a value that `parts` takes apart | give it to one of the parts: PART = { also = ... }"
+)]
 #[case::parts_side_by_side(
     "parts = \"{a}{b}\"",
     "5:22 in the template `{a}{b}`, character 4: two parts with nothing between them cannot be told apart"
@@ -248,7 +299,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::part_unknown(
     "parts = \"{a},{b}\", c = { type = \"integer\" }",
-    "5:33 there is no setting `c` here | known here: about, unit, list, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, text, file, range, choice, pattern, unique, required"
+    "5:33 there is no setting `c` here | known here: about, unit, list, quoted, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, unique, required"
 )]
 #[case::part_no_table("parts = \"{a},{b}\", a = 3", "5:37 `a` must be a table, and is a whole number")]
 #[case::when_no_table("when = 3", "5:21 `when` must be a table, and is a whole number")]

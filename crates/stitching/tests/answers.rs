@@ -7,25 +7,15 @@ mod support;
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
-use support::stitching;
+use support::{answer, write_project};
 
 /// What stands before the name of a file, and before a command.
 const FILE: &str = "=== ";
 const COMMAND: &str = "$ stitching ";
 
-/// The project file of a fixture that has none.
-const PROJECT: &str = "[project]\nname = \"t\"\nschema = \"schema.toml\"\n";
-
 /// Writes the files of a fixture, with a project file over those of the layers `game` and `mod` that there are.
 fn write(folder: &Path, files: &str) {
-    let mut project = PROJECT.to_owned();
-    for layer in ["game", "mod"] {
-        if files.contains(&format!("{FILE}{layer}/")) || layer == "mod" {
-            project += &format!("[[layer]]\nname = \"{layer}\"\npath = \"{layer}\"\n");
-            fs::create_dir_all(folder.join(layer)).expect("a folder");
-        }
-    }
-    fs::write(folder.join("stitching.toml"), project).expect("written");
+    write_project(folder, files.contains(&format!("{FILE}game/")));
     for file in files.split(FILE).skip(1) {
         let (name, text) = file.split_once('\n').expect("a name and a text");
         let path = folder.join(name.trim());
@@ -45,33 +35,6 @@ fn link(target: &str, path: &Path) {
 #[cfg(not(unix))]
 fn link(_: &str, path: &Path) {
     panic!("`{}` cannot be made here", path.display());
-}
-
-/// The words of a command; a word with blanks stands in single quotes.
-fn words(command: &str) -> Vec<String> {
-    let mut words = Vec::new();
-    for (at, part) in command.split('\'').enumerate() {
-        match at % 2 {
-            0 => words.extend(part.split_whitespace().map(str::to_owned)),
-            _ => words.push(part.to_owned()),
-        }
-    }
-    words
-}
-
-/// What a command prints, and its status if that is not 0.
-fn answer(folder: &Path, command: &str) -> String {
-    let words = words(command);
-    let run = stitching(folder, &words.iter().map(String::as_str).collect::<Vec<_>>());
-    let mut out = run.out;
-    if !run.err.is_empty() {
-        out += &format!("--- messages\n{}", run.err);
-    }
-    if run.status != 0 {
-        out += &format!("--- status {}\n", run.status);
-    }
-    let real = folder.canonicalize().expect("a folder");
-    out.replace(&*real.to_string_lossy(), "FOLDER").replace(&*folder.to_string_lossy(), "FOLDER")
 }
 
 #[rstest]

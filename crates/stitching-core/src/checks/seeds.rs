@@ -6,6 +6,7 @@ use crate::Code;
 use crate::links::Index;
 use crate::problem::{Problem, Severity};
 use crate::reading::{FileFault, IndexedFile};
+use crate::schema::{Table, TableId};
 use crate::tables::{LinkKind, Seed, SeedDetail};
 use crate::text::Span;
 use rayon::prelude::*;
@@ -103,10 +104,25 @@ fn dangling_links(
                     }
                 }
             }
+            one_for_each_value(table, facts.table, &mut seeds);
         }
         seeds
     };
     index.files.par_iter().enumerate().with_max_len(1).flat_map_iter(of_file).collect()
+}
+
+/// A value that leads nowhere by several rules that must all hold is told by the first of them.
+fn one_for_each_value(table: &Table, id: TableId, seeds: &mut Vec<Placed>) {
+    if table.rules.iter().all(|rule| rule.also.is_empty()) {
+        return;
+    }
+    let of_value = |(_, seed): &Placed| match (seed.table, seed.rule) {
+        (Some(own), Some(rule)) if own == id => Some((seed.record, table.rules[rule].field, seed.span.start)),
+        _ => None,
+    };
+    // They come by rule, and the order of equals is kept: the first rule of each value stays.
+    seeds.sort_by_key(of_value);
+    seeds.dedup_by(|later, first| of_value(later).is_some() && of_value(later) == of_value(first));
 }
 
 /// All problems of an index in the making, and those that need no files to be read again.

@@ -76,13 +76,16 @@ impl Format for Delimited {
         let mut reader = Rows::new(self, text);
         if state.header.is_none() {
             let found = match &self.header {
-                Header::Named(names) => Some((names.clone(), Span::new(text.body(), text.body()))),
+                Header::Named(names) => {
+                    let span = Span::new(text.body(), text.body());
+                    Some(HeaderRow { names: names.clone(), places: Vec::new(), span })
+                }
                 Header::FirstRow => reader.header(sink),
             };
             // A block of nothing but notes may stand before the header.
-            let Some((names, at)) = found else { return };
-            let positions = self.bind(&names, columns, at, sink);
-            state.header = Some((names, positions));
+            let Some(header) = found else { return };
+            let positions = self.bind(&header, columns, sink);
+            state.header = Some((header.names, positions));
         }
         let Some((names, positions)) = &state.header else { return };
         let last_wanted = positions.iter().rposition(|&column| column != UNWANTED).map_or(0, |at| at + 1);
@@ -118,7 +121,7 @@ impl Format for Delimited {
         match &self.header {
             Header::Named(names) => names.clone(),
             Header::FirstRow => {
-                Rows::new(self, text).header(&mut Ignore).map_or_else(Vec::new, |(names, _)| names)
+                Rows::new(self, text).header(&mut Ignore).map_or_else(Vec::new, |header| header.names)
             }
         }
     }
@@ -174,15 +177,15 @@ impl Format for Delimited {
             return false;
         }
         let mut reader = Rows::new(self, text);
-        let names = match &self.header {
-            Header::Named(names) => names.clone(),
+        let span = Span::new(text.body(), text.body());
+        let header = match &self.header {
+            Header::Named(names) => HeaderRow { names: names.clone(), places: Vec::new(), span },
             Header::FirstRow => match reader.header(&mut Ignore) {
-                Some((names, _)) => names,
+                Some(header) => header,
                 None => return true,
             },
         };
-        let at = Span::new(text.body(), text.body());
-        let positions = self.bind(&names, columns, at, &mut Ignore);
+        let positions = self.bind(&header, columns, &mut Ignore);
         let (bytes, mut cells) = (text.as_str().as_bytes(), Vec::with_capacity(columns.len()));
         for &offset in offsets {
             // Within the header, or in a row that is read already.
@@ -222,27 +225,22 @@ impl Delimited {
     }
 
     /// For each position in a row, which of the wanted columns it is.
-    fn bind(
-        &self,
-        names: &[String],
-        columns: &[Column<'_>],
-        at: Span,
-        sink: &mut dyn RecordSink,
-    ) -> Vec<u16> {
+    fn bind(&self, header: &HeaderRow, columns: &[Column<'_>], sink: &mut dyn RecordSink) -> Vec<u16> {
+        let names = &header.names;
         let mut positions = vec![UNWANTED; names.len()];
-        let unknown: Vec<&str> = names
-            .iter()
-            .map(String::as_str)
-            .filter(|name| !columns.iter().any(|column| column.name == *name))
-            .collect();
+        let is_known = |name: &str| columns.iter().any(|column| column.name == name);
+        let unknown: Vec<(usize, &str)> =
+            names.iter().map(String::as_str).enumerate().filter(|(_, name)| !is_known(name)).collect();
         for (index, Column { name: column, optional, .. }) in columns.iter().enumerate() {
             let Some(position) = names.iter().position(|name| name == column) else {
                 if *optional {
                     continue;
                 }
-                let near = nearest_of(column, unknown.iter().copied());
+                let near = nearest_of(column, unknown.iter().map(|(_, name)| *name));
                 let near = near.first().filter(|name| strsim::osa_distance(name, column) <= NEAR);
                 let message = format!("the header has no column `{column}`");
+                let at = near.and_then(|near| names.iter().position(|name| name == near));
+                let at = at.map_or(header.span, |at| header.place(at));
                 sink.fault(Fault::new(Code::MISSING_COLUMN, at, message).help(match near {
                     Some(name) => format!("it has `{name}`, which is nearly the same"),
                     None => "the schema describes this column; mark it `optional = true` if not all files have it"
@@ -253,10 +251,10 @@ impl Delimited {
             positions[position] = index as u16;
         }
         if self.closed {
-            for name in unknown.iter().filter(|name| !name.is_empty()) {
+            for (position, name) in unknown.iter().filter(|(_, name)| !name.is_empty()) {
                 let message = format!("the schema does not know the column `{name}`");
                 let near = nearest_of(name, columns.iter().map(|column| column.name));
-                let mut fault = Fault::new(Code::UNKNOWN_COLUMN, at, message);
+                let mut fault = Fault::new(Code::UNKNOWN_COLUMN, header.place(*position), message);
                 fault.help = near.first().map(|name| format!("the nearest it knows is `{name}`"));
                 sink.fault(fault);
             }
@@ -264,10 +262,25 @@ impl Delimited {
         for (position, name) in names.iter().enumerate() {
             if !name.is_empty() && names[..position].contains(name) {
                 let message = format!("the header has the column `{name}` twice; the first one is read");
-                sink.fault(Fault::new(Code::DUPLICATE_COLUMN, at, message));
+                sink.fault(Fault::new(Code::DUPLICATE_COLUMN, header.place(position), message));
             }
         }
         positions
+    }
+}
+
+/// The row that names the columns.
+struct HeaderRow {
+    names: Vec<String>,
+    /// Where each name stands; nothing if the schema gives the names.
+    places: Vec<Span>,
+    span: Span,
+}
+
+impl HeaderRow {
+    /// Where the name at `position` stands.
+    fn place(&self, position: usize) -> Span {
+        self.places.get(position).copied().unwrap_or(self.span)
     }
 }
 
@@ -340,12 +353,13 @@ impl<'t> Rows<'t> {
     }
 
     /// The names in the first row that is no comment, and the row's place.
-    fn header(&mut self, sink: &mut dyn RecordSink) -> Option<(Vec<String>, Span)> {
+    fn header(&mut self, sink: &mut dyn RecordSink) -> Option<HeaderRow> {
         let every: Vec<u16> = (0..UNWANTED).collect();
         let mut cells = Vec::new();
         let span = self.row(&every, &mut cells, sink)?;
         let name = |cell: &ColumnCell| super::decode(self.text, &cell.cell).text.trim().to_owned();
-        Some((cells.iter().map(name).collect(), span))
+        let places = cells.iter().map(|cell| cell.cell.span).collect();
+        Some(HeaderRow { names: cells.iter().map(name).collect(), places, span })
     }
 
     /// Reads the next row that is neither blank nor a comment; `cells` gets those whose position

@@ -224,6 +224,10 @@ impl Format for Ini {
     fn absent(&self, column: &str) -> Option<&str> {
         self.head.as_deref().filter(|_| column == SECTION)
     }
+
+    fn folds_columns(&self) -> bool {
+        self.ignore_case && !self.by_key
+    }
 }
 
 impl Ini {

@@ -333,6 +333,11 @@ pub trait Format: std::fmt::Debug + Send + Sync {
         false
     }
 
+    /// Whether names of columns that differ only in upper and lower case are the same.
+    fn folds_columns(&self) -> bool {
+        false
+    }
+
     /// Whether a value stands in the file byte for byte as it is, if the file has none of the
     /// returned bytes. Lets a search for a value skip files without parsing them.
     fn escape_byte(&self) -> Option<u8>;

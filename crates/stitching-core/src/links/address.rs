@@ -176,6 +176,23 @@ fn unknown_table(schema: &Schema, name: &str) -> Error {
 /// # Errors
 /// When a file cannot be read.
 pub(crate) fn find_records(view: View<'_>, table: Option<TableId>, shown: &str) -> Result<Vec<Found>, Error> {
+    find_with_case(view, table, shown, false)
+}
+
+/// The records of `table` with the key `shown`, whatever the case of its letters.
+///
+/// # Errors
+/// When a file cannot be read.
+pub(crate) fn find_in_any_case(view: View<'_>, table: TableId, shown: &str) -> Result<Vec<Found>, Error> {
+    find_with_case(view, Some(table), shown, true)
+}
+
+fn find_with_case(
+    view: View<'_>,
+    table: Option<TableId>,
+    shown: &str,
+    any_case: bool,
+) -> Result<Vec<Found>, Error> {
     let View { schema, .. } = view;
     // A key of several parts is shown with `/` between them; its longest part is searched for.
     let part = shown.split('/').max_by_key(|part| part.len()).unwrap_or(shown);
@@ -188,18 +205,18 @@ pub(crate) fn find_records(view: View<'_>, table: Option<TableId>, shown: &str) 
             let mut fields = Vec::new();
             add_key_fields(described, &mut fields);
             let mut needles = Needles::default();
-            if described.ignore_case || fields.len() < described.key.len() {
+            if described.ignore_case || any_case || fields.len() < described.key.len() {
                 needles.add_any();
             } else {
                 needles.add(part);
             }
-            let hashes = Some(key_hashes(schema, id, shown));
+            let hashes = (!any_case).then(|| key_hashes(schema, id, shown));
             Some(TableScan { fields, needles, hashes })
         })
         .collect();
     let each = |id: usize, record: &RecordView<'_>, hits: &mut Vec<(TableId, String, Span)>| {
         let Some(key) = record.key() else { return };
-        let folded = schema.tables[id].ignore_case;
+        let folded = any_case || schema.tables[id].ignore_case;
         let named = if key.contains(KEY_SEPARATOR) { shown_key(&key) } else { key.clone() };
         if named == shown || (folded && named.to_lowercase() == shown.to_lowercase()) {
             hits.push((id, key, record.span));

@@ -5,7 +5,9 @@ use crate::layers::{FileId, LayerId, Stack};
 use crate::reading::View;
 use crate::reading::{FactsCache, IndexedFile, Needles, TableScan, file_facts, scan, targets};
 use crate::schema::{Rule, Schema, Table, TableId, Texts};
-use crate::tables::{Finders, Link, LinkKind, RecordView, TableFacts, for_each_piece, key_hash, path_hash};
+use crate::tables::{
+    Finders, Link, LinkKind, RecordView, TableFacts, for_each_piece, key_hash, path_hash, refers_folded,
+};
 use hashbrown::{HashMap, HashSet, HashTable};
 use rayon::prelude::*;
 
@@ -25,6 +27,9 @@ pub struct Index<'p> {
     texts: HashMap<u64, u64>,
     paths: HashSet<u64>,
     columns: HashMap<(TableId, usize), HashSet<u64>>,
+    /// The first record of each key, by the hash of the key in lower case, of the tables that are referred to so although
+    /// they tell keys apart by case.
+    folded: HashMap<TableId, HashMap<u64, RecordId>>,
     overrides: Overrides,
 }
 
@@ -121,10 +126,40 @@ impl<'p> Index<'p> {
             tables,
             texts: HashMap::new(),
             columns: HashMap::new(),
+            folded: HashMap::new(),
         };
         index.columns = columns.map(|(table, rule)| ((table, rule), index.column(table, rule))).collect();
         index.texts = index.all_texts();
+        index.folded = index.all_folded();
         index
+    }
+
+    /// The keys in lower case of the tables for which they are needed.
+    fn all_folded(&self) -> HashMap<TableId, HashMap<u64, RecordId>> {
+        let rules = self.schema.tables.iter().flat_map(|table| &table.rules);
+        let targets = rules.filter(|rule| refers_folded(self.schema, rule)).flat_map(|rule| &rule.refs);
+        let mut out: HashMap<TableId, HashMap<u64, RecordId>> = HashMap::new();
+        for table in targets.filter(|target| target.rule.is_none()).map(|target| target.table) {
+            if self.schema.tables[table].ignore_case || out.contains_key(&table) {
+                continue;
+            }
+            let keys = out.entry(table).or_default();
+            for TableFile { file, slot } in self.tables[table].files.iter().copied() {
+                for (record, key) in self.facts(file, slot).keys() {
+                    keys.entry(key_hash(key, true)).or_insert(RecordId { file, slot, record });
+                }
+            }
+        }
+        out
+    }
+
+    /// The first record of `table` whose key a link of `rule` means.
+    #[inline]
+    pub fn linked(&self, rule: &Rule, table: TableId, link: &Link) -> Option<RecordId> {
+        match self.folded.get(&table).filter(|_| refers_folded(self.schema, rule)) {
+            Some(keys) => keys.get(&link.hash).copied(),
+            None => self.find_hash(table, link.hash),
+        }
     }
 
     /// The facts that one table found in one file.
@@ -150,7 +185,8 @@ impl<'p> Index<'p> {
     }
 
     /// The first record of `table` with a key of this hash.
-    pub fn find_hash(&self, table: TableId, hash: u64) -> Option<RecordId> {
+    #[inline]
+    fn find_hash(&self, table: TableId, hash: u64) -> Option<RecordId> {
         let own = &self.tables[table];
         own.keys.find(hash, |entry| entry.hash == hash).map(|entry| own.record_id(entry))
     }
@@ -173,18 +209,12 @@ impl<'p> Index<'p> {
         found
     }
 
-    /// Whether some record of `table` has a key of this hash.
-    #[inline]
-    pub fn has_key_hash(&self, table: TableId, hash: u64) -> bool {
-        self.tables[table].keys.find(hash, |entry| entry.hash == hash).is_some()
-    }
-
     /// Whether a link of `rule` leads somewhere.
     #[inline]
     pub fn resolves(&self, rule: &Rule, kind: LinkKind, link: &Link) -> bool {
         match kind {
             LinkKind::Reference => rule.refs.iter().any(|target| match target.rule {
-                None => self.has_key_hash(target.table, link.hash),
+                None => self.linked(rule, target.table, link).is_some(),
                 Some(rule) => {
                     self.columns.get(&(target.table, rule)).is_some_and(|values| values.contains(&link.hash))
                 }

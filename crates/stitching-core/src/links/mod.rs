@@ -8,8 +8,8 @@ mod overrides;
 mod switched;
 mod uses;
 
-pub(crate) use address::find_records;
 pub use address::{Address, Found, FoundPlace, find_table, resolve};
+pub(crate) use address::{find_in_any_case, find_records};
 pub use by_value::find_by_value;
 pub use index::{Index, RecordId, TableFile, TableIndex};
 pub use labels::Labels;

@@ -167,7 +167,7 @@ fn points_to(schema: &Schema, rule: &Rule, thing: &Thing) -> Option<Match> {
     match thing {
         Thing::Record(table, key) => {
             rule.refs.iter().find(|target| target.table == *table && target.rule.is_none())?;
-            let folded = schema.tables[*table].ignore_case;
+            let folded = rule.ignore_case || schema.tables[*table].ignore_case;
             if rule.shape.is_some() || !rule.with.is_empty() {
                 let own = own_part(rule, key);
                 let needle = match &rule.shape {

@@ -13,13 +13,15 @@ const OF_TABLE: [Needs; 3] = [
     ("replaces", "layering", "write layering = \"merge\"; otherwise a file replaces those below anyway"),
 ];
 
-const OF_FIELD: [Needs; 2] = [
+const OF_FIELD: [Needs; 3] = [
     ("counted", "list", "`list` says what separates the items"),
+    ("quoted", "list", "`list` says what separates the items"),
     ("inherit", "ref", "`ref` says in which table the record is that it names"),
 ];
 
-const OF_RULE: [Needs; 2] = [
+const OF_RULE: [Needs; 3] = [
     ("as", "ref", "`ref` says whose key is made from the value"),
+    ("ignore_case", "ref", "`ref` says which keys are compared"),
     ("with", "ref", "`ref` says whose key these are the parts of"),
 ];
 
@@ -44,7 +46,7 @@ pub(super) fn check_field(reader: &mut TomlReader<'_>, body: &DeTable<'_>) {
     }
     let Some(apart) = ["parts", "find"].into_iter().find(|name| body.contains_key(*name)) else { return };
     // What stands for nothing does so before the value is taken apart.
-    for setting in RULE.iter().filter(|setting| setting.name != "none") {
+    for setting in RULE.iter().filter(|setting| !["none", "none_pattern"].contains(&setting.name)) {
         if let Some(given) = body.get(setting.name) {
             let message = format!("`{}` says nothing of a value that `{apart}` takes apart", setting.name);
             let help = format!("give it to one of the parts: PART = {{ {} = ... }}", setting.name);

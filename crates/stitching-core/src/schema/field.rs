@@ -1,6 +1,6 @@
 //! Fields and the rules for their values.
 
-use super::{KeyPart, Pattern, TableId};
+use super::{KeyPart, List, Pattern, TableId};
 use crate::Place;
 use crate::text::{Template, number};
 use regex::Regex;
@@ -14,8 +14,8 @@ pub struct Field {
     pub about: Option<String>,
     /// The unit of its numbers, for people.
     pub unit: Option<String>,
-    /// What separates the items, if the value is a list.
-    pub list: Option<String>,
+    /// How the items are told apart, if the value is a list.
+    pub list: Option<List>,
     /// Whether the first item of the list is the number of those that follow.
     pub counted: bool,
     /// What each value (or item) consists of.
@@ -73,8 +73,14 @@ pub struct Rule {
     pub with: Vec<Option<KeyPart>>,
     /// Which rule holds in place of this one, by the value of another field.
     pub switch: Option<Switch>,
+    /// Further rules that hold for the same value, whatever `switch` says.
+    pub also: Vec<usize>,
     /// Values that stand for "nothing".
     pub none: Vec<String>,
+    /// The shape of further values that stand for "nothing".
+    pub none_pattern: Option<Pattern>,
+    /// Whether the keys that it refers to are compared without case, even where their table tells them apart.
+    pub ignore_case: bool,
     /// How the text key is made from the value, if it is a text key.
     pub text: Option<Template>,
     /// How the path of a file is made from the value, if it names one.
@@ -185,8 +191,14 @@ impl Rule {
         self.kind != ValueType::Text
             || self.points()
             || self.switch.is_some()
+            || !self.also.is_empty()
             || self.range.is_some()
             || self.is_checked()
+    }
+
+    /// Whether it is the only rule for its value.
+    pub fn is_alone(&self) -> bool {
+        self.switch.is_none() && self.also.is_empty()
     }
 
     /// Whether the value points somewhere: to a record, a text or a file.
@@ -201,7 +213,17 @@ impl Rule {
     /// Whether `value` stands for "nothing" here.
     #[inline]
     pub fn is_none(&self, value: &str) -> bool {
-        value.is_empty() || self.none.iter().any(|none| none == value)
+        value.is_empty()
+            || self.none.iter().any(|none| none == value)
+            || self.none_pattern.as_ref().is_some_and(|pattern| pattern.matches(value))
+    }
+
+    /// Takes over from `other` what stands for "nothing".
+    pub(super) fn share_none(&mut self, other: &Rule) {
+        self.none.extend(other.none.iter().cloned());
+        if self.none_pattern.is_none() {
+            self.none_pattern.clone_from(&other.none_pattern);
+        }
     }
 }
 

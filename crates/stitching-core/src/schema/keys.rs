@@ -98,7 +98,16 @@ pub(crate) const TABLE: &[Setting] = &[
 pub(crate) const FIELD: &[Setting] = &[
     setting("about", "string", "What it means, for people."),
     setting("unit", "string", "The unit of its numbers, for people."),
-    setting("list", "string", "What separates the items, if the value is a list."),
+    setting(
+        "list",
+        "string|array",
+        "What separates the items, if the value is a list; of several texts any one.",
+    ),
+    setting(
+        "quoted",
+        "boolean",
+        "Items of the list may stand in double quotes, in which separators are text.",
+    ),
     setting("counted", "boolean", "The first item of the list is the number of those that follow."),
     setting(
         "find",
@@ -129,7 +138,7 @@ pub(crate) const RULE: &[Setting] = &[
     setting(
         "ref",
         "string|array|object",
-        "The table whose key it names, or `table.field`; of several, any one. With `by`, a table for each value of that field.",
+        "The table whose key it names, or `table.field`; of several, any one. With `by`, a table or several for each value of that field.",
     ),
     setting("by", "string", "The field that tells which of the tables in `ref` is meant."),
     setting("as", "string", "How the key that it names is made from the value: \"_{}\"."),
@@ -144,6 +153,17 @@ pub(crate) const RULE: &[Setting] = &[
         "The rule holds only where another field has a certain value: { Kind = [\"gate\", \"lift\"] }.",
     ),
     setting("none", "string|number|array", "Values that mean \"nothing\"."),
+    setting(
+        "none_pattern",
+        "string",
+        "A regular expression; a value that matches it as a whole means \"nothing\".",
+    ),
+    setting(
+        "also",
+        "object|array",
+        "Further rules that must hold for the same value: { ref = \"guilds\", as = \"g_{}\" }, or several of them.",
+    ),
+    setting("ignore_case", "boolean", "The key that it names may be written in upper or lower case."),
     setting(
         "text",
         "boolean|string",

@@ -7,7 +7,7 @@ use super::field::{Field, Layout, Rule, Switch, Target, ValueType};
 use super::file_pattern::FilePattern;
 use super::pattern::why_not_regex;
 use super::table::{KeyPart, Table, Texts};
-use super::{Pattern, Schema, TableId, dependencies, keys};
+use super::{List, Pattern, Schema, TableId, dependencies, keys};
 use crate::Code;
 use crate::Problem;
 use crate::formats::read_format;
@@ -113,6 +113,12 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
         let help = format!(
             "write with = [...] with the fields that make up the key, and \"{{}}\" for this one; or refer to one of its fields: \"{name}.FIELD\""
         );
+        return reader.problem(reference.span.clone(), message, help);
+    }
+    let ignores_case = schema.tables[reference.table].rules[reference.rule].ignore_case;
+    if let (Some(Target { rule: Some(_), .. }), true) = (target, ignores_case) {
+        let message = format!("`ignore_case` is for keys, and `{name}` is a field");
+        let help = "leave it out, or refer to a table by its key";
         return reader.problem(reference.span.clone(), message, help);
     }
     match target {
@@ -539,7 +545,12 @@ impl<'t> TableBuilder<'_, 't> {
         if !matches!(field.layout, Layout::Whole(_)) {
             // What stands for nothing stands for the whole value, before it is taken apart.
             let none = self.reader.texts(body, "none").map(plain).unwrap_or_default();
-            table.rules[field.layout.rules()[0]].none.extend(none);
+            let none_pattern = self.pattern(body, "none_pattern");
+            let nothing = Rule { none, none_pattern, ..Rule::default() };
+            let first = field.layout.rules()[0];
+            for rule in std::iter::once(first).chain(table.rules[first].also.clone()) {
+                table.rules[rule].share_none(&nothing);
+            }
         }
         field.about = self.reader.text(body, "about").map(Spanned::into_inner);
         field.unit = self.reader.text(body, "unit").map(Spanned::into_inner);
@@ -547,17 +558,7 @@ impl<'t> TableBuilder<'_, 't> {
         field.note = self.reader.flag(body, "note").unwrap_or(false);
         field.optional = self.reader.flag(body, "optional").unwrap_or(false);
         field.counted = self.reader.flag(body, "counted").unwrap_or(false);
-        if let Some(list) = self.reader.text(body, "list") {
-            if list.get_ref().is_empty() {
-                self.reader.problem(
-                    list.span(),
-                    "`list` must say what separates the items",
-                    "for example list = \";\"",
-                );
-            } else {
-                field.list = Some(list.into_inner());
-            }
-        }
+        field.list = self.list(body);
         if let Some(follows) = self.reader.text(body, "follows") {
             let parsed = name_template(self.reader, follows.span(), follows.get_ref());
             if parsed.as_ref().is_some_and(|template| template.parts() != ["key"]) {
@@ -571,6 +572,42 @@ impl<'t> TableBuilder<'_, 't> {
             }
         }
         table.fields.push(field);
+    }
+
+    /// How the items of a list are told apart.
+    fn list(&mut self, body: &DeTable<'t>) -> Option<List> {
+        let quoted = self.reader.flag(body, "quoted").unwrap_or(false);
+        let value = body.get("list")?;
+        let is_text = |value: &Value<'_>| value.get_ref().as_str().is_some();
+        if !is_text(value) && !value.get_ref().as_array().is_some_and(|items| items.iter().all(is_text)) {
+            self.reader.wrong_kind(value, "list", "text in quotes, or several such texts");
+            return None;
+        }
+        let given = self.reader.texts(body, "list")?;
+        let at_fault =
+            given.iter().find(|own| own.get_ref().is_empty() || (quoted && own.get_ref().contains('"')));
+        let at_fault = at_fault.map(|own| (own.span(), own.get_ref().is_empty()));
+        let span = body.get("list").map_or(0..0, Value::span);
+        let wrong = match at_fault {
+            None if given.is_empty() => Some((span, true)),
+            fault => fault,
+        };
+        match wrong {
+            Some((span, true)) => {
+                self.reader.problem(
+                    span,
+                    "`list` must say what separates the items",
+                    "for example list = \";\"",
+                );
+                None
+            }
+            Some((span, false)) => {
+                let message = "a quote cannot separate items that stand in quotes";
+                self.reader.problem(span, message, "write another separator, or leave `quoted` out");
+                None
+            }
+            None => Some(List { separators: plain(given), quoted }),
+        }
     }
 
     /// The expression that finds parts in a longer text.
@@ -616,7 +653,8 @@ impl<'t> TableBuilder<'_, 't> {
         let when = self.reader.table(body, "when").map(|when| when.iter().collect::<Vec<_>>());
         let tables = body.get("ref").and_then(|value| value.get_ref().as_table());
         let rule = self.rule(at, field, part.clone(), body);
-        let bare = Rule { field, part, none: rule.none.clone(), ..Rule::default() };
+        let mut bare = Rule { field, part: part.clone(), ..Rule::default() };
+        bare.share_none(&rule);
         match (when, by, tables) {
             (Some(when), ..) => {
                 let [(name, value)] = when[..] else {
@@ -650,19 +688,17 @@ impl<'t> TableBuilder<'_, 't> {
             (None, Some(by), Some(tables)) => {
                 table.rules.push(rule);
                 let mut cases = Vec::new();
-                for (value, target) in tables {
-                    let Some(name) = target.get_ref().as_str() else {
-                        self.reader.wrong_kind(target, value.get_ref(), "the name of a table");
-                        continue;
-                    };
+                for value in tables.keys() {
                     let rule = table.rules.len();
-                    self.unbound.push(Unbound {
-                        table: self.id,
-                        rule,
-                        file: self.file,
-                        span: target.span(),
-                        name: name.to_owned(),
-                    });
+                    for name in self.reader.texts(tables, value.get_ref()).unwrap_or_default() {
+                        self.unbound.push(Unbound {
+                            table: self.id,
+                            rule,
+                            file: self.file,
+                            span: name.span(),
+                            name: name.into_inner(),
+                        });
+                    }
                     cases.push((vec![value.get_ref().to_string()], rule));
                     let base = table.rules[at].clone();
                     table.rules.push(base);
@@ -687,7 +723,37 @@ impl<'t> TableBuilder<'_, 't> {
             }
             _ => table.rules.push(rule),
         }
+        self.also(table, at, body);
         at
+    }
+
+    /// Adds the further rules for the value of the rule at position `at`.
+    fn also(&mut self, table: &mut Table, at: usize, body: &DeTable<'t>) {
+        let Some(given) = body.get("also") else { return };
+        let bodies: Vec<&Value<'t>> = match given.get_ref() {
+            DeValue::Array(items) => items.iter().collect(),
+            _ => vec![given],
+        };
+        for value in bodies {
+            let Some(body) = value.get_ref().as_table() else {
+                self.reader.wrong_kind(value, "also", "a table such as { ref = \"guilds\" }, or several");
+                continue;
+            };
+            self.reader.check_keys(body, keys::RULE, |_| false);
+            if let Some(nested) = body.get("also") {
+                self.reader.problem(
+                    nested.span(),
+                    "a rule in `also` has none of its own",
+                    "put it into the list: also = [{ ref = \"a\" }, { ref = \"b\" }]",
+                );
+                continue;
+            }
+            let (field, part) = (table.rules[at].field, table.rules[at].part.clone());
+            let more = self.rules(table, field, part, body);
+            let first = table.rules[at].clone();
+            table.rules[more].share_none(&first);
+            table.rules[at].also.push(more);
+        }
     }
 
     /// Finds the fields that rules speak of.
@@ -717,10 +783,22 @@ impl<'t> TableBuilder<'_, 't> {
         }
     }
 
+    /// A regular expression that whole values are compared with.
+    fn pattern(&mut self, body: &DeTable<'t>, name: &str) -> Option<Pattern> {
+        let given = self.reader.text(body, name)?;
+        let pattern = Pattern::new(given.get_ref());
+        if pattern.is_none() {
+            let message = format!("`{}` {}", shortened(given.get_ref()), why_not_regex(given.get_ref()));
+            self.reader.problem(given.span(), message, "a plain identifier is \"[a-z][a-z0-9_]*\"");
+        }
+        pattern
+    }
+
     fn rule(&mut self, at: usize, field: usize, part: Option<String>, body: &DeTable<'t>) -> Rule {
+        let (pattern, none_pattern) = (self.pattern(body, "pattern"), self.pattern(body, "none_pattern"));
         let reader = &mut *self.reader;
         dependencies::check_rule(reader, body);
-        let mut rule = Rule { field, part, ..Rule::default() };
+        let mut rule = Rule { field, part, pattern, none_pattern, ..Rule::default() };
         if let Some(value) = body.get("as") {
             match value.get_ref().as_str() {
                 Some(text) => rule.shape = one_part(reader, value, text),
@@ -752,19 +830,10 @@ impl<'t> TableBuilder<'_, 't> {
             }
         }
         rule.none = reader.texts(body, "none").map(plain).unwrap_or_default();
+        rule.ignore_case = reader.flag(body, "ignore_case").unwrap_or(false);
         rule.choice = reader.texts(body, "choice").map(plain).unwrap_or_default();
         rule.unique = reader.flag(body, "unique").unwrap_or(false);
         rule.required = reader.flag(body, "required").unwrap_or(false);
-        if let Some(pattern) = reader.text(body, "pattern") {
-            match Pattern::new(pattern.get_ref()) {
-                Some(pattern) => rule.pattern = Some(pattern),
-                None => reader.problem(
-                    pattern.span(),
-                    format!("`{}` {}", shortened(pattern.get_ref()), why_not_regex(pattern.get_ref())),
-                    "a plain identifier is \"[a-z][a-z0-9_]*\"",
-                ),
-            }
-        }
         if let Some(value) = body.get("range") {
             rule.range = range(value);
             if rule.range.is_none() {

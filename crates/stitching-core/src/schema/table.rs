@@ -7,6 +7,7 @@ use crate::layers::RelPath;
 use crate::problem::Place;
 use crate::text::Encoding;
 use regex::Regex;
+use std::collections::HashSet;
 use std::sync::Arc;
 
 /// A named set of like records.
@@ -152,8 +153,11 @@ impl Table {
                 && field.all(|step| column.next().is_some_and(|own| step == "*" || step == own))
         };
         let mut table = self.clone();
+        let folded = |name: &str| self.format.folds_columns().then(|| name.to_lowercase());
+        let mut known: HashSet<String> = self.fields.iter().filter_map(|field| folded(&field.name)).collect();
         for column in columns {
             if table.field(column).is_none()
+                && folded(column).is_none_or(|name| known.insert(name))
                 && !self.fields.iter().any(|field| is_any(&field.name, column))
                 && !self.fields.iter().any(|field| inside(&field.name, column))
                 && table.format.check_column(column).is_ok()

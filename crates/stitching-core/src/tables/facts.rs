@@ -7,8 +7,8 @@
 //! text and compared as such, and what changes files always compares text.
 
 use super::{
-    FieldFinder, Finders, Piece, RecordView, RecordVisitor, ValueFinder, key_named, pieces_of, read_block,
-    read_records, rule_in,
+    FieldFinder, Finders, Piece, RecordView, RecordVisitor, ValueFinder, each_rule, key_named, pieces_of,
+    read_block, read_records,
 };
 use crate::Code;
 use crate::formats::{BlockState, ColumnCell, Fault, Form, may_have_off};
@@ -299,7 +299,8 @@ fn language_of(schema: &Schema, table: &Table, path: &RelPath) -> Option<usize> 
 
 /// Whether the keys that `rule` refers to are compared without case.
 pub(crate) fn refers_folded(schema: &Schema, rule: &Rule) -> bool {
-    rule.refs.iter().any(|target| target.rule.is_none() && schema.tables[target.table].ignore_case)
+    rule.ignore_case
+        || rule.refs.iter().any(|target| target.rule.is_none() && schema.tables[target.table].ignore_case)
 }
 
 /// What is to be done with the values of a rule.
@@ -353,7 +354,7 @@ fn looks(table: &Table, checks: &[Vec<(Code, ValueFinder)>], targets: &[bool]) -
     let asked = |rule: usize| table.rules[rule].says_something() || !checks[rule].is_empty() || targets[rule];
     let look = |field: &Field| match &field.layout {
         Layout::Whole(rule) if !asked(*rule) => FieldPlan::Not,
-        Layout::Whole(rule) if field.list.is_none() && table.rules[*rule].switch.is_none() => {
+        Layout::Whole(rule) if field.list.is_none() && table.rules[*rule].is_alone() => {
             FieldPlan::Whole(*rule)
         }
         _ => FieldPlan::Apart,
@@ -496,7 +497,9 @@ impl Builder<'_> {
         }
         pieces_of(record.table, described, record.text, at, cell, &mut |piece| {
             if piece.fits {
-                self.value(record, at, rule_in(record, at, piece.rule), piece.text, piece.span);
+                each_rule(record, at, piece.rule, &mut |rule| {
+                    self.value(record, at, rule, piece.text, piece.span);
+                });
             } else {
                 self.wrong_shape(record, piece);
             }

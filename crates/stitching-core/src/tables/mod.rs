@@ -12,6 +12,7 @@ mod record;
 
 pub use beside::CellOrder;
 pub(crate) use by_hash::ByHash;
+pub(crate) use facts::refers_folded;
 pub use facts::{
     Extractor, FileFacts, Link, LinkKind, RuleLinks, Seed, SeedDetail, TableFacts, extract, key_hash,
     path_hash,
@@ -19,7 +20,7 @@ pub use facts::{
 pub use finders::{
     CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, KeyFinder, PieceFinder, ValueFinder,
 };
-pub use pieces::{Piece, for_each_piece, key_named, pieces_of, rule_in, split_value, wrong_count};
+pub use pieces::{Piece, each_rule, for_each_piece, key_named, pieces_of, split_value, wrong_count};
 pub use record::{Record, Value, read_all, read_at, read_from};
 
 use crate::formats::{BlockState, Cell, Column, ColumnCell, Fault, RawRecord, RecordSink, decode};

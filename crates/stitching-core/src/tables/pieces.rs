@@ -2,7 +2,7 @@
 
 use super::{KEY_SEPARATOR, RecordView};
 use crate::formats::{Cell, decode};
-use crate::schema::{Field, KeyPart, Layout, Rule, Table};
+use crate::schema::{Field, Item, KeyPart, Layout, Rule, Table};
 use crate::text::Span;
 use std::borrow::Cow;
 use std::ops::Range;
@@ -32,19 +32,28 @@ pub fn for_each_piece(record: &RecordView<'_>, field: usize, mut each: impl FnMu
     let cells = record.cells.iter().enumerate().filter(|(_, cell)| usize::from(cell.column) == field);
     for (at, cell) in cells {
         pieces_of(record.table, &record.table.fields[field], record.text, at, &cell.cell, &mut |piece| {
-            let rule = rule_in(record, at, piece.rule);
-            match rule == piece.rule {
+            each_rule(record, at, piece.rule, &mut |rule| match rule == piece.rule {
                 true => each(piece),
                 false => each(&Piece { rule, within: piece.within.clone(), ..*piece }),
-            }
+            });
         });
+    }
+}
+
+/// Gives the rules that hold for a piece of the cell at position `at` of `record`, of which the first is `rule` if no
+/// other field says otherwise.
+#[inline]
+pub fn each_rule(record: &RecordView<'_>, at: usize, rule: usize, each: &mut impl FnMut(usize)) {
+    each(rule_in(record, at, rule));
+    for also in &record.table.rules[rule].also {
+        each(rule_in(record, at, *also));
     }
 }
 
 /// The position of the rule that holds for a piece of the cell at position `at` of `record` in place of `rule`, if
 /// another field tells.
 #[inline]
-pub fn rule_in(record: &RecordView<'_>, at: usize, rule: usize) -> usize {
+fn rule_in(record: &RecordView<'_>, at: usize, rule: usize) -> usize {
     let Some(switch) = &record.table.rules[rule].switch else { return rule };
     let value = record.cell_beside(at, switch.field).map(|cell| decode(record.text, cell).text);
     let value = value.as_deref().unwrap_or("");
@@ -128,8 +137,13 @@ pub fn split_value(
     if table.rules[first_rule].is_none(value) {
         return give(first_rule, 0..value.len(), true);
     }
-    let items = items(value, field.list.as_deref());
-    for item in items.into_iter().skip(usize::from(field.counted)) {
+    let whole = || vec![Item { within: 0..value.len(), is_closed: true }];
+    let items = field.list.as_ref().map_or_else(whole, |list| list.items(value));
+    for Item { within: item, is_closed } in items.into_iter().skip(usize::from(field.counted)) {
+        if !is_closed {
+            give(first_rule, item, false);
+            continue;
+        }
         match &field.layout {
             Layout::Whole(rule) => give(*rule, item, true),
             Layout::Parts(template, rules) => match template.matches(&value[item.clone()]) {
@@ -158,29 +172,9 @@ pub fn split_value(
 /// What is wrong with the count at the start of a counted list, if something is: what it says, how many
 /// items follow, and the place of the count within the value.
 pub fn wrong_count(field: &Field, value: &str) -> Option<(String, usize, Range<usize>)> {
-    let separator = field.list.as_deref().filter(|_| field.counted && !value.trim().is_empty())?;
-    let items = items(value, Some(separator));
-    let first = items.first()?.clone();
+    let list = field.list.as_ref().filter(|_| field.counted && !value.trim().is_empty())?;
+    let items = list.items(value);
+    let first = items.first()?.within.clone();
     let said = &value[first.clone()];
     (said.parse() != Ok(items.len() - 1)).then(|| (said.to_owned(), items.len() - 1, first))
-}
-
-/// The items of a list, blanks around them left out; a separator at the very end adds none.
-fn items(value: &str, separator: Option<&str>) -> Vec<std::ops::Range<usize>> {
-    let mut out = Vec::new();
-    let Some(separator) = separator else {
-        out.push(0..value.len());
-        return out;
-    };
-    let mut from = 0;
-    for item in value.split(separator) {
-        let lead = item.len() - item.trim_start().len();
-        let start = from + lead;
-        out.push(start..start + item.trim().len());
-        from += item.len() + separator.len();
-    }
-    if out.last().is_some_and(|last| last.is_empty()) {
-        out.pop();
-    }
-    out
 }

@@ -75,7 +75,7 @@ impl Kind {
         let cells = rows.rows.iter().filter_map(|row| row.cells[column].as_ref());
         for value in cells.flat_map(|cell| cell.values()) {
             let items: Vec<&str> = match &field.list {
-                Some(separator) => value.split(separator.as_str()).map(str::trim).collect(),
+                Some(list) => list.items(value).into_iter().map(|item| &value[item.within]).collect(),
                 None => vec![value],
             };
             for item in items.into_iter().filter(|item| !rules.iter().any(|rule| rule.is_none(item))) {
@@ -282,11 +282,12 @@ impl ColumnPath {
                 },
             }
         };
-        match (&row.cells[column], field.list.as_deref()) {
+        match (&row.cells[column], &field.list) {
             (None, _) if self.is_list => Value::List(Vec::new()),
             (None, _) => one(""),
-            (Some(cell), Some(separator)) => {
-                let items = cell.values().flat_map(|value| value.split(separator)).map(str::trim);
+            (Some(cell), Some(list)) => {
+                let of_value = |value| list.items(value).into_iter().map(|item| &value[item.within]);
+                let items = cell.values().flat_map(of_value);
                 Value::List(items.filter(|item| !item.is_empty()).map(one).collect())
             }
             (Some(cell), None) if cell.more.is_empty() && !self.is_list => one(&cell.text),
@@ -326,38 +327,42 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
     };
     for (number, value) in cell.values().enumerate() {
         split_value(&rows.table, &rows.table.fields[field], value, &mut |rule, within, fits| {
-            let switch = rows.table.rules[rule].switch.as_ref();
-            let case = switch.and_then(|switch| {
-                let told = beside(number, switch.field);
-                switch.cases.iter().find(|(values, _)| values.iter().any(|own| own == told))
-            });
-            let rule = &rows.table.rules[case.map_or(rule, |(_, rule)| *rule)];
             let text = &value[within];
-            if !fits || rule.is_none(text) {
-                return;
-            }
-            let own = rule.shape.as_ref().map_or_else(|| text.to_owned(), |template| template.fill_one(text));
-            let key = match rule.with.is_empty() {
-                true => own,
-                false => {
-                    let path = rows.paths.get(&row.file);
-                    let position = row.position.to_string();
-                    let parts = rule.with.iter().map(|part| match part {
-                        None => own.as_str(),
-                        Some(KeyPart::Field(field)) => beside(number, *field),
-                        Some(KeyPart::Stem) => path.map_or("", RelPath::stem),
-                        Some(KeyPart::FileName) => path.map_or("", RelPath::name),
-                        Some(KeyPart::Path) => path.map_or("", RelPath::as_str),
-                        Some(KeyPart::PathPart(part)) => {
-                            path.and_then(|path| rows.table.path_part(path, *part)).unwrap_or("")
-                        }
-                        Some(KeyPart::Position) => position.as_str(),
-                    });
-                    parts.collect::<Vec<_>>().join(&KEY_SEPARATOR.to_string())
+            let also = rows.table.rules[rule].also.iter().copied();
+            for rule in std::iter::once(rule).chain(also) {
+                let switch = rows.table.rules[rule].switch.as_ref();
+                let case = switch.and_then(|switch| {
+                    let told = beside(number, switch.field);
+                    switch.cases.iter().find(|(values, _)| values.iter().any(|own| own == told))
+                });
+                let rule = &rows.table.rules[case.map_or(rule, |(_, rule)| *rule)];
+                if !fits || rule.is_none(text) {
+                    continue;
                 }
-            };
-            for target in &rule.refs {
-                each(target, &key);
+                let own =
+                    rule.shape.as_ref().map_or_else(|| text.to_owned(), |template| template.fill_one(text));
+                let key = match rule.with.is_empty() {
+                    true => own,
+                    false => {
+                        let path = rows.paths.get(&row.file);
+                        let position = row.position.to_string();
+                        let parts = rule.with.iter().map(|part| match part {
+                            None => own.as_str(),
+                            Some(KeyPart::Field(field)) => beside(number, *field),
+                            Some(KeyPart::Stem) => path.map_or("", RelPath::stem),
+                            Some(KeyPart::FileName) => path.map_or("", RelPath::name),
+                            Some(KeyPart::Path) => path.map_or("", RelPath::as_str),
+                            Some(KeyPart::PathPart(part)) => {
+                                path.and_then(|path| rows.table.path_part(path, *part)).unwrap_or("")
+                            }
+                            Some(KeyPart::Position) => position.as_str(),
+                        });
+                        parts.collect::<Vec<_>>().join(&KEY_SEPARATOR.to_string())
+                    }
+                };
+                for target in &rule.refs {
+                    each(target, &key);
+                }
             }
         });
     }

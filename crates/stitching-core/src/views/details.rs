@@ -2,7 +2,7 @@
 
 use crate::Error;
 use crate::layers::{LayerId, RelPath, Stack};
-use crate::links::{Found, find_by_value, find_records, text_key, texts_with};
+use crate::links::{Found, find_by_value, find_in_any_case, find_records, text_key, texts_with};
 use crate::problem::Place;
 use crate::reading::View;
 use crate::reading::{Excerpt, LoadedFile, load, prepare, with_text};
@@ -200,15 +200,17 @@ fn named_records(
     links: &[(Span, usize, String)],
 ) -> Result<NamedRecords, Error> {
     let View { stack, schema, .. } = view;
-    let mut wanted: Vec<(Target, String)> = Vec::new();
+    let mut wanted: Vec<(Target, String, bool)> = Vec::new();
     for (_, rule, text) in links {
-        wanted.extend(table.rules[*rule].refs.iter().map(|target| (*target, text.clone())));
+        let rule = &table.rules[*rule];
+        wanted.extend(rule.refs.iter().map(|target| (*target, text.clone(), rule.ignore_case)));
     }
     wanted.sort();
     wanted.dedup();
-    let look = |(target, text): (Target, String)| {
+    let look = |(target, text, any_case): (Target, String, bool)| {
         let mut named = Vec::new();
         let found = match target.rule {
+            None if any_case => find_in_any_case(view, target.table, &text)?,
             None => find_records(view, Some(target.table), &text)?,
             Some(rule) => {
                 find_by_value(view, target.table, schema.tables[target.table].rules[rule].field, &text)?

@@ -272,7 +272,7 @@ impl<'p> Graph<'p> {
                 .refs
                 .iter()
                 .find_map(|target| match target.rule {
-                    None => self.index.find_hash(target.table, link.hash),
+                    None => self.index.linked(rule, target.table, link),
                     Some(column) => self.columns().get(&(target.table, column, link.hash)).copied(),
                 })
                 .map(Node::Record),

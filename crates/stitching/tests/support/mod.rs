@@ -99,3 +99,42 @@ pub fn small(more: &str) -> TempDir {
     fs::write(folder.path().join("mod/reaches.txt"), "Reach\tAbove\nmill\t\nfrost\tmill\n").expect("written");
     folder
 }
+
+/// Writes a project file over the layer `mod`, with the layer `game` below it if it `has_game`.
+pub fn write_project(folder: &Path, has_game: bool) {
+    let mut project = "[project]\nname = \"t\"\nschema = \"schema.toml\"\n".to_owned();
+    for layer in ["game", "mod"] {
+        if has_game || layer == "mod" {
+            project += &format!("[[layer]]\nname = \"{layer}\"\npath = \"{layer}\"\n");
+            fs::create_dir_all(folder.join(layer)).expect("a folder");
+        }
+    }
+    fs::write(folder.join("stitching.toml"), project).expect("written");
+}
+
+/// The words of a command; a word with blanks stands in single quotes.
+fn words(command: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    for (at, part) in command.split('\'').enumerate() {
+        match at % 2 {
+            0 => words.extend(part.split_whitespace().map(str::to_owned)),
+            _ => words.push(part.to_owned()),
+        }
+    }
+    words
+}
+
+/// What a command prints, and its status if that is not 0.
+pub fn answer(folder: &Path, command: &str) -> String {
+    let words = words(command);
+    let run = stitching(folder, &words.iter().map(String::as_str).collect::<Vec<_>>());
+    let mut out = run.out;
+    if !run.err.is_empty() {
+        out += &format!("--- messages\n{}", run.err);
+    }
+    if run.status != 0 {
+        out += &format!("--- status {}\n", run.status);
+    }
+    let real = folder.canonicalize().expect("a folder");
+    out.replace(&*real.to_string_lossy(), "FOLDER").replace(&*folder.to_string_lossy(), "FOLDER")
+}

@@ -22,7 +22,7 @@ pub(super) fn editor<'t>(format: &'t Delimited, text: &Text<'t>) -> Editor<'t> {
     let (names, header) = match &format.header {
         Header::Named(names) => (names.clone(), None),
         Header::FirstRow => match Rows::new(format, text).header(&mut Ignore) {
-            Some((names, span)) => (names, Some(span)),
+            Some(header) => (header.names, Some(header.span)),
             None => (Vec::new(), None),
         },
     };
