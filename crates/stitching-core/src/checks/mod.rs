@@ -13,6 +13,7 @@ mod dangling_reference;
 mod duplicate_column;
 mod duplicate_key;
 mod duplicate_member;
+mod follow_ups;
 mod guessed_encoding;
 mod key_not_followed;
 mod misplaced;

@@ -1,7 +1,7 @@
 //! Problems in the making: what reading the files and the index gave, before any words are made.
 
 use super::report::{Context, Placed};
-use super::{CHECKS, Check, Run, one_cause};
+use super::{CHECKS, Check, Run, follow_ups, one_cause};
 use crate::Code;
 use crate::links::Index;
 use crate::problem::{Problem, Severity};
@@ -154,6 +154,7 @@ impl Seeds {
                 _ => {}
             }
         }
+        follow_ups::leave_out(index, &mut seeds.placed, &mut seeds.whole);
         seeds
     }
 

@@ -18,13 +18,15 @@ pub(super) use settings::KIND;
 
 use super::common_steps;
 use super::editing::Editor;
-use super::flat_tree::mark_shared;
+use super::flat_tree::{MOST_FAULTS, mark_shared, shorten};
 use super::misplaced::Nodes;
 use super::{
-    Cell, Column, ColumnCell, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
+    Cell, Column, ColumnCell, Fault, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
 };
+use crate::Code;
 use crate::text::{Span, Text};
 use path::{Part, Step, column_path};
+use std::collections::HashSet;
 use tree::{Kind, Lexer, Parser, Tree, classes};
 
 /// The settings of a file of blocks.
@@ -88,6 +90,8 @@ impl Format for Blocks {
                 Nodes { nodes: &tree.nodes, text: content, name: &name, start: &start, shown: str::to_owned };
             nodes.report(&own, self.records.source(), named, sink);
         }
+        let mut faults = faults;
+        faults.extend(self.missing_signs(&tree, content, columns));
         faults.into_iter().for_each(|fault| sink.fault(fault));
         let paths: Vec<Option<(BlockPath, Part)>> =
             columns.iter().map(|column| column_path(column.name).ok()).collect();
@@ -249,6 +253,40 @@ impl Format for Blocks {
 }
 
 impl Blocks {
+    /// Bare words side by side on a line, among entries, of which the first is what a field is called: the sign between them
+    /// was lost.
+    fn missing_signs(&self, tree: &Tree, text: &str, columns: &[Column<'_>]) -> Vec<Fault> {
+        let Some(assign) = self.assign.filter(|_| !self.bare_entries) else { return Vec::new() };
+        let last = |column: &Column<'_>| column.name.rsplit('/').next().unwrap_or_default().to_owned();
+        let fields: HashSet<String> = columns.iter().map(last).filter(|name| !name.contains('{')).collect();
+        let mut faults = Vec::new();
+        let mut among_entries: (Option<usize>, bool) = (None, false);
+        for (at, pair) in tree.nodes.windows(2).enumerate() {
+            let [word, value] = pair else { continue };
+            let side_by_side =
+                word.kind == Kind::Item && value.kind == Kind::Item && word.parent == value.parent;
+            let between = text.get(word.span.end as usize..value.span.start as usize).unwrap_or("\n");
+            if !side_by_side || between.contains('\n') || !fields.contains(word.span.of(text)) {
+                continue;
+            }
+            let Some(parent) = word.parent else { continue };
+            if among_entries.0 != Some(parent) {
+                let is_entry = |child: usize| matches!(tree.nodes[child].kind, Kind::Entry | Kind::Block);
+                among_entries = (Some(parent), tree.children(Some(parent)).any(is_entry));
+            }
+            if among_entries.1 {
+                let name = tree.name(at).map_or("", |name| name.of(text));
+                let message = format!("`{assign}` is missing behind `{}`", shorten(name));
+                let fault = Fault::new(Code::SYNTAX_ERROR, word.span, message);
+                faults.push(fault.help(format!("write `{name} {assign} {}`", shorten(value.span.of(text)))));
+                if faults.len() == MOST_FAULTS {
+                    break;
+                }
+            }
+        }
+        faults
+    }
+
     /// The records; `None` stands for the file.
     fn records(&self, tree: &Tree, text: &str) -> Vec<Option<usize>> {
         let kind = match self.taken {

@@ -4,7 +4,7 @@
 //! begins a line further out than the block around it shows that this block should have been closed.
 //! All questions take the same time however deep the nesting and however long the lines are.
 
-use crate::text::Text;
+use crate::text::{Span, Text};
 use std::collections::HashMap;
 
 /// Walks over a text with what is known of the line it is on. It only goes forward.
@@ -52,6 +52,65 @@ impl<'t> Line<'t> {
         self.indent = indent_of(&rest[..blanks]);
         self.first += blanks;
     }
+}
+
+/// A bracket that opens something and is missing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct MissingOpen {
+    /// Where it belongs, in bytes: at the end of the line that heads what is inside.
+    pub at: usize,
+    /// The last character of that line.
+    pub last: Span,
+    /// The closing bracket that it would be the partner of, in bytes.
+    pub close: usize,
+    /// The number of the line of that bracket, 1-based.
+    pub line: usize,
+}
+
+/// So many closing brackets without a partner are looked into, and so many lines in all.
+pub(super) const MOST_STRAYS: usize = 100;
+const MOST_LINES: usize = 100_000;
+
+/// Where brackets are missing of which the closing ones, at the bytes `strays`, begin a line each: behind the line before
+/// that begins at the same column, with nothing but lines further in between. In the order of the text.
+pub(super) fn missing_openers(text: &str, strays: &[usize]) -> Vec<MissingOpen> {
+    let mut left = MOST_LINES;
+    let mut out: Vec<MissingOpen> = Vec::new();
+    for &close in strays.iter().take(MOST_STRAYS) {
+        let bytes = text.as_bytes();
+        let start_of = |at: usize| memchr::memrchr(b'\n', &bytes[..at]).map_or(0, |end| end + 1);
+        let start = start_of(close);
+        if !text[start..close].bytes().all(|byte| matches!(byte, b' ' | b'\t')) {
+            continue;
+        }
+        let column = indent_of(&bytes[start..close]);
+        let (mut end, mut inside) = (start, false);
+        while end > 0 && left > 0 {
+            left -= 1;
+            let start = start_of(end - 1);
+            let line = text[start..end].trim_end();
+            end = start;
+            let words = line.trim_start_matches([' ', '\t', '\u{feff}']);
+            if words.is_empty() {
+                continue;
+            }
+            let indent = indent_of(&line.as_bytes()[..line.len() - words.len()]);
+            if indent > column {
+                inside = true;
+                continue;
+            }
+            let is_head = indent == column && inside && !words.starts_with(['}', ']', ')', '{', '[']);
+            if is_head && out.iter().all(|own| own.at != start + line.len()) {
+                let line_number = 1 + memchr::memchr_iter(b'\n', &bytes[..close]).count();
+                let at = start + line.len();
+                let last = line.chars().next_back().map_or(0, char::len_utf8);
+                out.push(MissingOpen { at, last: Span::new(at - last, at), close, line: line_number });
+            }
+            break;
+        }
+    }
+    out.sort_unstable_by_key(|own| own.at);
+    out
 }
 
 /// How far `blanks` at the beginning of a line indent it; a tab counts as eight at most.
@@ -162,7 +221,9 @@ impl<'t> OpenStack<'t> {
     /// Whether a closing bracket that begins a line at `column` shows that the innermost should have been
     /// closed before.
     pub fn is_left_by_close(&self, column: usize) -> bool {
-        self.open.last().is_some_and(|open| open.indent > column && open.is_deeper())
+        self.open
+            .last()
+            .is_some_and(|open| open.indent > column && (open.is_deeper() || open.inner.is_none()))
     }
 
     /// Whether a closing bracket at byte `at` closes nothing that is open: it begins a line further in than
@@ -180,6 +241,7 @@ impl<'t> OpenStack<'t> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rstest::rstest;
 
     #[test]
     fn a_line_knows_its_number_and_its_blanks() {
@@ -194,6 +256,27 @@ mod tests {
         assert_eq!(at("two"), (2, 8, Some(8)));
         assert_eq!(at("three"), (2, 8, None));
         assert_eq!(at("four"), (4, 8, Some(8)));
+    }
+
+    /// `^` marks closing brackets without a partner; the lines behind which brackets are missing are told.
+    #[rstest]
+    #[case::one("a =\n  b\n^", "a =")]
+    #[case::nested("x {\n  a =\n    b\n\n    c {\n    }\n  ^\n}", "  a =")]
+    #[case::two("a\n  b\n^\nc\n  d\n^\n", "a|c")]
+    #[case::with_tabs("a\n\tb\n\t\tc\n\t^\n", "\tb")]
+    #[case::nothing_inside("a\n^", "")]
+    #[case::head_is_a_bracket("{\n  b\n^", "")]
+    #[case::within_a_line("a\n  b\nc ^", "")]
+    #[case::only_further_in("    b\n^", "")]
+    #[case::crlf("a =\r\n  b\r\n^\r\n", "a =")]
+    fn what_is_not_opened(#[case] marked: &str, #[case] expected: &str) {
+        let strays: Vec<usize> = marked.match_indices('^').map(|(at, _)| at).collect();
+        let text = marked.replace('^', "}");
+        let found: Vec<&str> = missing_openers(&text, &strays)
+            .iter()
+            .map(|own| text[..own.at].rsplit('\n').next().unwrap_or_default())
+            .collect();
+        assert_eq!(found.join("|"), expected);
     }
 
     #[test]

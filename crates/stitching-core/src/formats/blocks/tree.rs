@@ -5,7 +5,7 @@
 
 use super::Blocks;
 use crate::Code;
-use crate::formats::bracket_recovery::OpenStack;
+use crate::formats::bracket_recovery::{MissingOpen, OpenStack, missing_openers};
 use crate::formats::flat_tree::{DEEP, FlatNode, LONGEST_NAME, MOST_FAULTS, children, shorten};
 use crate::formats::{Cell, Fault, Form};
 use crate::text::{Span, Text};
@@ -199,6 +199,10 @@ pub(super) struct Parser<'p> {
     faults: Vec<Fault>,
     /// How many blocks were left open, or closed without being open.
     unbalanced: usize,
+    /// Closing braces without a partner.
+    strays: Vec<usize>,
+    /// Braces to be read as if they were there, the last one first.
+    missing: Vec<MissingOpen>,
     /// Up to this byte no word begins the head of a block.
     no_head_before: usize,
     /// Where lists begin that are known to be closed nowhere.
@@ -208,13 +212,23 @@ pub(super) struct Parser<'p> {
 impl<'p> Parser<'p> {
     /// Parses a file. If braces are missing, the indentation tells where.
     pub fn parse_well(format: &'p Blocks, text: &Text<'p>) -> (Tree, Vec<Fault>) {
-        let plain = Parser::parse(format, text, false);
-        let parser = if plain.unbalanced > 0 { Parser::parse(format, text, true) } else { plain };
+        let mut parser = Parser::new(format, text, false);
+        parser.run();
+        if parser.unbalanced > 0 {
+            parser = Parser::new(format, text, true);
+            parser.run();
+            let mut missing = missing_openers(text.as_str(), &parser.strays);
+            if !missing.is_empty() {
+                missing.reverse();
+                parser = Parser { missing, ..Parser::new(format, text, true) };
+                parser.run();
+            }
+        }
         (parser.tree, parser.faults)
     }
 
-    fn parse(format: &'p Blocks, text: &Text<'p>, by_indent: bool) -> Parser<'p> {
-        let mut parser = Parser {
+    fn new(format: &'p Blocks, text: &Text<'p>, by_indent: bool) -> Parser<'p> {
+        Parser {
             reader: Lexer {
                 format,
                 classes: classes(format),
@@ -226,11 +240,11 @@ impl<'p> Parser<'p> {
             open: OpenStack::new(text.as_str(), by_indent),
             faults: Vec::new(),
             unbalanced: 0,
+            strays: Vec::new(),
+            missing: Vec::new(),
             no_head_before: 0,
             unclosed_lists: HashSet::new(),
-        };
-        parser.run();
-        parser
+        }
     }
 
     fn run(&mut self) {
@@ -238,6 +252,12 @@ impl<'p> Parser<'p> {
             self.reader.blanks();
             let start = self.reader.at;
             let Some(next) = self.reader.byte(start) else { break };
+            // One that belongs behind words of another shape than that of a head.
+            while let Some(missing) = self.missing.pop_if(|missing| missing.at <= start) {
+                self.missing_brace(missing);
+                let words = self.tree.words.len();
+                self.push(Kind::Block, words..words, missing.at);
+            }
             if let Some(line) = &mut self.open.line {
                 line.go_to(start);
             }
@@ -249,6 +269,11 @@ impl<'p> Parser<'p> {
                 b'}' => {
                     self.reader.at += 1;
                     self.close_brace(start);
+                }
+                b'{' if self.is_doubled(start) => {
+                    self.reader.at += 1;
+                    self.unbalanced += 1;
+                    self.fault(start, 1, "a `{` too many".to_owned(), "remove it, or close its block");
                 }
                 b'{' => {
                     self.outdent(start, None);
@@ -291,6 +316,11 @@ impl<'p> Parser<'p> {
         }
     }
 
+    /// Whether a brace stands directly behind another one, in a file in which braces do not match.
+    fn is_doubled(&self, at: usize) -> bool {
+        self.open.line.is_some() && self.reader.text[..at].ends_with('{')
+    }
+
     /// A line that pulls in another file.
     fn include(&mut self, start: usize) {
         let end = self.reader.line_end();
@@ -317,9 +347,15 @@ impl<'p> Parser<'p> {
         match self.reader.format.assign {
             Some(assign) => {
                 let mut line_end = self.reader.blanks();
+                if self.is_missing(first, start) {
+                    return;
+                }
                 if self.reader.byte(self.reader.at) == Some(assign as u8) {
                     self.reader.at += 1;
                     self.reader.blanks();
+                    if self.is_missing(first, start) {
+                        return;
+                    }
                     match self.reader.byte(self.reader.at) {
                         Some(b'{') => return self.block(first, start),
                         Some(_) if self.opened_list().is_some() => {
@@ -355,6 +391,9 @@ impl<'p> Parser<'p> {
                     end = self.reader.at;
                     line_end = self.reader.blanks();
                 }
+                if self.is_missing(first, start) {
+                    return;
+                }
                 if may_be_head && self.reader.byte(self.reader.at) == Some(b'{') {
                     return self.block(first, start);
                 }
@@ -383,6 +422,9 @@ impl<'p> Parser<'p> {
                     }
                     end = self.reader.at;
                     line_end = self.reader.blanks();
+                }
+                if self.is_missing(first, start) {
+                    return;
                 }
                 if self.reader.byte(self.reader.at) == Some(b'{') {
                     return self.block(first, start);
@@ -520,6 +562,22 @@ impl<'p> Parser<'p> {
         self.push(Kind::Block, first..self.tree.words.len(), start);
     }
 
+    /// Goes on as if the brace had been there, if one is missing behind the words from `first` on.
+    fn is_missing(&mut self, first: usize, start: usize) -> bool {
+        let at = self.reader.at;
+        let Some(missing) = self.missing.pop_if(|missing| missing.at <= at) else { return false };
+        self.missing_brace(missing);
+        self.push(Kind::Block, first..self.tree.words.len(), start);
+        true
+    }
+
+    fn missing_brace(&mut self, missing: MissingOpen) {
+        let message =
+            format!("`{{` is missing behind this; the `}}` in line {} closes nothing", missing.line);
+        let (at, len) = (missing.last.start as usize, missing.last.len());
+        self.fault(at, len, message, "add it, or remove the one that closes nothing");
+    }
+
     fn push(&mut self, kind: Kind, words: Range<usize>, start: usize) {
         let parent = self.open.last().map(|open| open.node);
         let node = self.tree.nodes.len();
@@ -557,6 +615,7 @@ impl<'p> Parser<'p> {
 
     fn stray_brace(&mut self, at: usize) {
         self.unbalanced += 1;
+        self.strays.push(at);
         self.fault(at, 1, "`}` closes nothing".to_owned(), "remove it, or add the `{` that it closes");
     }
 

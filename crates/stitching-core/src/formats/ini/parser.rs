@@ -175,6 +175,12 @@ impl<'r> IniParser<'r> {
                 }
                 Line::Section(name) => {
                     let open = self.text[start..].find('[').map_or(start, |at| start + at);
+                    let rest = self.text[name.end as usize..end].trim_start_matches(BLANKS);
+                    if name.of(self.text).starts_with('[') || rest.starts_with("]]") {
+                        let fault =
+                            Fault::new(Code::SYNTAX_ERROR, name, "the section's name has a bracket too many");
+                        sink.fault(fault.help("write `[` before the name and `]` behind it"));
+                    }
                     self.pending = Some((name, open));
                     return;
                 }
@@ -230,7 +236,20 @@ impl<'r> IniParser<'r> {
     fn is_open_quote(&self, value: Span) -> bool {
         let raw = value.of(self.text);
         let may_be = self.format.quotes && self.format.goes_on == GoesOn::Never;
-        may_be && raw.strip_prefix('"').is_some_and(|rest| !rest.contains('"'))
+        let is_odd = || raw.bytes().filter(|byte| *byte == b'"').count() % 2 == 1;
+        let is_doubled = raw.len() > 2 && (raw.starts_with("\"\"") || raw.ends_with("\"\""));
+        may_be && raw.strip_prefix('"').is_some_and(|rest| !rest.contains('"') || (is_doubled && is_odd()))
+    }
+
+    /// Tells of a value that begins with another sign directly behind the one between key and value.
+    fn second_sign(&self, value: Span, sink: &mut dyn RecordSink) {
+        let (assign, at) = (self.format.assign as u8, value.start as usize);
+        let bytes = self.text.as_bytes();
+        if bytes.get(at) == Some(&assign) && at > 0 && bytes[at - 1] == assign && !value.is_empty() {
+            let span = Span { start: value.start, end: value.start + 1 };
+            let message = format!("a `{}` too many", self.format.assign);
+            sink.fault(Fault::new(Code::SYNTAX_ERROR, span, message).help("remove it"));
+        }
     }
 
     /// Takes a line that is no key into the column of such lines.
@@ -260,6 +279,7 @@ impl<'r> IniParser<'r> {
         value: Span,
         sink: &mut dyn RecordSink,
     ) -> u16 {
+        self.second_sign(value, sink);
         let name = key.of(self.text);
         if self.format.by_key {
             if let Some(column) = self.key {

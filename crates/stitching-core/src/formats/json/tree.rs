@@ -6,7 +6,7 @@
 use super::Json;
 use crate::Code;
 use crate::formats::Fault;
-use crate::formats::bracket_recovery::{Open, OpenStack};
+use crate::formats::bracket_recovery::{MissingOpen, Open, OpenStack, missing_openers};
 use crate::formats::flat_tree::{DEEP, FlatNode, MOST_FAULTS, children, shorten};
 use crate::text::{Edit, Span, Text};
 use std::collections::HashSet;
@@ -85,6 +85,10 @@ struct Parser<'t> {
     faults: Vec<Fault>,
     /// Whether brackets do not match.
     unbalanced: bool,
+    /// Closing brackets without a partner.
+    strays: Vec<usize>,
+    /// Brackets to be read as if they were there, the last one first.
+    missing: Vec<MissingOpen>,
 }
 
 impl Tree {
@@ -96,6 +100,12 @@ impl Tree {
         if parser.unbalanced {
             parser = Parser::new(text, settings, true);
             parser.run();
+            let mut missing = missing_openers(text.as_str(), &parser.strays);
+            if !missing.is_empty() {
+                missing.reverse();
+                parser = Parser { missing, ..Parser::new(text, settings, true) };
+                parser.run();
+            }
         }
         parser.faults.into_iter().for_each(report);
         Tree { nodes: parser.nodes }
@@ -131,6 +141,8 @@ impl<'t> Parser<'t> {
             value_end: 0,
             faults: Vec::new(),
             unbalanced: false,
+            strays: Vec::new(),
+            missing: Vec::new(),
         }
     }
 
@@ -140,6 +152,9 @@ impl<'t> Parser<'t> {
             self.trivia();
             let Some(&next) = self.bytes.get(self.at) else { break };
             let at = self.at;
+            while let Some(missing) = self.missing.pop_if(|missing| missing.at <= at) {
+                state = self.open_missing(missing);
+            }
             if let Some(now) = self.outdent(next) {
                 state = now;
                 if self.at != at {
@@ -209,13 +224,36 @@ impl<'t> Parser<'t> {
 
     /// The opening bracket of the innermost that is open.
     fn innermost(&self) -> Option<(Span, char)> {
-        let start = self.nodes[self.open.last()?.node].span.start as usize;
-        Some((Span::new(start, start + 1), self.bytes[start] as char))
+        let node = &self.nodes[self.open.last()?.node];
+        let start = node.span.start as usize;
+        Some((Span::new(start, start + 1), if node.kind == Kind::Array { '[' } else { '{' }))
+    }
+
+    /// Goes on as if the bracket had been there.
+    fn open_missing(&mut self, missing: MissingOpen) -> State {
+        let (kind, open, close) = match self.bytes[missing.close] {
+            b']' => (Kind::Array, '[', ']'),
+            _ => (Kind::Object, '{', '}'),
+        };
+        let message =
+            format!("`{open}` is missing behind this; the `{close}` in line {} closes nothing", missing.line);
+        self.fault(missing.last, &message, "add it, or remove the one that closes nothing");
+        self.push(kind, Span::new(missing.at, missing.at));
+        self.opened(kind);
+        State::EntryOrEnd
+    }
+
+    /// Takes note that the last node is open.
+    fn opened(&mut self, kind: Kind) {
+        self.open.push(self.nodes.len() - 1);
+        self.opened[usize::from(kind == Kind::Array)] += 1;
+        self.names.push(HashSet::new());
     }
 
     /// Passes over a closing bracket without a partner.
     fn closes_nothing(&mut self, bracket: u8) -> State {
         self.unbalanced = true;
+        self.strays.push(self.at);
         let message = format!("`{}` closes nothing", bracket as char);
         self.fault(Span::new(self.at, self.at + 1), &message, "remove it, or add its opening bracket");
         self.at += 1;
@@ -245,6 +283,17 @@ impl<'t> Parser<'t> {
                 self.close(self.comma);
                 self.name = None;
                 self.value(next)
+            }
+            // In a file in which brackets do not match.
+            b'{' if in_object && self.open.line.is_some() && self.bytes[..self.at].ends_with(b"{") => {
+                self.unbalanced = true;
+                self.fault(
+                    Span::new(self.at, self.at + 1),
+                    "a `{` too many",
+                    "remove it, or close its object",
+                );
+                self.at += 1;
+                State::EntryOrEnd
             }
             b'{' | b'[' if in_object => {
                 let place = Span::new(self.at, self.at + 1);
@@ -307,9 +356,7 @@ impl<'t> Parser<'t> {
                 let kind = if next == b'{' { Kind::Object } else { Kind::Array };
                 let span = Span::new(self.at, self.at + 1);
                 self.push(kind, span);
-                self.open.push(self.nodes.len() - 1);
-                self.opened[usize::from(kind == Kind::Array)] += 1;
-                self.names.push(HashSet::new());
+                self.opened(kind);
                 if self.open.len() == DEEP {
                     self.fault(
                         span,
@@ -501,10 +548,10 @@ impl<'t> Parser<'t> {
                 }
                 end => {
                     let end = end.unwrap_or(self.bytes.len());
-                    // What closes the blocks around it most likely does not belong to the string.
+                    // What opens or closes blocks most likely does not belong to the string.
                     let line = &self.bytes[start + 1..end];
-                    let closing = |byte: &u8| matches!(byte, b' ' | b'\t' | b'\r' | b',' | b'}' | b']');
-                    let kept = line.iter().rposition(|byte| !closing(byte)).map_or(0, |at| at + 1);
+                    let kept = line.iter().rposition(|byte| !b" \t\r,:{}[]".contains(byte));
+                    let kept = kept.map_or(0, |at| at + 1);
                     let end = start + 1 + kept;
                     self.fault(
                         Span::new(start, start + 1),

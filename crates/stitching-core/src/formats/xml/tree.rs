@@ -6,6 +6,7 @@
 use super::{Cell, Fault, Form, reference};
 use crate::Code;
 use crate::formats::bracket_recovery::OpenStack;
+use crate::formats::bracket_recovery::{MOST_STRAYS, missing_openers};
 use crate::formats::flat_tree::{DEEP, FlatNode, MOST_FAULTS, children, shorten};
 use crate::text::{Span, Text};
 use memchr::{memchr, memchr2, memmem};
@@ -168,6 +169,8 @@ struct Parser<'p> {
     /// Whether the document type declares entities of its own.
     own_entities: bool,
     roots: usize,
+    /// How many end tags close nothing.
+    strays: usize,
 }
 
 impl<'p> Parser<'p> {
@@ -183,6 +186,7 @@ impl<'p> Parser<'p> {
             unbalanced: false,
             own_entities: false,
             roots: 0,
+            strays: 0,
         };
         parser.run();
         parser
@@ -248,6 +252,17 @@ impl<'p> Parser<'p> {
 
     /// Text between tags: every `&` in it must begin a reference, and outside of all elements there is none.
     fn characters(&mut self, start: usize, end: usize) {
+        let run = &self.text[start..end];
+        // Behind a tag and before a line end: no text that a reader would miss.
+        if start > 0
+            && self.bytes[start - 1] == b'>'
+            && run.starts_with('>')
+            && run.contains('\n')
+            && run.trim_end() == ">"
+        {
+            let message = "a `>` too many".to_owned();
+            self.fault(Code::SYNTAX_ERROR, start, 1, message, "remove it; as text it is `&gt;`");
+        }
         if self.open.is_empty() {
             let run = &self.text[start..end];
             if let Some(at) = run.find(|next: char| !next.is_whitespace() && next != '\u{feff}') {
@@ -303,7 +318,8 @@ impl<'p> Parser<'p> {
         let parent = self.open.last().map(|open| open.node);
         if parent.is_none() {
             self.roots += 1;
-            if self.roots == 2 {
+            // Where something is wrong before, it may be no root at all.
+            if self.roots == 2 && self.faults.iter().all(|fault| fault.code != Code::SYNTAX_ERROR) {
                 let message = "a second root element".to_owned();
                 let help = "strict readers stop before it; put one element around all";
                 self.fault(Code::NOT_STRICT_XML, tag, name.len() + 1, message, help);
@@ -461,7 +477,12 @@ impl<'p> Parser<'p> {
     }
 
     fn end_tag(&mut self, tag: usize) {
-        let name = Span::new(tag + 2, self.name_end(tag + 2));
+        let slashes = self.bytes[tag + 2..].iter().take_while(|byte| **byte == b'/').count();
+        if slashes > 0 {
+            self.fault(Code::SYNTAX_ERROR, tag + 2, slashes, "a `/` too many".to_owned(), "remove it");
+        }
+        let start = tag + 2 + slashes;
+        let name = Span::new(start, self.name_end(start));
         let shown = name.of(self.text);
         let close = memchr2(b'>', b'<', &self.bytes[name.end as usize..]).map(|at| name.end as usize + at);
         self.at = match close {
@@ -474,6 +495,17 @@ impl<'p> Parser<'p> {
         };
         let Some(partner) = self.partner(tag, shown) else {
             self.unbalanced = true;
+            self.strays += 1;
+            let head = if self.strays <= MOST_STRAYS { self.head_of(tag, shown) } else { None };
+            if let Some((head, line)) = head {
+                let message = format!(
+                    "`<{}` is expected here; the `</{}>` in line {line} closes nothing",
+                    shorten(shown),
+                    shorten(shown)
+                );
+                let help = "write the start tag, or remove the end tag";
+                return self.fault(Code::SYNTAX_ERROR, head, name.len(), message, help);
+            }
             let message = format!("`</{}>` closes nothing", shorten(shown));
             let help = format!("remove it, or add `<{}>`", shorten(shown));
             return self.fault(Code::SYNTAX_ERROR, tag, name.len() + 3, message, &help);
@@ -496,6 +528,15 @@ impl<'p> Parser<'p> {
             self.tree.elements[element].close_name = Some(name);
             self.close(element, tag, self.at);
         }
+    }
+
+    /// Where the name of an element stands without `<`, by the indentation the one that the end tag at byte `tag` closes; and
+    /// the number of the line of that end tag.
+    fn head_of(&self, tag: usize, name: &str) -> Option<(usize, usize)> {
+        let missing = missing_openers(self.text, &[tag]).into_iter().next()?;
+        let line = self.text[..missing.at].rfind('\n').map_or(0, |end| end + 1);
+        let head = line + self.text[line..missing.at].len() - self.text[line..missing.at].trim_start().len();
+        (!name.is_empty() && self.text[head..].starts_with(name)).then_some((head, missing.line))
     }
 
     /// The position among the open elements of the one that the end tag at byte `tag` closes.
