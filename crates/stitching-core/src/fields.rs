@@ -141,7 +141,7 @@ fn count(table: &Table, record: &Record, tallies: &mut [Tally]) {
                 tally.values.entry(piece.to_owned()).or_insert_with(|| (0, key())).0 += 1;
             });
         }
-        tally.absent += u64::from(!there && table.format.absent(&table.fields[field].name).is_none());
+        tally.absent += u64::from(!there && table.format.absent(&table.fields[field].column).is_none());
     }
 }
 

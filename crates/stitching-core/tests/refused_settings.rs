@@ -96,6 +96,14 @@ const HEAD: &str = "[table.t]\nfiles = \"t.txt\"\nformat = \"delimited\"\n";
     "key = \"A\"\ntexts = { fr = \"F\" }",
     "5:9 the project has no language `fr` | the project's languages are `en`, `de`"
 )]
+#[case::at_a_field(
+    "key = \"A\"\nfields.B = {}\nfields.C = { at = \"B\" }",
+    "6:19 `C` and `B` stand for the same column | describe it once; several rules for one value go into `also`"
+)]
+#[case::at_of_a_family(
+    "key = \"A\"\nfields.\"B{1..3}\" = { at = \"b{1..2}\" }",
+    "5:27 `at` gives 2 of the 3 columns | write a range as in the name: at = \"gate{1..4}/@ref\""
+)]
 #[case::about_no_text("key = \"A\"\nabout = []", "5:9 `about` must be text in quotes, and is a list")]
 #[case::unknown_setting(
     "key = \"A\"\nkeys = \"B\"",
@@ -225,6 +233,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
     "list = 3",
     "5:21 `list` must be text in quotes, or several such texts, and is a whole number"
 )]
+#[case::at_no_text("at = 3", "5:19 `at` must be text in quotes, and is a whole number")]
 #[case::list_of_numbers(
     "list = [\";\", 3]",
     "5:21 `list` must be text in quotes, or several such texts, and is a list"
@@ -299,7 +308,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::part_unknown(
     "parts = \"{a},{b}\", c = { type = \"integer\" }",
-    "5:33 there is no setting `c` here | known here: about, unit, list, quoted, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, unique, required"
+    "5:33 there is no setting `c` here | known here: at, about, unit, list, quoted, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, unique, required"
 )]
 #[case::part_no_table("parts = \"{a},{b}\", a = 3", "5:37 `a` must be a table, and is a whole number")]
 #[case::when_no_table("when = 3", "5:21 `when` must be a table, and is a whole number")]

@@ -163,7 +163,7 @@ impl<'b> Below<'b> {
                     .key
                     .iter()
                     .filter_map(|part| match part {
-                        KeyPart::Field(field) => Some(table.fields[*field].name.as_str()),
+                        KeyPart::Field(field) => Some(table.fields[*field].column.as_str()),
                         _ => None,
                     })
                     .collect();

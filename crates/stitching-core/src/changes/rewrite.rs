@@ -60,7 +60,7 @@ pub(super) fn cell_edits(
     }
     let encoded = table
         .format
-        .encode(&cell, &field.name, &whole)
+        .encode(&cell, &field.column, &whole)
         .map_err(|reason| format!("`{}`: {reason}", rewrites[0].new))?;
     let by_part = match cell.form {
         Form::Plain => encoded == whole,
@@ -71,7 +71,7 @@ pub(super) fn cell_edits(
         return Ok(vec![Edit { span: cell.span, text: encoded }]);
     }
     let encode = |edit: &Edit| {
-        let text = table.format.encode(&cell, &field.name, &edit.text)?;
+        let text = table.format.encode(&cell, &field.column, &edit.text)?;
         Ok(Edit { span: decoded.span(edit.span.start as usize, edit.span.end as usize), text })
     };
     parts.edits().iter().map(encode).collect()

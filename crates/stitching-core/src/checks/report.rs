@@ -319,8 +319,8 @@ impl About<'_> {
 
     /// A fix that writes `better` in place of the value.
     fn better(&self, better: &str) -> Option<Fix> {
-        let field = &self.table.fields[self.rule?.field].name;
-        let text = self.table.format.encode(&self.cell?, field, better).ok()?;
+        let column = &self.table.fields[self.rule?.field].column;
+        let text = self.table.format.encode(&self.cell?, column, better).ok()?;
         let edits = EditSet::new(vec![Edit { span: self.span, text }]).ok()?;
         Some(Fix { title: format!("write `{better}`"), edits })
     }

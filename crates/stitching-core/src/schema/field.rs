@@ -8,8 +8,10 @@ use regex::Regex;
 /// A named value of the records of a table.
 #[derive(Debug, Clone)]
 pub struct Field {
-    /// Its name: a column, a member, a part of the line.
+    /// Its name: a column, a member, a part of the line, or what the schema calls it.
     pub name: String,
+    /// The column, as the format understands it: the name, unless the schema gives another place.
+    pub column: String,
     /// What it means, for people.
     pub about: Option<String>,
     /// The unit of its numbers, for people.
@@ -120,6 +122,7 @@ impl Field {
     pub(super) fn plain(name: &str, rule: usize) -> Field {
         Field {
             name: name.to_owned(),
+            column: name.to_owned(),
             about: None,
             unit: None,
             list: None,

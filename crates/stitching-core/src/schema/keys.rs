@@ -96,6 +96,11 @@ pub(crate) const TABLE: &[Setting] = &[
 ];
 
 pub(crate) const FIELD: &[Setting] = &[
+    setting(
+        "at",
+        "string",
+        "The column or path that it stands for, if it has another name here: \"../@name\".",
+    ),
     setting("about", "string", "What it means, for people."),
     setting("unit", "string", "The unit of its numbers, for people."),
     setting(

@@ -135,6 +135,11 @@ impl Table {
         self.fields.iter().position(|field| field.name == name)
     }
 
+    /// The position of the field at `column`, as the format understands it.
+    pub fn field_at(&self, column: &str) -> Option<usize> {
+        self.fields.iter().position(|field| field.column == column)
+    }
+
     /// The table with a plain field added for each of `columns` that it does not describe, as far as
     /// the format can read them. What leads into a structure is described by the fields inside it.
     pub fn widened(&self, columns: &[String]) -> Table {
@@ -154,12 +159,14 @@ impl Table {
         };
         let mut table = self.clone();
         let folded = |name: &str| self.format.folds_columns().then(|| name.to_lowercase());
-        let mut known: HashSet<String> = self.fields.iter().filter_map(|field| folded(&field.name)).collect();
+        let mut known: HashSet<String> =
+            self.fields.iter().filter_map(|field| folded(&field.column)).collect();
         for column in columns {
             if table.field(column).is_none()
+                && table.field_at(column).is_none()
                 && folded(column).is_none_or(|name| known.insert(name))
-                && !self.fields.iter().any(|field| is_any(&field.name, column))
-                && !self.fields.iter().any(|field| inside(&field.name, column))
+                && !self.fields.iter().any(|field| is_any(&field.column, column))
+                && !self.fields.iter().any(|field| inside(&field.column, column))
                 && table.format.check_column(column).is_ok()
                 && !column.is_empty()
             {

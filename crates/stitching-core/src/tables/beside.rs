@@ -25,7 +25,7 @@ impl<'a> RecordView<'a> {
         let (found, shared) = self.nearest(at, field)?;
         let fields = &self.table.fields;
         let own = usize::from(self.cells.get(at)?.column);
-        let needed = self.table.format.shared_steps(&fields[own].name, &fields[field].name);
+        let needed = self.table.format.shared_steps(&fields[own].column, &fields[field].column);
         (shared >= needed).then(|| &self.cells[found].cell)
     }
 

@@ -88,8 +88,8 @@ impl<'a> RecordView<'a> {
                 KeyPart::Position => out.push_str(&self.position.to_string()),
                 KeyPart::Field(field) => {
                     let Some(cell) = self.cell(*field) else {
-                        let name = &self.table.fields[*field].name;
-                        match self.table.format.absent(name) {
+                        let column = &self.table.fields[*field].column;
+                        match self.table.format.absent(column) {
                             Some(name) => out.push_str(name),
                             None if may_be_empty(*field) => empty += 1,
                             None => return Err(*part),
@@ -199,7 +199,7 @@ fn columns<'t>(table: &'t Table, fields: &[usize]) -> Vec<Column<'t>> {
     let related = table.relates_fields();
     let fields = fields.iter().map(|field| &table.fields[*field]);
     let column = |field: &'t Field| Column {
-        name: &field.name,
+        name: &field.column,
         optional: field.optional,
         related,
         described: field.place.is_some(),

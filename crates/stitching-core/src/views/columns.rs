@@ -314,7 +314,7 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
     let mut beside = |number: usize, field: usize| {
         if !known.iter().any(|(other, _)| *other == field) {
             let fields = &rows.table.fields;
-            let needed = rows.table.format.shared_steps(&fields[own].name, &fields[field].name);
+            let needed = rows.table.format.shared_steps(&fields[own].column, &fields[field].column);
             known.push((field, row.order.beside(own, field, needed)));
         }
         let found = known.iter().find(|(other, _)| *other == field);

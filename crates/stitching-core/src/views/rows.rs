@@ -126,14 +126,14 @@ impl Rows {
             }
         }
         let table = described.widened(&columns);
-        for field in table.fields.iter().filter(|field| field.name != "{member}") {
-            if seen.insert(field.name.clone()) {
-                columns.push(field.name.clone());
+        for field in table.fields.iter().filter(|field| field.column != "{member}") {
+            if seen.insert(field.column.clone()) {
+                columns.push(field.column.clone());
             }
         }
         // What only leads into a structure is no value.
-        columns.retain(|column| table.field(column).is_some());
-        let fields: Vec<usize> = columns.iter().filter_map(|column| table.field(column)).collect();
+        let fields: Vec<usize> = columns.iter().filter_map(|column| table.field_at(column)).collect();
+        let columns: Vec<String> = fields.iter().map(|field| table.fields[*field].name.clone()).collect();
         let mut of_field: Vec<Option<usize>> = vec![None; table.fields.len()];
         for (column, field) in fields.iter().enumerate() {
             of_field[*field] = Some(column);

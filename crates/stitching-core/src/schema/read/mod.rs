@@ -1,0 +1,169 @@
+//! Reading schema files into [`Schema`].
+//!
+//! Names may be used before they are described, so tables are read first and what points to other
+//! tables is bound at the end.
+
+mod field;
+mod key;
+mod rules;
+mod table;
+mod texts;
+
+use super::field::{Layout, Target};
+use super::table::KeyPart;
+use super::{Schema, TableId, keys};
+use crate::Code;
+use crate::Problem;
+use crate::settings::TomlReader;
+use std::ops::Range;
+use toml::Spanned;
+
+/// A reference as written, bound once all tables are known.
+struct Unbound {
+    table: TableId,
+    rule: usize,
+    file: usize,
+    name: String,
+    span: Range<usize>,
+}
+
+/// Reads the schema `files` (path as shown, content) for a project with `languages`, the main one
+/// first. Gives what could be understood, and the mistakes with their places.
+pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Problem>) {
+    let mut schema = Schema::new(languages);
+    let mut readers: Vec<TomlReader<'_>> =
+        files.iter().map(|(path, text)| TomlReader::new(Code::BAD_SCHEMA, path, text)).collect();
+    let mut unbound = Vec::new();
+    // Tables whose description is wrong are there all the same: what refers to them is not to blame.
+    let mut failed: Vec<String> = Vec::new();
+    for (file, reader) in readers.iter_mut().enumerate() {
+        let top = reader.parse();
+        if !reader.problems.is_empty() {
+            // What was read past a syntax error is not what was meant.
+            continue;
+        }
+        reader.check_keys(&top, keys::SCHEMA_TOP, |_| false);
+        let Some(tables) = reader.table(&top, "table") else { continue };
+        for (name, value) in tables {
+            if schema.table(name.get_ref()).is_some() {
+                reader.problem(name.span(), format!("the table `{}` is described twice", name.get_ref()), "");
+                continue;
+            }
+            let Some(body) = value.get_ref().as_table() else {
+                reader.wrong_kind(value, name.get_ref(), "a table");
+                continue;
+            };
+            let id = schema.tables.len();
+            let mut builder = TableBuilder { others: Vec::new(), reader, file, id, unbound: &mut unbound };
+            if let Some(table) = builder.table(name, body, languages) {
+                schema.tables.push(table);
+            } else {
+                failed.push(name.get_ref().to_string());
+                unbound.retain(|reference: &Unbound| reference.table != id);
+            }
+        }
+    }
+    for reference in unbound {
+        let table = reference.name.split('.').next().unwrap_or_default();
+        if failed.iter().any(|failed| *failed == reference.name || failed == table) {
+            continue;
+        }
+        bind(&mut schema, &mut readers[reference.file], &reference);
+    }
+    let mut problems: Vec<Problem> = readers.into_iter().flat_map(|reader| reader.problems).collect();
+    problems.sort_by(|a, b| a.order().cmp(&b.order()));
+    // A family of columns is described once.
+    problems.dedup();
+    (schema, problems)
+}
+
+/// Finds the table or column that a reference names. The table's own name is tried first, so that
+/// names with dots work.
+fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
+    let name = reference.name.as_str();
+    let parts = schema.tables[reference.table].rules[reference.rule].with.len();
+    let target = match schema.table(name) {
+        Some(table) => Some(Target { table, rule: None }),
+        None => name.split_once('.').and_then(|(table, field)| {
+            let table = schema.table(table)?;
+            let at = schema.tables[table].field(field)?;
+            let of_key = schema.tables[table].key == [KeyPart::Field(at)];
+            match schema.tables[table].fields[at].layout {
+                _ if of_key => Some(Target { table, rule: None }),
+                Layout::Whole(rule) => Some(Target { table, rule: Some(rule) }),
+                Layout::Parts(..) | Layout::Found(..) => None,
+            }
+        }),
+    };
+    if let Some(Target { table, rule: None }) = target
+        && schema.tables[table].key.len() != parts.max(1)
+    {
+        let count = schema.tables[table].key.len();
+        let message = match parts {
+            _ if count == 0 => {
+                let help = format!("give it one, or refer to one of its fields: \"{name}.FIELD\"");
+                let message =
+                    format!("the table `{name}` has no `key`, and nothing can refer to its records");
+                return reader.problem(reference.span.clone(), message, help);
+            }
+            0 => format!("the key of `{name}` has {count} parts, and one value cannot name it"),
+            _ => format!("the key of `{name}` has {count} parts, and `with` names {parts}"),
+        };
+        let help = format!(
+            "write with = [...] with the fields that make up the key, and \"{{}}\" for this one; or refer to one of its fields: \"{name}.FIELD\""
+        );
+        return reader.problem(reference.span.clone(), message, help);
+    }
+    let ignores_case = schema.tables[reference.table].rules[reference.rule].ignore_case;
+    if let (Some(Target { rule: Some(_), .. }), true) = (target, ignores_case) {
+        let message = format!("`ignore_case` is for keys, and `{name}` is a field");
+        let help = "leave it out, or refer to a table by its key";
+        return reader.problem(reference.span.clone(), message, help);
+    }
+    match target {
+        Some(target) => schema.tables[reference.table].rules[reference.rule].refs.push(target),
+        None => {
+            let near = schema.nearest_table(name);
+            let help = match (near.first(), name.split_once('.')) {
+                (Some(near), _) => format!("did you mean `{near}`?"),
+                (None, Some((table, _))) if schema.table(table).is_some() => {
+                    format!("the table `{table}` is there, but the field must be described under it first")
+                }
+                _ => {
+                    format!("the tables are {}", list(schema.tables.iter().map(|table| table.name.as_str())))
+                }
+            };
+            reader.problem(reference.span.clone(), format!("there is no table `{name}` to refer to"), help);
+        }
+    }
+}
+
+/// What a rule says of other fields of its table, bound once all of them are known.
+enum OtherFields {
+    With(usize, Vec<Spanned<String>>),
+    Switch(usize, Spanned<String>, Vec<(Vec<String>, usize)>),
+}
+
+/// Builds a table from its description.
+struct TableBuilder<'b, 't> {
+    others: Vec<OtherFields>,
+    reader: &'b mut TomlReader<'t>,
+    file: usize,
+    id: TableId,
+    unbound: &'b mut Vec<Unbound>,
+}
+
+/// Names as a list in messages.
+fn list<'n>(names: impl Iterator<Item = &'n str>) -> String {
+    let names: Vec<String> = names.map(|name| format!("`{name}`")).collect();
+    if names.is_empty() { "not described yet".to_owned() } else { names.join(", ") }
+}
+
+/// The beginning of a text that may be very long.
+fn shortened(text: &str) -> String {
+    const SHOWN: usize = 80;
+    match text.char_indices().nth(SHOWN) {
+        Some((end, _)) => format!("{}...", &text[..end]),
+        None => text.to_owned(),
+    }
+}

@@ -1,0 +1,295 @@
+//! Reading the rules of a value.
+
+use super::{OtherFields, TableBuilder, Unbound, keys, shortened};
+use crate::layers::RelPath;
+use crate::schema::field::{Rule, Switch, ValueType};
+use crate::schema::pattern::why_not_regex;
+use crate::schema::table::{KeyPart, Table};
+use crate::schema::{Pattern, dependencies};
+use crate::settings::{TomlReader, Value, name_template, plain};
+use crate::text::{Template, nearest_of};
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+impl<'t> TableBuilder<'_, 't> {
+    /// Adds the rule of a value or a part of one, and those that hold in its place where another field
+    /// says so; gives the position of the first.
+    pub(super) fn rules(
+        &mut self,
+        table: &mut Table,
+        field: usize,
+        part: Option<String>,
+        body: &DeTable<'t>,
+    ) -> usize {
+        let at = table.rules.len();
+        let by = self.reader.text(body, "by");
+        let when = self.reader.table(body, "when").map(|when| when.iter().collect::<Vec<_>>());
+        let tables = body.get("ref").and_then(|value| value.get_ref().as_table());
+        let rule = self.rule(at, field, part.clone(), body);
+        let mut bare = Rule { field, part: part.clone(), ..Rule::default() };
+        bare.share_none(&rule);
+        match (when, by, tables) {
+            (Some(when), ..) => {
+                let [(name, value)] = when[..] else {
+                    let span = body.get("when").map_or(0..0, Value::span);
+                    self.reader.problem(
+                        span,
+                        "`when` must name one field",
+                        "for example when = { Kind = \"gate\" }",
+                    );
+                    table.rules.push(rule);
+                    return at;
+                };
+                let wanted = texts_of(value);
+                table.rules.push(bare);
+                // What was read for the first position is meant for the second.
+                for reference in self.unbound.iter_mut().filter(|own| own.table == self.id && own.rule == at)
+                {
+                    reference.rule = at + 1;
+                }
+                for other in &mut self.others {
+                    if let OtherFields::With(rule, _) = other
+                        && *rule == at
+                    {
+                        *rule = at + 1;
+                    }
+                }
+                table.rules.push(rule);
+                let name = Spanned::new(name.span(), name.get_ref().to_string());
+                self.others.push(OtherFields::Switch(at, name, vec![(wanted, at + 1)]));
+            }
+            (None, Some(by), Some(tables)) => {
+                table.rules.push(rule);
+                let mut cases = Vec::new();
+                for value in tables.keys() {
+                    let rule = table.rules.len();
+                    for name in self.reader.texts(tables, value.get_ref()).unwrap_or_default() {
+                        self.unbound.push(Unbound {
+                            table: self.id,
+                            rule,
+                            file: self.file,
+                            span: name.span(),
+                            name: name.into_inner(),
+                        });
+                    }
+                    cases.push((vec![value.get_ref().to_string()], rule));
+                    let base = table.rules[at].clone();
+                    table.rules.push(base);
+                }
+                self.others.push(OtherFields::Switch(at, by, cases));
+            }
+            (None, Some(by), None) => {
+                let message = "`by` chooses between tables, and `ref` does not give a table for each value";
+                self.reader.problem(
+                    by.span(),
+                    message,
+                    "write ref = { crew = \"crews\", barge = \"barges\" }",
+                );
+                table.rules.push(rule);
+            }
+            (None, None, Some(_)) => {
+                let span = body.get("ref").map_or(0..0, Value::span);
+                let message =
+                    "`ref` gives a table for each value of another field, and `by` does not name it";
+                self.reader.problem(span, message, "write by = \"FIELD\"");
+                table.rules.push(rule);
+            }
+            _ => table.rules.push(rule),
+        }
+        self.also(table, at, body);
+        at
+    }
+
+    /// Adds the further rules for the value of the rule at position `at`.
+    pub(super) fn also(&mut self, table: &mut Table, at: usize, body: &DeTable<'t>) {
+        let Some(given) = body.get("also") else { return };
+        let bodies: Vec<&Value<'t>> = match given.get_ref() {
+            DeValue::Array(items) => items.iter().collect(),
+            _ => vec![given],
+        };
+        for value in bodies {
+            let Some(body) = value.get_ref().as_table() else {
+                self.reader.wrong_kind(value, "also", "a table such as { ref = \"guilds\" }, or several");
+                continue;
+            };
+            self.reader.check_keys(body, keys::RULE, |_| false);
+            if let Some(nested) = body.get("also") {
+                self.reader.problem(
+                    nested.span(),
+                    "a rule in `also` has none of its own",
+                    "put it into the list: also = [{ ref = \"a\" }, { ref = \"b\" }]",
+                );
+                continue;
+            }
+            let (field, part) = (table.rules[at].field, table.rules[at].part.clone());
+            let more = self.rules(table, field, part, body);
+            let first = table.rules[at].clone();
+            table.rules[more].share_none(&first);
+            table.rules[at].also.push(more);
+        }
+    }
+
+    /// Finds the fields that rules speak of.
+    pub(super) fn bind_fields(&mut self, table: &mut Table) {
+        for other in std::mem::take(&mut self.others) {
+            match other {
+                OtherFields::With(rule, names) => {
+                    let parts = names.into_iter().map(|name| match name.get_ref().as_str() {
+                        "{}" => None,
+                        "{stem}" => Some(KeyPart::Stem),
+                        "{file}" => Some(KeyPart::FileName),
+                        "{path}" => Some(KeyPart::Path),
+                        "{position}" => Some(KeyPart::Position),
+                        other if let Some(at) = self.path_part_in_braces(table, other, name.span()) => {
+                            Some(KeyPart::PathPart(at))
+                        }
+                        other => Some(KeyPart::Field(self.field_named(table, other, name.span()))),
+                    });
+                    let parts: Vec<Option<KeyPart>> = parts.collect();
+                    table.rules[rule].with = parts;
+                }
+                OtherFields::Switch(rule, name, cases) => {
+                    let field = self.field_named(table, name.get_ref(), name.span());
+                    table.rules[rule].switch = Some(Switch { field, cases });
+                }
+            }
+        }
+    }
+
+    /// A regular expression that whole values are compared with.
+    pub(super) fn pattern(&mut self, body: &DeTable<'t>, name: &str) -> Option<Pattern> {
+        let given = self.reader.text(body, name)?;
+        let pattern = Pattern::new(given.get_ref());
+        if pattern.is_none() {
+            let message = format!("`{}` {}", shortened(given.get_ref()), why_not_regex(given.get_ref()));
+            self.reader.problem(given.span(), message, "a plain identifier is \"[a-z][a-z0-9_]*\"");
+        }
+        pattern
+    }
+
+    pub(super) fn rule(&mut self, at: usize, field: usize, part: Option<String>, body: &DeTable<'t>) -> Rule {
+        let (pattern, none_pattern) = (self.pattern(body, "pattern"), self.pattern(body, "none_pattern"));
+        let reader = &mut *self.reader;
+        dependencies::check_rule(reader, body);
+        let mut rule = Rule { field, part, pattern, none_pattern, ..Rule::default() };
+        if let Some(value) = body.get("as") {
+            match value.get_ref().as_str() {
+                Some(text) => rule.shape = one_part(reader, value, text),
+                None => reader.wrong_kind(value, "as", "a template such as \"_{}\""),
+            }
+        }
+        if let Some(with) = reader.texts(body, "with") {
+            if with.iter().filter(|name| name.get_ref() == "{}").count() != 1 {
+                let span = body.get("with").map_or(0..0, Value::span);
+                reader.problem(
+                    span,
+                    "`with` must have one \"{}\", which stands for the value",
+                    "for example with = [\"Reach\", \"{}\"]",
+                );
+            }
+            self.others.push(OtherFields::With(at, with));
+        }
+        if let Some(kind) = reader.text(body, "type") {
+            let names = ValueType::NAMES.map(|(name, _)| name);
+            match ValueType::NAMES.iter().find(|(name, _)| name == kind.get_ref()) {
+                Some((_, kind)) => rule.kind = *kind,
+                None => {
+                    let near = nearest_of(kind.get_ref(), names);
+                    let help = near.first().map_or(format!("it is one of {}", names.join(", ")), |near| {
+                        format!("did you mean `{near}`?")
+                    });
+                    reader.problem(kind.span(), format!("there is no type `{}`", kind.get_ref()), help);
+                }
+            }
+        }
+        rule.none = reader.texts(body, "none").map(plain).unwrap_or_default();
+        rule.ignore_case = reader.flag(body, "ignore_case").unwrap_or(false);
+        rule.choice = reader.texts(body, "choice").map(plain).unwrap_or_default();
+        rule.unique = reader.flag(body, "unique").unwrap_or(false);
+        rule.required = reader.flag(body, "required").unwrap_or(false);
+        if let Some(value) = body.get("range") {
+            rule.range = range(value);
+            if rule.range.is_none() {
+                reader.wrong_kind(value, "range", "the lowest and the highest number, as [0, 63]");
+            }
+        }
+        if let Some(value) = body.get("text") {
+            rule.text = match value.get_ref() {
+                DeValue::Boolean(true) => Template::parse("{}").ok(),
+                DeValue::Boolean(false) => None,
+                DeValue::String(text) => one_part(reader, value, text),
+                _ => {
+                    reader.wrong_kind(value, "text", "true, or a template such as \"name_{}\"");
+                    None
+                }
+            };
+        }
+        if let Some(value) = body.get("file") {
+            match value.get_ref().as_str() {
+                // Paths are compared with `/` between the folders.
+                Some(text) => rule.file = path_template(reader, value, text),
+                None => reader.wrong_kind(value, "file", "a template such as \"layouts/{}.json\""),
+            }
+        }
+        let tables = body.get("ref").is_some_and(|value| value.get_ref().as_table().is_some());
+        let names = if tables { None } else { reader.texts(body, "ref") };
+        for name in names.unwrap_or_default() {
+            self.unbound.push(Unbound {
+                table: self.id,
+                rule: at,
+                file: self.file,
+                span: name.span(),
+                name: name.into_inner(),
+            });
+        }
+        rule
+    }
+}
+
+/// A text, or a list of texts; numbers count as texts.
+fn texts_of(value: &Value<'_>) -> Vec<String> {
+    let text = |value: &Value<'_>| match value.get_ref() {
+        DeValue::String(text) => Some(text.to_string()),
+        DeValue::Integer(number) => Some(number.to_string()),
+        DeValue::Boolean(flag) => Some(flag.to_string()),
+        _ => None,
+    };
+    match value.get_ref() {
+        DeValue::Array(items) => items.iter().filter_map(text).collect(),
+        _ => text(value).into_iter().collect(),
+    }
+}
+
+/// A template with exactly the one nameless part.
+fn one_part(reader: &mut TomlReader<'_>, value: &Value<'_>, text: &str) -> Option<Template> {
+    let parsed = name_template(reader, value.span(), text)?;
+    if parsed.parts() == [""] {
+        return Some(parsed);
+    }
+    let help = match (parsed.parts(), parsed.changes_case()) {
+        ([_], true) => "the value has no name here: {|upper}, {|lower} or {|title}",
+        _ => "",
+    };
+    reader.problem(value.span(), format!("`{text}` must have one `{{}}`, where the value goes"), help);
+    None
+}
+
+/// A template of a path from a layer's root, with one part.
+fn path_template(reader: &mut TomlReader<'_>, value: &Value<'_>, text: &str) -> Option<Template> {
+    let template = one_part(reader, value, &text.replace('\\', "/"))?;
+    if let Err(error) = RelPath::parse(&template.fill_one("x")) {
+        reader.problem(value.span(), error.to_string(), "paths begin at a layer's root: \"art/{}.png\"");
+    }
+    Some(template)
+}
+
+fn range(value: &Value<'_>) -> Option<(f64, f64)> {
+    let number = |value: &Value<'_>| match value.get_ref() {
+        DeValue::Integer(number) => number.to_string().parse().ok(),
+        DeValue::Float(number) => number.to_string().parse::<f64>().ok(),
+        _ => None,
+    };
+    let items = value.get_ref().as_array()?;
+    let bounds: Vec<f64> = items.iter().filter_map(number).collect();
+    (bounds.len() == 2 && items.len() == 2 && bounds[0] <= bounds[1]).then(|| (bounds[0], bounds[1]))
+}
