@@ -311,7 +311,22 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
     "5:33 there is no setting `c` here | known here: at, about, unit, list, quoted, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, unique, required"
 )]
 #[case::part_no_table("parts = \"{a},{b}\", a = 3", "5:37 `a` must be a table, and is a whole number")]
-#[case::when_no_table("when = 3", "5:21 `when` must be a table, and is a whole number")]
+#[case::when_no_table(
+    "when = 3",
+    "5:21 `when` must be a table such as { Kind = \"gate\" }, or a condition, and is a whole number"
+)]
+#[case::when_no_condition(
+    "when = \"Kind ==\"",
+    "5:21 `Kind ==` does not work: at character 8: it ends too early | write a condition such as \"Kind == 'gate' && Depth > 5\""
+)]
+#[case::when_of_everything(
+    "when = \"row.size() > 1\"",
+    "5:21 `row` without a field means nothing here | name the fields: row[\"a name\"]"
+)]
+#[case::when_and_by(
+    "ref = { a = \"goods\" }, by = \"B\", when = { C = \"x\" }",
+    "5:54 `when` and `by` cannot both say which rule holds | put one of them into `also`"
+)]
 #[case::note_no_truth("note = \"yes\"", "5:21 `note` must be true or false, and is text")]
 #[case::optional_no_truth("optional = 2", "5:25 `optional` must be true or false, and is a whole number")]
 #[case::unknown_setting("typ = \"integer\"", "5:14 there is no setting `typ` here | did you mean `type`?")]

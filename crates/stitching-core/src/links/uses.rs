@@ -5,7 +5,7 @@ use crate::Error;
 use crate::layers::{FileId, RelPath};
 use crate::reading::View;
 use crate::reading::{Needles, TableScan, glance};
-use crate::schema::{KeyPart, Rule, Schema, Table, TableId};
+use crate::schema::{KeyPart, Rule, Schema, Switch, Table, TableId};
 use crate::tables::{
     KEY_SEPARATOR, Piece, RecordView, for_each_piece, key_hash, key_named, path_hash, shown_key,
 };
@@ -116,7 +116,7 @@ impl ReferenceMatcher {
         let mut fields = self.fields(schema, table);
         for rule in &schema.tables[table].rules {
             if fields.contains(&rule.field) {
-                let others = rule.switch.iter().map(|switch| switch.field);
+                let others = rule.switch.iter().flat_map(Switch::fields).copied();
                 let with = rule.with.iter().flatten().filter_map(|part| match part {
                     KeyPart::Field(field) => Some(*field),
                     _ => None,

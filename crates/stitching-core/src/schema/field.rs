@@ -1,6 +1,6 @@
 //! Fields and the rules for their values.
 
-use super::{KeyPart, List, Pattern, TableId};
+use super::{KeyPart, List, Pattern, Switch, TableId};
 use crate::Place;
 use crate::text::{Template, number};
 use regex::Regex;
@@ -73,7 +73,7 @@ pub struct Rule {
     /// The parts of the key that it refers to, if that has several: other fields or the file's name, or
     /// `None` for the value itself.
     pub with: Vec<Option<KeyPart>>,
-    /// Which rule holds in place of this one, by the value of another field.
+    /// Which rule holds in place of this one, by the values of other fields.
     pub switch: Option<Switch>,
     /// Further rules that hold for the same value, whatever `switch` says.
     pub also: Vec<usize>,
@@ -97,15 +97,6 @@ pub struct Rule {
     pub unique: bool,
     /// Whether it may not be empty or none.
     pub required: bool,
-}
-
-/// Rules for one value, of which another field tells the one that holds.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Switch {
-    /// The position of the other field.
-    pub field: usize,
-    /// Values of the other field, and the position of the rule that they call for.
-    pub cases: Vec<(Vec<String>, usize)>,
 }
 
 /// What a reference points to.

@@ -154,8 +154,8 @@ pub(crate) const RULE: &[Setting] = &[
     ),
     setting(
         "when",
-        "object",
-        "The rule holds only where another field has a certain value: { Kind = [\"gate\", \"lift\"] }.",
+        "object|string",
+        "The rule holds only where another field has a certain value, { Kind = [\"gate\", \"lift\"] }, or a condition holds: \"Kind == 'gate' && Depth > 5\".",
     ),
     setting("none", "string|number|array", "Values that mean \"nothing\"."),
     setting(

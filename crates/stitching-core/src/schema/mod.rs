@@ -9,15 +9,17 @@ pub(crate) mod keys;
 mod list;
 mod pattern;
 mod read;
+mod switch;
 mod table;
 
 pub use describe::json_schema;
-pub use field::{Field, Layout, Rule, Switch, Target, ValueType};
+pub use field::{Field, Layout, Rule, Target, ValueType};
 pub use file_pattern::{FilePattern, FilePatternError};
 pub use keys::{PROJECT_SECTIONS, schema_sections};
 pub use list::{Item, List};
 pub use pattern::Pattern;
 pub use read::read;
+pub use switch::{Condition, Switch};
 pub(crate) use table::KEY_SEPARATOR;
 pub use table::{KeyPart, Table, Texts};
 

@@ -55,10 +55,8 @@ pub fn each_rule(record: &RecordView<'_>, at: usize, rule: usize, each: &mut imp
 #[inline]
 fn rule_in(record: &RecordView<'_>, at: usize, rule: usize) -> usize {
     let Some(switch) = &record.table.rules[rule].switch else { return rule };
-    let value = record.cell_beside(at, switch.field).map(|cell| decode(record.text, cell).text);
-    let value = value.as_deref().unwrap_or("");
-    let case = switch.cases.iter().find(|(values, _)| values.iter().any(|own| own == value));
-    case.map_or(rule, |(_, own)| *own)
+    let value = |field| record.cell_beside(at, field).map(|cell| decode(record.text, cell).text);
+    switch.rule(record.table, value).unwrap_or(rule)
 }
 
 /// The key that `value`, which is of the cell at position `at` of `record`, names by `rule`, as kept in memory; `None`

@@ -10,6 +10,7 @@ use crate::reading::View;
 use crate::schema::{KeyPart, Layout, TableId, Target, ValueType};
 use crate::tables::{KEY_SEPARATOR, split_value};
 use crate::text::number;
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -331,11 +332,9 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
             let also = rows.table.rules[rule].also.iter().copied();
             for rule in std::iter::once(rule).chain(also) {
                 let switch = rows.table.rules[rule].switch.as_ref();
-                let case = switch.and_then(|switch| {
-                    let told = beside(number, switch.field);
-                    switch.cases.iter().find(|(values, _)| values.iter().any(|own| own == told))
-                });
-                let rule = &rows.table.rules[case.map_or(rule, |(_, rule)| *rule)];
+                let told = |field| Some(Cow::Borrowed(beside(number, field)));
+                let case = switch.and_then(|switch| switch.rule(&rows.table, told));
+                let rule = &rows.table.rules[case.unwrap_or(rule)];
                 if !fits || rule.is_none(text) {
                     continue;
                 }

@@ -14,6 +14,7 @@ use super::table::KeyPart;
 use super::{Schema, TableId, keys};
 use crate::Code;
 use crate::Problem;
+use crate::expressions::Expression;
 use crate::settings::TomlReader;
 use std::ops::Range;
 use toml::Spanned;
@@ -142,6 +143,7 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
 enum OtherFields {
     With(usize, Vec<Spanned<String>>),
     Switch(usize, Spanned<String>, Vec<(Vec<String>, usize)>),
+    Condition(usize, Range<usize>, Expression),
 }
 
 /// Builds a table from its description.

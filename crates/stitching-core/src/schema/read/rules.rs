@@ -1,13 +1,15 @@
 //! Reading the rules of a value.
 
 use super::{OtherFields, TableBuilder, Unbound, keys, shortened};
+use crate::expressions::{Expression, WHOLE};
 use crate::layers::RelPath;
-use crate::schema::field::{Rule, Switch, ValueType};
+use crate::schema::field::{Rule, ValueType};
 use crate::schema::pattern::why_not_regex;
 use crate::schema::table::{KeyPart, Table};
-use crate::schema::{Pattern, dependencies};
+use crate::schema::{Condition, Pattern, Switch, dependencies};
 use crate::settings::{TomlReader, Value, name_template, plain};
 use crate::text::{Template, nearest_of};
+use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
@@ -23,24 +25,18 @@ impl<'t> TableBuilder<'_, 't> {
     ) -> usize {
         let at = table.rules.len();
         let by = self.reader.text(body, "by");
-        let when = self.reader.table(body, "when").map(|when| when.iter().collect::<Vec<_>>());
+        let when = body.get("when");
         let tables = body.get("ref").and_then(|value| value.get_ref().as_table());
         let rule = self.rule(at, field, part.clone(), body);
         let mut bare = Rule { field, part: part.clone(), ..Rule::default() };
         bare.share_none(&rule);
         match (when, by, tables) {
-            (Some(when), ..) => {
-                let [(name, value)] = when[..] else {
-                    let span = body.get("when").map_or(0..0, Value::span);
-                    self.reader.problem(
-                        span,
-                        "`when` must name one field",
-                        "for example when = { Kind = \"gate\" }",
-                    );
-                    table.rules.push(rule);
-                    return at;
-                };
-                let wanted = texts_of(value);
+            (Some(when), Some(_), _) => {
+                let message = "`when` and `by` cannot both say which rule holds";
+                self.reader.problem(when.span(), message, "put one of them into `also`");
+                table.rules.push(rule);
+            }
+            (Some(when), None, _) => {
                 table.rules.push(bare);
                 // What was read for the first position is meant for the second.
                 for reference in self.unbound.iter_mut().filter(|own| own.table == self.id && own.rule == at)
@@ -55,8 +51,8 @@ impl<'t> TableBuilder<'_, 't> {
                     }
                 }
                 table.rules.push(rule);
-                let name = Spanned::new(name.span(), name.get_ref().to_string());
-                self.others.push(OtherFields::Switch(at, name, vec![(wanted, at + 1)]));
+                let own = self.when(at, when);
+                self.others.extend(own);
             }
             (None, Some(by), Some(tables)) => {
                 table.rules.push(rule);
@@ -98,6 +94,34 @@ impl<'t> TableBuilder<'_, 't> {
         }
         self.also(table, at, body);
         at
+    }
+
+    /// What must hold for the rule behind the one at position `at`.
+    fn when(&mut self, at: usize, when: &Value<'t>) -> Option<OtherFields> {
+        match when.get_ref() {
+            DeValue::String(source) => match Expression::parse(source) {
+                Ok(expression) => Some(OtherFields::Condition(at, when.span(), expression)),
+                Err(error) => {
+                    let help = "write a condition such as \"Kind == 'gate' && Depth > 5\"";
+                    self.reader.problem(when.span(), error.to_string(), help);
+                    None
+                }
+            },
+            DeValue::Table(fields) if fields.len() == 1 => {
+                let (name, value) = fields.iter().next()?;
+                let name = Spanned::new(name.span(), name.get_ref().to_string());
+                Some(OtherFields::Switch(at, name, vec![(texts_of(value), at + 1)]))
+            }
+            DeValue::Table(_) => {
+                let help = "for example when = { Kind = \"gate\" }, or a condition: when = \"Kind == 'gate' && Depth > 5\"";
+                self.reader.problem(when.span(), "`when` must name one field", help);
+                None
+            }
+            _ => {
+                self.reader.wrong_kind(when, "when", "a table such as { Kind = \"gate\" }, or a condition");
+                None
+            }
+        }
     }
 
     /// Adds the further rules for the value of the rule at position `at`.
@@ -150,7 +174,31 @@ impl<'t> TableBuilder<'_, 't> {
                 }
                 OtherFields::Switch(rule, name, cases) => {
                     let field = self.field_named(table, name.get_ref(), name.span());
-                    table.rules[rule].switch = Some(Switch { field, cases });
+                    // The parts of the key are the same in all cases.
+                    for (_, case) in &cases {
+                        if table.rules[*case].with.is_empty() {
+                            table.rules[*case].with = table.rules[rule].with.clone();
+                        }
+                    }
+                    table.rules[rule].switch = Some(Switch::ByValue { field, cases });
+                }
+                OtherFields::Condition(rule, span, expression) => {
+                    let names = expression.names().to_vec();
+                    let has_row = table.field(WHOLE).is_some();
+                    if names.iter().any(|name| name == WHOLE) && !has_row {
+                        let message = format!("`{WHOLE}` without a field means nothing here");
+                        self.reader.problem(span, message, "name the fields: row[\"a name\"]");
+                        continue;
+                    }
+                    let field = |name: &String| {
+                        // `row.Depth` is `Depth`, unless a field is called `row`.
+                        let own = name.strip_prefix(WHOLE).and_then(|rest| rest.strip_prefix('.'));
+                        let name = own.filter(|_| !has_row).unwrap_or(name);
+                        self.field_named(table, name, span.clone())
+                    };
+                    let fields = names.iter().map(field).collect();
+                    let condition = Arc::new(Condition { expression, fields });
+                    table.rules[rule].switch = Some(Switch::Where { condition, rule: rule + 1 });
                 }
             }
         }
