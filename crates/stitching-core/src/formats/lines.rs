@@ -20,6 +20,8 @@ pub struct Lines {
     pub lines: Vec<Template>,
     /// Marks at the start of a line (after blanks) that make it a note.
     pub comments: Vec<String>,
+    /// The marks around a note over several lines, which begins its line.
+    pub block_comment: Option<(String, String)>,
     /// Whether a note may stand behind what the template describes, with a blank before it.
     pub trailing_comments: bool,
     /// Whether lines of other shapes are none of the table's business.
@@ -41,10 +43,15 @@ impl Format for Lines {
         while let Some((start, end)) = reader.next_line() {
             reader.records(start, end, sink);
         }
+        if let (Some(start), Some((open, close))) = (reader.unclosed, &self.block_comment) {
+            let span = Span::new(start, start + open.len());
+            let fault = Fault::new(Code::SYNTAX_ERROR, span, "the note is never closed");
+            sink.fault(fault.help(format!("close it with `{close}`")));
+        }
     }
 
     fn reads_blocks(&self) -> bool {
-        self.lines.len() == 1 && !self.over_lines && self.carried.is_empty()
+        self.lines.len() == 1 && !self.over_lines && self.carried.is_empty() && self.block_comment.is_none()
     }
 
     fn read_at(
@@ -157,6 +164,11 @@ struct LineParser<'r> {
     /// The cells that the last line of each carried shape gave.
     held: Vec<Vec<ColumnCell>>,
     cells: Vec<ColumnCell>,
+    /// Where a note begins that is never closed.
+    unclosed: Option<usize>,
+    /// Up to where lines are known not to fit by themselves, in bytes; and whether the line that begins there does.
+    tried: usize,
+    fits: bool,
 }
 
 impl<'r> LineParser<'r> {
@@ -174,6 +186,9 @@ impl<'r> LineParser<'r> {
             carried: format.carried.iter().map(wanted).collect(),
             held: vec![Vec::new(); format.carried.len()],
             cells: Vec::new(),
+            unclosed: None,
+            tried: 0,
+            fits: false,
         }
     }
 
@@ -181,10 +196,35 @@ impl<'r> LineParser<'r> {
     fn next_line(&mut self) -> Option<(usize, usize)> {
         loop {
             let (start, end) = self.raw_line()?;
+            if self.pass_note(start, end) {
+                continue;
+            }
             if let Some(line) = self.content_of(start, end) {
                 return Some(line);
             }
         }
+    }
+
+    /// Passes over a note over several lines, with the rest of its last line, if one begins in the line.
+    fn pass_note(&mut self, start: usize, end: usize) -> bool {
+        let Some((open, close)) = &self.format.block_comment else { return false };
+        let shown = self.content[start..end].trim_start();
+        if !shown.starts_with(open.as_str()) {
+            return false;
+        }
+        let inside = end - shown.len() + open.len();
+        match memchr::memmem::find(&self.content.as_bytes()[inside..], close.as_bytes()) {
+            Some(found) => {
+                let rest = inside + found + close.len();
+                let end = memchr::memchr(b'\n', &self.content.as_bytes()[rest..]);
+                self.at = end.map_or(self.content.len(), |end| rest + end + 1);
+            }
+            None => {
+                self.unclosed = Some(end - shown.len());
+                self.at = self.content.len();
+            }
+        }
+        true
     }
 
     /// A line without blanks around it; `None` for a blank one and a note.
@@ -226,8 +266,11 @@ impl<'r> LineParser<'r> {
     fn carry(&mut self, start: usize, end: usize) -> bool {
         for (number, template) in self.format.carried.iter().enumerate() {
             if let Some(found) = template.matches(&self.content[start..end]) {
-                self.held[number].clear();
-                push(&mut self.held[number], found, &self.carried[number], start);
+                let own = &self.carried[number];
+                // What another shape of line said of the same part holds no longer.
+                let is_said = |cell: &ColumnCell| own.contains(&Some(cell.column));
+                self.held.iter_mut().for_each(|held| held.retain(|cell| !is_said(cell)));
+                push(&mut self.held[number], found, own, start);
                 return true;
             }
         }
@@ -244,23 +287,23 @@ impl<'r> LineParser<'r> {
         let template = &self.format.lines[0];
         let mut found = self.matches(start, end);
         let mut end = end;
-        if found.is_none() && self.format.over_lines {
-            let (mark, mut last) = (self.at, start);
+        if found.is_none() && self.format.over_lines && template.may_begin(&self.content[start..end]) {
+            let mark = self.at;
+            // A line that fits by itself is the next record.
+            let limit = self.next_that_fits();
             for _ in 0..MOST_LINES {
-                let Some((next, next_end)) = self.raw_line() else { break };
-                // A line that fits by itself is the next record.
-                if template.matches(self.content[next..next_end].trim()).is_some() {
-                    break;
+                let Some((next, next_end)) = self.raw_line().filter(|(next, _)| *next < limit) else { break };
+                let last = next + self.content[next..next_end].trim_end().len();
+                if template.may_end(&self.content[next..last]) {
+                    found = template.matches(&self.content[start..last]);
                 }
-                last = next + self.content[next..next_end].trim_end().len();
-                found = template.matches(&self.content[start..last]);
                 if found.is_some() {
+                    end = last;
                     break;
                 }
             }
-            match found {
-                Some(_) => end = last,
-                None => self.at = mark,
+            if found.is_none() {
+                self.at = mark;
             }
         }
         let Some(found) = found else {
@@ -274,6 +317,25 @@ impl<'r> LineParser<'r> {
         self.cells.clear();
         push(&mut self.cells, found, &self.lines[0], start);
         self.give(Span::new(start, end), sink);
+    }
+
+    /// Where the next line begins that fits by itself, among so many as a record may have; or else where these end. Each
+    /// line is tried once.
+    fn next_that_fits(&mut self) -> usize {
+        let mark = self.at;
+        if self.tried < mark {
+            (self.tried, self.fits) = (mark, false);
+        }
+        self.at = self.tried;
+        let mut lines = 0;
+        while !self.fits && lines < MOST_LINES {
+            let Some((start, end)) = self.raw_line() else { break };
+            lines += 1;
+            self.fits = self.format.lines[0].matches(self.content[start..end].trim()).is_some();
+            self.tried = if self.fits { start } else { self.at };
+        }
+        self.at = mark;
+        self.tried
     }
 
     /// The parts of a line, perhaps with a note behind it.
@@ -315,6 +377,9 @@ impl<'r> LineParser<'r> {
         for number in 0..count {
             let template = &self.format.lines[number];
             let Some(found) = template.matches(&self.content[at.0..at.1]) else {
+                if number == 0 && self.format.others {
+                    return;
+                }
                 let message = format!(
                     "line {} of {count} of this record does not have the shape `{}`",
                     number + 1,
@@ -344,6 +409,9 @@ impl<'r> LineParser<'r> {
     fn inner_line(&mut self) -> Option<(usize, usize)> {
         loop {
             let (start, end) = self.raw_line()?;
+            if self.pass_note(start, end) {
+                continue;
+            }
             let shown = self.content[start..end].trim();
             if !self.format.comments.iter().any(|mark| shown.starts_with(mark.as_str())) {
                 let lead = self.content[start..end].len() - self.content[start..end].trim_start().len();

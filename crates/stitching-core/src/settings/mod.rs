@@ -4,7 +4,7 @@ mod toml_reader;
 mod values;
 
 pub(crate) use toml_reader::{TomlReader, Value, plain};
-pub(crate) use values::{marks, name_template, sign, template, word};
+pub(crate) use values::{marks, name_template, note_marks, sign, template, word};
 
 /// One setting.
 #[derive(Debug, Clone, Copy)]

@@ -11,6 +11,33 @@ pub(crate) fn marks<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, defaul
     marks.into_iter().filter(|mark| !mark.is_empty()).collect()
 }
 
+/// What begins a note as far as the end of the line, and what begins and ends one of any length.
+pub(crate) type NoteMarks = (Vec<String>, Option<(String, String)>);
+
+/// The marks of notes, where there may be notes over several lines: `/*`, or both marks with a blank between. `None` if
+/// there are two kinds of those.
+pub(crate) fn note_marks<'t>(
+    reader: &mut TomlReader<'t>,
+    table: &DeTable<'t>,
+    default: &[&str],
+) -> Option<NoteMarks> {
+    let (over_lines, marks): (Vec<String>, Vec<String>) =
+        marks(reader, table, default).into_iter().partition(|mark| pair(mark).is_some());
+    if let [_, _, ..] = &over_lines[..] {
+        let span = table.get("comment").map_or(0..0, |value| value.span());
+        let message = "`comment` has two pairs of marks around notes";
+        reader.problem(span, message, "of notes over several lines there is one kind");
+        return None;
+    }
+    Some((marks, over_lines.first().and_then(|mark| pair(mark))))
+}
+
+/// The two marks of a note of any length, if `mark` is both of them with a blank between, or the well-known first one.
+fn pair(mark: &str) -> Option<(String, String)> {
+    let (open, close) = if mark == "/*" { ("/*", "*/") } else { mark.trim().split_once(' ')? };
+    Some((open.to_owned(), close.trim().to_owned()))
+}
+
 /// A setting that is one of a few words.
 pub(crate) fn word<'t, T: Copy>(
     reader: &mut TomlReader<'t>,

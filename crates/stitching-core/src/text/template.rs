@@ -180,6 +180,17 @@ impl Template {
         self.matches_by_regex(text)
     }
 
+    /// Whether a text that begins with `line` may fit: whether that begins as the template does. Costs next to nothing.
+    pub fn may_begin(&self, line: &str) -> bool {
+        self.steps.as_ref().is_none_or(|steps| steps.first.end(line.as_bytes(), 0).is_some())
+    }
+
+    /// Whether a text that ends with `line` may fit: whether that ends as the template does. Costs next to nothing.
+    pub fn may_end(&self, line: &str) -> bool {
+        let last = self.steps.as_ref().and_then(|steps| steps.after.last()?.0.last());
+        last.is_none_or(|word| line.ends_with(&word.text))
+    }
+
     fn matches_by_regex(&self, text: &str) -> Option<Vec<Option<Range<usize>>>> {
         let captures = self.regex.captures(text)?;
         Some((1..=self.parts.len()).map(|part| captures.get(part).map(|found| found.range())).collect())

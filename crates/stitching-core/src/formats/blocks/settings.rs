@@ -2,7 +2,7 @@
 
 use super::{BlockPath, Blocks, Taken};
 use crate::formats::registry::{FormatKind, KIND_SETTING};
-use crate::settings::{Setting, TomlReader, Value, marks, setting, sign};
+use crate::settings::{Setting, TomlReader, Value, note_marks, setting, sign};
 use std::sync::Arc;
 use toml::de::DeTable;
 
@@ -86,14 +86,7 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
             return None;
         }
     };
-    let (block_comments, comments): (Vec<String>, Vec<String>) =
-        marks(reader, table, &["#"]).into_iter().partition(|mark| pair(mark).is_some());
-    if let [_, _, ..] = &block_comments[..] {
-        let span = table.get("comment").map_or(0..0, Value::span);
-        let message = "`comment` has two pairs of marks around notes";
-        reader.problem(span, message, "of notes over several lines there is one kind");
-        return None;
-    }
+    let (comments, block_comment) = note_marks(reader, table, &["#"])?;
     let separators = reader.text(table, "separators").map(|text| text.into_inner());
     let assign = sign(reader, table, "assign").unwrap_or(Some('='));
     let bare_entries = reader.flag(table, "bare_entries").unwrap_or(false);
@@ -107,7 +100,7 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
         taken,
         assign,
         comments,
-        block_comment: block_comments.first().and_then(|mark| pair(mark)),
+        block_comment,
         separators: separators
             .unwrap_or_else(|| ",;".to_owned())
             .chars()
@@ -148,10 +141,4 @@ fn brackets<'t>(
         }
     }
     Some(out)
-}
-
-/// The two marks of a note of any length, if `mark` is both of them with a blank between, or the well-known first one.
-fn pair(mark: &str) -> Option<(String, String)> {
-    let (open, close) = if mark == "/*" { ("/*", "*/") } else { mark.trim().split_once(' ')? };
-    Some((open.to_owned(), close.trim().to_owned()))
 }

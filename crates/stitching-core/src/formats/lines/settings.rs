@@ -2,7 +2,7 @@
 
 use super::Lines;
 use crate::formats::registry::{FormatKind, KIND_SETTING};
-use crate::settings::{Setting, TomlReader, Value, marks, setting, template};
+use crate::settings::{Setting, TomlReader, Value, note_marks, setting, template};
 use crate::text::Template;
 use std::sync::Arc;
 use toml::de::DeTable;
@@ -27,7 +27,11 @@ const SETTINGS: &[Setting] = &[
         "string|array",
         "A template of the line, such as '{key} = \"{text}\"'; or of each line of a record of several.",
     ),
-    setting("comment", "string|array", "What begins a line that is only a note."),
+    setting(
+        "comment",
+        "string|array",
+        "What begins a line that is only a note; `/*`, or both marks with a blank between, for notes over several lines.",
+    ),
     setting("trailing", "boolean", "A note may stand behind what the template describes."),
     setting(
         "others",
@@ -57,6 +61,7 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
         );
         return None;
     }
+    let (comments, block_comment) = note_marks(reader, table, &[])?;
     let mut shapes = |name: &str| -> Option<Vec<Template>> {
         let texts = reader.texts(table, name).unwrap_or_default();
         texts.into_iter().map(|text| template(reader, text.span(), text.get_ref())).collect()
@@ -64,7 +69,8 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
     let lines = Lines {
         lines: shapes("line")?,
         carried: shapes("carry")?,
-        comments: marks(reader, table, &[]),
+        comments,
+        block_comment,
         trailing_comments: reader.flag(table, "trailing").unwrap_or(false),
         others: reader.flag(table, "others").unwrap_or(false),
         anywhere: reader.flag(table, "anywhere").unwrap_or(false),
@@ -88,8 +94,9 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
         return None;
     }
     let mut seen: Vec<&String> = Vec::new();
-    for part in lines.carried.iter().chain(&lines.lines).flat_map(|template| template.parts()) {
-        if seen.contains(&part) {
+    let carried = || lines.carried.iter().flat_map(|template| template.parts());
+    for part in lines.lines.iter().flat_map(|template| template.parts()) {
+        if seen.contains(&part) || carried().any(|carried| carried == part) {
             let message = format!("the part `{{{part}}}` stands in two templates of the format");
             reader.problem(value.span(), message, "give each part its own name");
             return None;
