@@ -209,12 +209,21 @@ impl<'p> Index<'p> {
         found
     }
 
+    /// Whether some record of `table` has the key that a link of `rule` means.
+    #[inline]
+    fn is_there(&self, rule: &Rule, table: TableId, link: &Link) -> bool {
+        match self.folded.get(&table).filter(|_| refers_folded(self.schema, rule)) {
+            Some(keys) => keys.contains_key(&link.hash),
+            None => self.tables[table].keys.find(link.hash, |entry| entry.hash == link.hash).is_some(),
+        }
+    }
+
     /// Whether a link of `rule` leads somewhere.
     #[inline]
     pub fn resolves(&self, rule: &Rule, kind: LinkKind, link: &Link) -> bool {
         match kind {
             LinkKind::Reference => rule.refs.iter().any(|target| match target.rule {
-                None => self.linked(rule, target.table, link).is_some(),
+                None => self.is_there(rule, target.table, link),
                 Some(rule) => {
                     self.columns.get(&(target.table, rule)).is_some_and(|values| values.contains(&link.hash))
                 }

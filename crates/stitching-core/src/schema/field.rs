@@ -80,7 +80,7 @@ pub struct Rule {
     /// Values that stand for "nothing".
     pub none: Vec<String>,
     /// The shape of further values that stand for "nothing".
-    pub none_pattern: Option<Pattern>,
+    pub none_pattern: Option<Box<Pattern>>,
     /// Whether the keys that it refers to are compared without case, even where their table tells them apart.
     pub ignore_case: bool,
     /// How the text key is made from the value, if it is a text key.
@@ -209,7 +209,13 @@ impl Rule {
     pub fn is_none(&self, value: &str) -> bool {
         value.is_empty()
             || self.none.iter().any(|none| none == value)
-            || self.none_pattern.as_ref().is_some_and(|pattern| pattern.matches(value))
+            || self.none_pattern.is_some() && self.matches_none(value)
+    }
+
+    /// Apart from [`Rule::is_none`], which is asked of every value, and mostly has no pattern to try.
+    #[inline(never)]
+    fn matches_none(&self, value: &str) -> bool {
+        self.none_pattern.as_ref().is_some_and(|pattern| pattern.matches(value))
     }
 
     /// Takes over from `other` what stands for "nothing".

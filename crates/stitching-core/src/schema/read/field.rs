@@ -110,7 +110,7 @@ impl<'t> TableBuilder<'_, 't> {
         if !matches!(field.layout, Layout::Whole(_)) {
             // What stands for nothing stands for the whole value, before it is taken apart.
             let none = self.reader.texts(body, "none").map(plain).unwrap_or_default();
-            let none_pattern = self.pattern(body, "none_pattern");
+            let none_pattern = self.pattern(body, "none_pattern").map(Box::new);
             let nothing = Rule { none, none_pattern, ..Rule::default() };
             let first = field.layout.rules()[0];
             for rule in std::iter::once(first).chain(table.rules[first].also.clone()) {

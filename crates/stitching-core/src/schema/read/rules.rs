@@ -216,7 +216,8 @@ impl<'t> TableBuilder<'_, 't> {
     }
 
     pub(super) fn rule(&mut self, at: usize, field: usize, part: Option<String>, body: &DeTable<'t>) -> Rule {
-        let (pattern, none_pattern) = (self.pattern(body, "pattern"), self.pattern(body, "none_pattern"));
+        let (pattern, none_pattern) =
+            (self.pattern(body, "pattern"), self.pattern(body, "none_pattern").map(Box::new));
         let reader = &mut *self.reader;
         dependencies::check_rule(reader, body);
         let mut rule = Rule { field, part, pattern, none_pattern, ..Rule::default() };
