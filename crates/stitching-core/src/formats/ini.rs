@@ -54,6 +54,8 @@ pub enum GoesOn {
     Never,
     /// After a backslash at the end of the line.
     Backslash,
+    /// After a comma at the end of the line.
+    Comma,
     /// As long as lines begin with a blank.
     Indent,
 }

@@ -59,7 +59,7 @@ fn human_report(report: &Report, shown: &[&Problem], args: &Check, paths: &human
         let number = |severity| own().filter(|problem| problem.severity == severity).count();
         let of_codes = human::errors_and_warnings(number(Severity::Error), number(Severity::Warning));
         if of_codes != verdict {
-            verdict = format!("{of_codes} of {}, out of {verdict}", args.codes.join(" and "));
+            verdict = format!("{of_codes} of {}, out of {verdict}", listed(&args.codes));
         }
     }
     let style = match (summary.errors, summary.warnings) {
@@ -115,4 +115,12 @@ fn by_code(shown: &[&Problem]) -> String {
     let lines =
         counts.iter().map(|(number, code)| format!("{:>5}  {}\n", grouped(*number), styled(BOLD, code)));
     lines.collect()
+}
+
+/// Names in a row, the last one with "and" before it.
+fn listed(names: &[String]) -> String {
+    match names {
+        [first @ .., last] if !first.is_empty() => format!("{} and {last}", first.join(", ")),
+        names => names.concat(),
+    }
 }

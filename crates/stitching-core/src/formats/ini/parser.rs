@@ -266,6 +266,7 @@ impl<'r> IniParser<'r> {
         match self.format.goes_on {
             GoesOn::Never => false,
             GoesOn::Indent => true,
+            GoesOn::Comma => self.text[value.end as usize..].trim_start_matches(BLANKS).starts_with(','),
             GoesOn::Backslash => self.text.as_bytes().get(value.end as usize) == Some(&b'\\'),
         }
     }
@@ -382,7 +383,8 @@ impl<'r> IniParser<'r> {
         while to > from && blank(&bytes[to - 1]) {
             to -= 1;
         }
-        let special = from < to && (bytes[from] == b'"' || bytes[to - 1] == b'\\');
+        let is_mark = |byte| byte == b'\\' || (byte == b',' && self.format.goes_on == GoesOn::Comma);
+        let special = from < to && (bytes[from] == b'"' || is_mark(bytes[to - 1]));
         (!special).then(|| (Span::new(start, start + key_end), Span::new(start + from, start + to)))
     }
 
@@ -393,7 +395,12 @@ impl<'r> IniParser<'r> {
         if shown.is_empty() || self.is_note(shown) {
             return Line::Nothing;
         }
-        if in_value && (self.format.goes_on == GoesOn::Backslash || from > start) {
+        let goes_on = match self.format.goes_on {
+            GoesOn::Backslash => true,
+            GoesOn::Comma => !self.begins_anew(shown),
+            GoesOn::Indent | GoesOn::Never => from > start,
+        };
+        if in_value && goes_on {
             return Line::More(self.value_span(from, end));
         }
         let include = self.format.include.as_ref().and_then(|word| shown.strip_prefix(word.as_str()));
@@ -424,6 +431,14 @@ impl<'r> IniParser<'r> {
         Line::Key(Span::new(from, from + key.len()), value)
     }
 
+    /// Whether a line behind a comma is a section or a key all the same: the comma was one too many.
+    fn begins_anew(&self, line: &str) -> bool {
+        let key = line.split(self.format.assign).next().unwrap_or_default();
+        let is_word =
+            |key: &str| key.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"_-.".contains(&byte));
+        line.starts_with('[') || (key.len() < line.len() && is_word(trim_end(key)))
+    }
+
     /// A value within a line: without blanks around it, the note behind it, or the mark that it goes on.
     fn value_span(&self, start: usize, end: usize) -> Span {
         let raw = &self.text[start..end];
@@ -449,6 +464,9 @@ impl<'r> IniParser<'r> {
         if self.format.goes_on == GoesOn::Backslash {
             value = value.strip_suffix('\\').unwrap_or(value);
             // The mark is looked for directly behind the value.
+        }
+        if self.format.goes_on == GoesOn::Comma {
+            value = trim_end(value.strip_suffix(',').unwrap_or(value));
         }
         Span::new(start, start + value.len())
     }

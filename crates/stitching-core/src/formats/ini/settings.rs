@@ -39,7 +39,7 @@ const SETTINGS: &[Setting] = &[
     setting(
         "goes_on",
         "string",
-        "How a value goes on in the next line: \"never\" (the default), \"backslash\" or \"indent\".",
+        "How a value goes on in the next line: \"never\" (the default), \"backslash\", \"comma\" or \"indent\".",
     ),
     setting(
         "repeated_sections",
@@ -72,7 +72,12 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, _value: &
         ("merge", Repeated::Merge),
         ("last", Repeated::Last),
     ];
-    let goes_on = [("never", GoesOn::Never), ("backslash", GoesOn::Backslash), ("indent", GoesOn::Indent)];
+    let goes_on = [
+        ("never", GoesOn::Never),
+        ("backslash", GoesOn::Backslash),
+        ("comma", GoesOn::Comma),
+        ("indent", GoesOn::Indent),
+    ];
     let by_key = word(reader, table, "records", &[("sections", false), ("keys", true)]).unwrap_or(false);
     Some(Ini {
         by_key,
