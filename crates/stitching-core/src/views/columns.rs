@@ -1,6 +1,6 @@
 //! Columns of a row, and what lies behind them: a reference is followed with a dot, `good.price`.
 
-use super::{Row, Rows};
+use super::{Query, Row, Rows};
 use crate::Error;
 use crate::expressions::Value;
 use crate::help::{Help, NextStep};
@@ -40,6 +40,24 @@ impl<'p> Others<'p> {
         let rows = Arc::new(Rows::read(self.view, table, self.labels)?);
         self.read.lock().unwrap_or_else(PoisonError::into_inner).insert(table, Arc::clone(&rows));
         Ok(rows)
+    }
+
+    /// All of `table`, with what stands at the paths that `request` asks for and the schema does not describe.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn rows_for(&self, table: TableId, request: &Query) -> Result<Arc<Rows>, Error> {
+        let rows = self.rows(table)?;
+        let described = &self.view.schema.tables[table];
+        let mut more = request.names();
+        more.retain(|name| {
+            ColumnPath::parse(&rows, name, self).is_err() && described.format.check_column(name).is_ok()
+        });
+        // Only in a structure there are paths.
+        if more.is_empty() || described.format.records_path().is_none() {
+            return Ok(rows);
+        }
+        Ok(Arc::new(Rows::read_with(self.view, table, self.labels, &more)?))
     }
 }
 

@@ -149,8 +149,9 @@ pub fn difference(before: View<'_>, after: View<'_>, only: &[String]) -> Result<
                         id_before,
                         &labels_before,
                         files(|file| file.before),
+                        &[],
                     )?,
-                    Rows::of_files(after.stack, after.schema, id, &labels, files(|file| file.after))?,
+                    Rows::of_files(after.stack, after.schema, id, &labels, files(|file| file.after), &[])?,
                 )
             }
         };

@@ -2,7 +2,7 @@
 
 use super::{ColumnPath, Formula, Group, Measure, Others, Row, Rows, group};
 use crate::Error;
-use crate::expressions::Value;
+use crate::expressions::{Expression, Value};
 use crate::help::NextStep;
 use globset::GlobBuilder;
 use rayon::prelude::*;
@@ -29,6 +29,26 @@ pub struct Query {
     pub sort: Option<String>,
     /// Whether the order is turned round.
     pub reverse: bool,
+}
+
+impl Query {
+    /// The names of columns that it speaks of, patterns apart.
+    pub fn names(&self) -> Vec<String> {
+        let computed = self.with.iter().filter_map(|with| with.split_once('=')).map(|(_, source)| source);
+        let expressions = self.condition.as_deref().into_iter().chain(computed);
+        let in_expressions = expressions.filter_map(|source| Expression::parse(source).ok());
+        let mut names: Vec<String> = in_expressions.flat_map(|own| own.names().to_vec()).collect();
+        let plain = self
+            .columns
+            .iter()
+            .chain(&self.group)
+            .chain(&self.sort)
+            .chain(self.measures.iter().map(|(_, name)| name));
+        names.extend(plain.filter(|name| !name.replace("[*]", "").contains(['*', '?'])).cloned());
+        names.sort();
+        names.dedup();
+        names
+    }
 }
 
 /// What was wanted of a table.

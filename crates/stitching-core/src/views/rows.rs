@@ -96,11 +96,20 @@ impl Rows {
     /// # Errors
     /// When a file cannot be read.
     pub fn read(view: View<'_>, id: TableId, labels: &Labels) -> Result<Rows, Error> {
-        let View { stack, schema, through } = view;
-        Rows::of_files(stack, schema, id, labels, files_of(stack, &schema.tables[id], through))
+        Rows::read_with(view, id, labels, &[])
     }
 
-    /// As [`Rows::read`], of these files only, lowest layer first.
+    /// As [`Rows::read`], with what stands at the paths `more` too, in the format's own way of writing paths. A path at
+    /// which no record has anything gives no column.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn read_with(view: View<'_>, id: TableId, labels: &Labels, more: &[String]) -> Result<Rows, Error> {
+        let View { stack, schema, through } = view;
+        Rows::of_files(stack, schema, id, labels, files_of(stack, &schema.tables[id], through), more)
+    }
+
+    /// As [`Rows::read_with`], of these files only, lowest layer first.
     ///
     /// # Errors
     /// When a file cannot be read.
@@ -110,6 +119,7 @@ impl Rows {
         id: TableId,
         labels: &Labels,
         files: Vec<FileId>,
+        more: &[String],
     ) -> Result<Rows, Error> {
         let described = &schema.tables[id];
         // All files first, since each may have columns of its own.
@@ -120,7 +130,9 @@ impl Rows {
             .collect::<Result<_, _>>()?;
         let mut seen: HashSet<String> = HashSet::new();
         let mut columns: Vec<String> = Vec::new();
-        for column in own.into_iter().flatten().filter(|column| !column.is_empty()) {
+        for column in
+            own.into_iter().flatten().chain(more.iter().cloned()).filter(|column| !column.is_empty())
+        {
             if seen.insert(column.clone()) {
                 columns.push(column);
             }

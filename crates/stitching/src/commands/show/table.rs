@@ -82,8 +82,9 @@ pub fn run(project: &Project, id: TableId, args: &Show, global: &Global, ui: &Ui
     let view = project.view().until(through);
     let labels = Labels::read(view);
     let others = Others::new(view, &labels);
-    let rows = ui.progress("reading", || others.rows(id))?;
-    let sheet = QueryResult::of(&rows, &request(args), &others)?;
+    let request = request(args);
+    let rows = ui.progress("reading", || others.rows_for(id, &request))?;
+    let sheet = QueryResult::of(&rows, &request, &others)?;
     let all = sheet.lines.len();
     let most = if global.format == Format::Human { args.from.saturating_add(MOST_ROWS - 1) } else { all };
     let to = args.to.unwrap_or(most).min(all);
