@@ -26,23 +26,22 @@ impl List {
     /// In double quotes a doubled quote does not end them. An item whose quotes are never closed goes to the end.
     pub fn items(&self, value: &str) -> Vec<Item> {
         let mut out = Vec::new();
-        let mut ahead =
-            Ahead { value, next: self.separators.iter().map(|own| (own.as_str(), 0..0)).collect() };
+        let mut separators =
+            SeparatorFinder { value, next: self.separators.iter().map(|own| (own.as_str(), 0..0)).collect() };
         let mut from = 0;
         loop {
-            let rest = &value[from..];
-            let start = from + rest.len() - rest.trim_start().len();
+            let mut separator = separators.next_from(from);
+            let before =
+                |separator: &Option<Range<usize>>| separator.as_ref().map_or(value.len(), |own| own.start);
+            // Only as far as the separator: blanks may be such.
+            let lead = &value[from..before(&separator)];
+            let start = from + lead.len() - lead.trim_start().len();
             let quoted = self.quoted && value[start..].starts_with('"');
             let close = if quoted { closing_quote(value, start + 1) } else { None };
-            let after = match (quoted, close) {
-                (true, Some(close)) => close + 1,
-                (true, None) => value.len(),
-                (false, _) => from,
-            };
-            let separator = ahead.next_from(after);
-            let end = separator.as_ref().map_or(value.len(), |found| found.start);
-            let start = start.min(end);
-            let within = start..start + value[start..end].trim_end().len();
+            if quoted {
+                separator = separators.next_from(close.map_or(value.len(), |close| close + 1));
+            }
+            let within = start..start + value[start..before(&separator)].trim_end().len();
             let item = match close.filter(|close| close + 1 == within.end) {
                 Some(close) => Item { within: start + 1..close, is_closed: true },
                 None => Item { within, is_closed: !quoted },
@@ -66,12 +65,12 @@ impl List {
 }
 
 /// The next place of each separator in a value, so that the value is searched once for each.
-struct Ahead<'a> {
+struct SeparatorFinder<'a> {
     value: &'a str,
     next: Vec<(&'a str, Range<usize>)>,
 }
 
-impl Ahead<'_> {
+impl SeparatorFinder<'_> {
     /// The first separator from byte `from` on, which never goes back; of two at one place the longer one.
     fn next_from(&mut self, from: usize) -> Option<Range<usize>> {
         for (separator, place) in &mut self.next {
@@ -134,6 +133,7 @@ mod tests {
     #[case::the_longer_one("a||b|c", &["|", "||"], "[a][b][c]")]
     #[case::a_word("a and b", &[" and "], "[a][b]")]
     #[case::blanks_as_separator("a b", &[" "], "[a][b]")]
+    #[case::many_blanks("a   b", &[" "], "[a][][][b]")]
     #[case::signs_of_several_bytes("é·ü", &["·"], "[é][ü]")]
     fn several(#[case] value: &str, #[case] separators: &[&str], #[case] items: &str) {
         assert_eq!(shown(&list(separators, false), value), items);
@@ -148,6 +148,7 @@ mod tests {
     #[case::a_quote_inside("a \"b\", c", "[a \"b\"][c]")]
     #[case::more_behind_it("\"a\" x, c", "<\"a\" x>[c]")]
     #[case::an_empty_one_at_the_end("a, \"\"", "[a][]")]
+    #[case::blanks_before_it("  \"a\"  ,  \"b\"  ", "[a][b]")]
     fn in_quotes(#[case] value: &str, #[case] items: &str) {
         assert_eq!(shown(&list(&[","], true), value), items);
     }

@@ -59,7 +59,7 @@ impl Switch {
             }
             Switch::Where { condition, rule } => {
                 let values = condition.fields.iter().map(|field| value_of(table, *field, value(*field)));
-                let values = Told(values.collect());
+                let values = FieldValues(values.collect());
                 condition.expression.holds(&values).is_ok_and(|holds| holds).then_some(*rule)
             }
         }
@@ -67,9 +67,9 @@ impl Switch {
 }
 
 /// The values of the names of a condition.
-struct Told(Vec<Value>);
+struct FieldValues(Vec<Value>);
 
-impl Scope for Told {
+impl Scope for FieldValues {
     fn value(&self, name: usize) -> Value {
         self.0.get(name).cloned().unwrap_or(Value::Nothing)
     }
