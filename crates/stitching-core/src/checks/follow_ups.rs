@@ -28,13 +28,24 @@ pub(super) fn leave_out(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &mut
     if faults.is_empty() {
         return;
     }
+    // What the rows of a file are told to have, as long as that is the same of all.
+    let mut alike: HashMap<(u32, TableId), Option<&str>> = HashMap::new();
+    for (file, seed) in placed.iter().filter(|(_, seed)| seed.code == Code::COLUMN_COUNT) {
+        if let (Some(table), SeedDetail::Known(fault)) = (seed.table, &seed.detail) {
+            let message = fault.message.as_str();
+            let first = alike.entry((*file, table)).or_insert(Some(message));
+            *first = first.filter(|first| *first == message);
+        }
+    }
+    let alike: HashSet<(u32, TableId)> =
+        alike.into_iter().filter(|(_, message)| message.is_some()).map(|(of, _)| of).collect();
     // A column that the header lacks may be misspelt in the schema, which is told as well.
     let is_damage = |faults: &[(Span, Code)]| faults.iter().any(|(_, code)| *code != Code::MISSING_COLUMN);
     let damaged: HashSet<TableId> =
         faults.iter().filter(|(_, own)| is_damage(own)).map(|((_, table), _)| *table).collect();
     let damages: HashMap<(u32, TableId), Damage> = faults
         .into_par_iter()
-        .map(|((file, table), faults)| ((file, table), Damage::find(index, file, table, faults)))
+        .map(|(of, faults)| (of, Damage::find(index, of, faults, alike.contains(&of))))
         .collect();
     let mut unread: HashMap<TableId, HashSet<u64>> = HashMap::new();
     for ((_, table), damage) in &damages {
@@ -123,15 +134,22 @@ struct Damage {
 }
 
 impl Damage {
-    fn find(index: &Index<'_>, file: u32, id: TableId, mut faults: Vec<(Span, Code)>) -> Damage {
+    /// Looks at a file of a table; `alike` tells whether its rows with too few or too many cells have as many each.
+    fn find(
+        index: &Index<'_>,
+        (file, id): (u32, TableId),
+        mut faults: Vec<(Span, Code)>,
+        alike: bool,
+    ) -> Damage {
         faults.sort_unstable();
-        let mut damage = Damage::default();
+        let mut damage = Damage { header: alike, ..Damage::default() };
         let indexed = &index.files[file as usize];
         let path = &index.stack.files()[indexed.id].path;
         let table = &index.schema.tables[id];
         let looked = with_text(index.stack, indexed.id, |text| damage.look(table, path, text, &faults));
         // A file that cannot be read again: all that was found is told.
         if looked.is_err() {
+            damage.header = false;
             damage.told = faults.into_iter().map(|(span, code)| (span.start, code)).collect();
         }
         damage
@@ -145,7 +163,7 @@ impl Damage {
         let lines = LineTable::new(all, text.body());
         let line = |at: u32| lines.line_column(all, at).0;
         let rows = faults.iter().filter(|(_, code)| *code == Code::COLUMN_COUNT).count();
-        self.header = rows > 1 && rows == spans.len();
+        self.header &= rows > 1 && rows == spans.len();
         self.lacks_columns = faults.iter().any(|(_, code)| *code == Code::MISSING_COLUMN);
         let mut last_line = 0;
         for (at, (span, code)) in faults.iter().enumerate() {
