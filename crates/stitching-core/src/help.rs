@@ -15,6 +15,10 @@ pub enum NextStep {
     SearchEverything(String),
     /// See all places of a problem.
     Check,
+    /// Give a record another key.
+    RenameRecord,
+    /// Say which records of a table are meant: by a condition, or all.
+    ChooseRecords,
     /// See what the change does, or make it although it brings errors.
     PreviewOrAllowErrors,
     /// List what is switched off.

@@ -142,6 +142,11 @@ pub enum Command {
         after_help = "Examples:\n  stitching rename reaches:frost_cut ice_cut --preview\n  stitching rename offers:\"north wharf/coal\" \"north wharf/peat\"\n\nThe preview is a diff that `git apply` takes in the project's folder."
     )]
     Rename(Rename),
+    /// Give one or many records other values
+    #[command(
+        after_help = "Examples:\n  stitching set goods:coal Price=14\n  stitching set offers:\"north wharf/coal\".factor=1.5 goods:coal.Price=14\n  stitching set offers --where 'good.Price > 20' 'factor:=factor * 2'\n  stitching set sailings:early Route+=mill@2 Cargo-=coal\n\nValues:\n  FIELD=VALUE        the value; `new` is the next free one of a number or of what must be unique\n  FIELD:=EXPRESSION  what it gives (CEL), in the way the number before was written\n  FIELD+=ITEM[@N]    an item more in a list, at the end, or `@first`, `@3`; also for columns such as Gate1 to Gate4\n  FIELD-=ITEM        an item less\n  FIELD[2]=VALUE     one item\n  FIELD.PART=VALUE   one part of a value\n\nA reference may be given by what its target is called, if only one is called so. Quote what the shell\nwould take apart."
+    )]
+    Set(Set),
     /// Switch an entry off, or list what is off
     #[command(
         after_help = "Examples:\n  stitching off\n  stitching off offers:north/coal\n  stitching off barges:scow.crew\n  stitching off layouts:frost_cut.needs[*]=lamp\n  stitching off scripts/load.list:3\n\nAn entry becomes a note in the format's own syntax. Where there is none that fits, it is taken out of\nthe file and kept in `.stitching/off.json`. `stitching on` brings it back to the byte."
@@ -469,6 +474,24 @@ pub struct Rename {
     /// What the mod adds over a base layer brings the notes directly above it along
     #[arg(long)]
     pub with_notes: bool,
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+#[derive(Debug, Args)]
+pub struct Set {
+    /// Records by their addresses, and what becomes of their fields; with --where or --all a table
+    #[arg(value_name = "TABLE:KEY | FIELD=VALUE | TABLE:KEY.FIELD=VALUE", required = true)]
+    pub arguments: Vec<String>,
+    /// The records of the table for which this expression (CEL) holds
+    #[arg(long = "where", value_name = "EXPR")]
+    pub condition: Option<String>,
+    /// All records of the table
+    #[arg(long, conflicts_with = "condition")]
+    pub all: bool,
+    /// What differs in a sheet: delimited text or JSON lines, as `stitching show TABLE --format` prints them
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["condition", "all"])]
+    pub from: Option<PathBuf>,
     #[command(flatten)]
     pub editing: Editing,
 }

@@ -6,6 +6,7 @@ mod exit;
 mod interrupt;
 mod next_step;
 mod render;
+mod sheet;
 mod ui;
 
 use args::Cli;

@@ -26,6 +26,10 @@ fn worded(step: &NextStep) -> String {
         NextStep::ShowRecord => "`stitching show` tells what it has".to_owned(),
         NextStep::SearchEverything(text) => format!("`stitching find {text}` searches everything"),
         NextStep::Check => "`stitching check` shows all places".to_owned(),
+        NextStep::RenameRecord => "`stitching rename` gives a record another key, everywhere".to_owned(),
+        NextStep::ChooseRecords => {
+            "choose its records with `--where EXPR`, or take all with `--all`".to_owned()
+        }
         NextStep::PreviewOrAllowErrors => {
             "see what the change does with `--preview`, or make it all the same with `--allow-errors`"
                 .to_owned()

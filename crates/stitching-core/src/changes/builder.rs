@@ -27,6 +27,7 @@ pub struct Builder<'p> {
     own: BTreeMap<String, OwnChange>,
     notes: BTreeSet<Note>,
     values: usize,
+    records: usize,
     keys: HashMap<(String, String), String>,
     /// The paths that are taken, by their folded form; made when first asked for.
     taken: Option<HashMap<String, RelPath>>,
@@ -77,6 +78,7 @@ impl<'p> Builder<'p> {
             own: BTreeMap::new(),
             notes: BTreeSet::new(),
             values: 0,
+            records: 0,
             keys: HashMap::new(),
             taken: None,
         }
@@ -309,6 +311,11 @@ impl<'p> Builder<'p> {
         self.values += values;
     }
 
+    /// Counts `records` that change.
+    pub fn count_records(&mut self, records: usize) {
+        self.records += records;
+    }
+
     /// Takes a path for a file. `is_free` tells whether a path that is taken may be used all the same.
     fn take_path(&mut self, path: &RelPath, is_free: impl Fn(&RelPath) -> bool) -> Result<(), Error> {
         let help = "choose another key; nothing was changed";
@@ -372,6 +379,7 @@ impl<'p> Builder<'p> {
             own: self.own.into_values().collect(),
             notes: self.notes.into_iter().collect(),
             values: self.values,
+            records: self.records,
             keys: self.keys,
         })
     }

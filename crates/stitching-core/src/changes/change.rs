@@ -16,6 +16,7 @@ pub struct Change {
     pub(super) own: Vec<OwnChange>,
     pub(super) notes: Vec<Note>,
     pub(super) values: usize,
+    pub(super) records: usize,
     /// The former keys of records, by table and new key as shown.
     pub(super) keys: HashMap<(String, String), String>,
 }
@@ -64,6 +65,8 @@ pub enum Note {
     StaysInBase(String, String),
     /// Another record's key follows along: its address before and after.
     Follows(String, String),
+    /// The records that change are referred to from so many places.
+    ReferredTo(usize),
 }
 
 /// Where the bytes of a changed file come from.
@@ -180,6 +183,11 @@ impl Change {
     /// How many values are rewritten.
     pub fn values(&self) -> usize {
         self.values
+    }
+
+    /// How many records it is about, where they were chosen one by one; else 0.
+    pub fn records(&self) -> usize {
+        self.records
     }
 
     /// The layers as they would be after the change. Nothing is written.

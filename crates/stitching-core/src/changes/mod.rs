@@ -1,12 +1,18 @@
 //! Changes: values that can be shown, tried out in memory, and handed to the journal.
 
+mod assignment;
 mod builder;
 mod change;
+mod field_value;
+mod list_edit;
+mod new_values;
 mod on_disk;
 mod overlay;
 mod preview;
+mod record_finder;
 mod rename;
 mod rewrite;
+mod set;
 mod switch;
 mod verify;
 
@@ -15,5 +21,6 @@ pub use change::{Change, FileChange, FolderChange, Note, OwnChange, Source};
 pub use on_disk::{DiskChange, DiskContent};
 pub use preview::unified_diff;
 pub use rename::{rename, rename_with};
+pub use set::{SetRequest, Sheet, SheetLine, set};
 pub use switch::{switch_off, switch_on};
 pub use verify::verify;

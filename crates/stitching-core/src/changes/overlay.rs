@@ -10,10 +10,10 @@ use crate::links::{Address, Overrides};
 use crate::project::Project;
 use crate::reading::View;
 use crate::reading::fingerprint;
-use crate::schema::{KeyPart, TableId};
+use crate::schema::{KeyPart, Table, TableId};
 use crate::tables::{Record, read_all};
 use crate::text::{Edit, EditSet, LoadedText, Span, Text};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// The rewrites of each file, and the fingerprint of the text they were found in.
 pub(super) type ByFile = BTreeMap<FileId, (Option<u64>, Vec<Rewrite>)>;
@@ -159,14 +159,7 @@ impl<'b> Below<'b> {
                 if table.format.adds() == Some(Adds::Records) {
                     self.refuse_there(id, above, pending)?;
                 }
-                let key: Vec<&str> = table
-                    .key
-                    .iter()
-                    .filter_map(|part| match part {
-                        KeyPart::Field(field) => Some(table.fields[*field].column.as_str()),
-                        _ => None,
-                    })
-                    .collect();
+                let key = key_columns(table);
                 let own =
                     self.records.range((id, Span::default())..).take_while(|((table, _), _)| *table == id);
                 for ((_, record), (edits, whole)) in own {
@@ -217,4 +210,75 @@ impl<'b> Below<'b> {
 
 fn refused(path: &RelPath, reason: &str) -> Error {
     Error::refused(format!("`{path}`: {reason}"), "choose another key; nothing was changed")
+}
+
+/// A record of a base layer, and what the mod's file over it is to have of it.
+pub(super) struct Added {
+    /// Its place in the file of the base.
+    pub record: Span,
+    /// The columns, where single values can be added; else the whole record.
+    pub columns: Vec<String>,
+}
+
+/// Adds `records` of `file`, a file of a base layer, with `edits` to the mod's file over it.
+pub(super) fn add_records_over(
+    project: &Project,
+    builder: &mut Builder<'_>,
+    table: &Table,
+    file: FileId,
+    edits: Vec<Edit>,
+    records: &[Added],
+) -> Result<(), Error> {
+    let (stack, entry) = (&project.stack, &project.stack.files()[file]);
+    let path = &entry.path;
+    let edits = EditSet::new(edits).map_err(|error| refused(path, &error.to_string()))?;
+    let text = builder.text(file)?;
+    // The edits change no order, so each record is the same one behind them.
+    let numbers: HashMap<Span, usize> =
+        read_all(table, path, &text).into_iter().enumerate().map(|(at, record)| (record.span, at)).collect();
+    let after = edits.apply(text.as_str().as_bytes()).ok().and_then(|bytes| String::from_utf8(bytes).ok());
+    let after = after.ok_or_else(|| refused(path, "the edits do not fit it"))?;
+    let after = Text::of_file(&after);
+    let spans: Vec<Span> = read_all(table, path, &after).into_iter().map(|record| record.span).collect();
+    let from = table.format.editor(&after);
+    let from = from.ok_or_else(|| refused(path, "there is nothing to edit in files of this format"))?;
+    let key: Vec<&str> = key_columns(table);
+    let none = EditSet::default();
+    let mut entries = Vec::new();
+    for Added { record, columns } in records {
+        let span = numbers.get(record).and_then(|at| spans.get(*at));
+        let span = *span.ok_or_else(|| refused(path, "a record is not where it was"))?;
+        let part = Part { record: span, edits: &none, whole: true, notes: false, key: &key };
+        let mut entry = from.take(&part).map_err(|reason| refused(path, &reason))?;
+        if table.format.adds() == Some(Adds::Values) {
+            entry.parts.retain(|(name, _)| columns.contains(name));
+        }
+        entries.push(entry);
+    }
+    let put = |above: &Text<'_>, pending: &EditSet| {
+        let Some(mut to) = table.format.editor(above) else { return Ok(Vec::new()) };
+        to.expect_edits(pending);
+        for entry in &entries {
+            to.insert(entry, Place::Last)
+                .map_err(|reason| refused(path, &format!("there is no place in the mod's file: {reason}")))?;
+        }
+        Ok(to.finish())
+    };
+    match stack.find(stack.top(), path).filter(|target| *target != file) {
+        Some(target) => builder.edit_with(target, put),
+        None => {
+            let edits = EditSet::new(put(&Text::of_str(""), &EditSet::default())?);
+            let new = edits.ok().and_then(|edits| edits.apply(b"").ok()).unwrap_or_default();
+            builder.create(path, &String::from_utf8_lossy(&new), Some(file))
+        }
+    }
+}
+
+/// The columns that the key of `table` is made of.
+fn key_columns(table: &Table) -> Vec<&str> {
+    let column = |part: &KeyPart| match part {
+        KeyPart::Field(field) => Some(table.fields[*field].column.as_str()),
+        _ => None,
+    };
+    table.key.iter().filter_map(column).collect()
 }

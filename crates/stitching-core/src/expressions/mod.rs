@@ -10,7 +10,7 @@
 mod functions;
 mod value;
 
-pub use value::{Value, shown_number};
+pub use value::Value;
 
 use crate::Error;
 use cel::common::ast::operators::INDEX;

@@ -1,5 +1,7 @@
 //! What an expression gives, and what it is given.
 
+use crate::text::shown_number;
+
 /// A value of an expression.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Value {
@@ -41,17 +43,4 @@ impl Value {
             }
         }
     }
-}
-
-/// A number to `digits` significant digits, so without what is only noise in its last ones: to twelve,
-/// 0.30000000000000004 is 0.3. Whole numbers are given in full.
-pub fn shown_number(number: f64, digits: usize) -> String {
-    if number == 0.0 {
-        return "0".to_owned();
-    }
-    if number == number.trunc() && number.abs() < 9e15 {
-        return format!("{number:.0}");
-    }
-    let rounded: f64 = format!("{number:.*e}", digits.max(1) - 1).parse().unwrap_or(number);
-    rounded.to_string()
 }

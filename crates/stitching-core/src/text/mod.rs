@@ -16,7 +16,7 @@ pub use edits::{Edit, EditError, EditSet};
 pub use encoding::{Encoding, Origin, Unencodable, round_trips};
 pub use line_table::LineTable;
 pub use nearest::{Near, nearest_of, nearest_of_each};
-pub use number::number;
+pub use number::{number, shown_number, written_like};
 pub use patch::{Patch, PatchedReader, Splice};
 pub use source::{LoadedText, Text, TextFault};
 pub use span::Span;

@@ -49,11 +49,7 @@ pub fn run(
             return Ok(ExitCode::SUCCESS);
         }
         ui.out_owned(coloured(diff));
-        ui.note(&format!(
-            "nothing was written: {} in {}",
-            count(change.values(), "value"),
-            count(change.files().len(), "file")
-        ));
+        ui.note(&format!("nothing was written: {}", amount(&change)));
         tell_notes(&change, ui);
         // What is shown helps to see why it would be refused.
         tried?;
@@ -66,12 +62,7 @@ pub fn run(
         ui.json(&ChangeShape { written: true, number: Some(number), ..ChangeShape::of(&change) });
         return Ok(ExitCode::SUCCESS);
     }
-    let mut out = format!(
-        "{}: {} in {}\n",
-        change.title(),
-        count(change.values(), "value"),
-        count(change.files().len(), "file")
-    );
+    let mut out = format!("{}: {}\n", change.title(), amount(&change));
     for file in change.files().iter().take(LISTED) {
         let edits = match (file.to(), file.source()) {
             (None, _) => "removed".to_owned(),
@@ -89,6 +80,15 @@ pub fn run(
     tell_notes(&change, ui);
     ui.note("`stitching undo` takes it back");
     Ok(ExitCode::SUCCESS)
+}
+
+/// How much a change changes.
+fn amount(change: &Change) -> String {
+    let of_records = match change.records() {
+        0 => String::new(),
+        number => format!(" of {}", count(number, "record")),
+    };
+    format!("{}{of_records} in {}", count(change.values(), "value"), count(change.files().len(), "file"))
 }
 
 /// A diff with what goes in red and what comes in green, where colours are shown.
@@ -165,6 +165,9 @@ fn sentence(note: &Note) -> String {
         }
         Note::Follows(before, after) => {
             format!("{before} becomes {after}, since its key names the renamed record")
+        }
+        Note::ReferredTo(number) => {
+            format!("what changed is referred to from {}", count(*number, "place"))
         }
     }
 }

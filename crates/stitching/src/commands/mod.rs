@@ -13,6 +13,7 @@ mod history;
 mod learn;
 mod needs;
 mod rename;
+mod set;
 mod show;
 mod sides;
 mod switch;
@@ -46,6 +47,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),
         Command::Explain(args) => explain::run(args, global, ui),
         Command::Rename(args) => rename::run(&folder(global)?, args, global, ui),
+        Command::Set(args) => set::run(&folder(global)?, args, global, ui),
         Command::Off(args) => switch::off(&folder(global)?, args, global, ui),
         Command::On(args) => switch::on(&folder(global)?, args, global, ui),
         Command::History => history::list(&folder(global)?, global, ui),
