@@ -17,6 +17,8 @@ pub enum NextStep {
     Check,
     /// Give a record another key.
     RenameRecord,
+    /// Say what becomes of what refers to a record: it loses the reference, goes too, or stays as it is.
+    DetachOrCascade,
     /// Say which records of a table are meant: by a condition, or all.
     ChooseRecords,
     /// See what the change does, or make it although it brings errors.

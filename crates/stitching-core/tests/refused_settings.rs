@@ -276,7 +276,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::also_with_a_setting_of_fields(
     "also = { list = \";\" }",
-    "5:23 there is no setting `list` here | known here: type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, unique, required"
+    "5:23 there is no setting `list` here | known here: type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, unique, required, owner, on_remove"
 )]
 #[case::also_beside_parts(
     "parts = \"{a},{b}\", also = { ref = \"goods\" }",
@@ -308,7 +308,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::part_unknown(
     "parts = \"{a},{b}\", c = { type = \"integer\" }",
-    "5:33 there is no setting `c` here | known here: at, about, unit, list, quoted, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, unique, required"
+    "5:33 there is no setting `c` here | known here: at, about, unit, list, quoted, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, unique, required, owner, on_remove"
 )]
 #[case::part_no_table("parts = \"{a},{b}\", a = 3", "5:37 `a` must be a table, and is a whole number")]
 #[case::when_no_table(
@@ -332,5 +332,55 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 #[case::unknown_setting("typ = \"integer\"", "5:14 there is no setting `typ` here | did you mean `type`?")]
 fn of_a_field(#[case] settings: &str, #[case] expected: &str) {
     let found = of_table(&format!("{HEAD}key = \"K\"\nfields.A = {{ {settings} }}"));
+    assert_eq!(found, [expected]);
+}
+
+#[rstest]
+#[case::owner_of_nothing(
+    "fields.A = { owner = true }",
+    "5:22 `owner` means nothing without `ref` | `ref` says to what the record belongs"
+)]
+#[case::removal_of_nothing(
+    "fields.A = { on_remove = \"item\" }",
+    "5:26 `on_remove` means nothing without `ref` | `ref` says whose removal is meant"
+)]
+#[case::removal_unknown(
+    "fields.A = { ref = \"goods\", on_remove = \"recrod\" }",
+    "5:41 `on_remove` cannot be \"recrod\" | did you mean `record`?"
+)]
+#[case::companion_of_no_table(
+    "[[companion]]\ntext = \"{key}_x\"",
+    "5:1 the companion names no `table` | write table = \"NAME\", with the table whose records it goes with"
+)]
+#[case::companion_of_unknown_table(
+    "[[companion]]\ntable = \"good\"\ntext = \"{key}_x\"",
+    "6:9 there is no table `good` | did you mean `goods`?"
+)]
+#[case::companion_of_nameless_records(
+    "[[companion]]\ntable = \"loads\"\ntext = \"{key}_x\"",
+    "6:9 the table `loads` has no `key`, so nothing can be named after its records | say what names a record: key = \"FIELD\""
+)]
+#[case::companion_that_is_nothing(
+    "[[companion]]\ntable = \"goods\"",
+    "5:1 the companion is no `text`, `file` or `folder` | for example file = \"layouts/{key}.json\""
+)]
+#[case::companion_of_another_field(
+    "[[companion]]\ntable = \"berths\"\nfile = \"a/{Reech}.txt\"",
+    "7:8 `{Reech}` is no part of the key of `berths` | did you mean `{Reach}`?"
+)]
+#[case::companion_of_all(
+    "[[companion]]\ntable = \"goods\"\nfile = \"a/b.txt\"",
+    "7:8 `a/b.txt` is the same for all records | put {key} where the key of the record goes"
+)]
+#[case::companion_outside(
+    "[[companion]]\ntable = \"goods\"\nfolder = \"../{key}/\"",
+    "7:10 `../{key}/` leads to no place inside a layer | paths begin at a layer's root: \"sites/{key}/\""
+)]
+#[case::companion_misspelt(
+    "[[companion]]\ntable = \"goods\"\nflie = \"a/{key}\"\ntext = \"{key}\"",
+    "7:1 there is no setting `flie` here | did you mean `file`?"
+)]
+fn what_belongs_to_a_record(#[case] settings: &str, #[case] expected: &str) {
+    let found = of_table(&format!("{HEAD}key = \"K\"\n{settings}"));
     assert_eq!(found, [expected]);
 }

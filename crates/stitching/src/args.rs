@@ -147,6 +147,16 @@ pub enum Command {
         after_help = "Examples:\n  stitching set goods:coal Price=14\n  stitching set offers:\"north wharf/coal\".factor=1.5 goods:coal.Price=14\n  stitching set offers --where 'good.Price > 20' 'factor:=factor * 2'\n  stitching set sailings:early Route+=mill@2 Cargo-=coal\n\nValues:\n  FIELD=VALUE        the value; `new` is the next free one of a number or of what must be unique\n  FIELD:=EXPRESSION  what it gives (CEL), in the way the number before was written\n  FIELD+=ITEM[@N]    an item more in a list, at the end, or `@first`, `@3`; also for columns such as Gate1 to Gate4\n  FIELD-=ITEM        an item less\n  FIELD[2]=VALUE     one item\n  FIELD.PART=VALUE   one part of a value\n\nA reference may be given by what its target is called, if only one is called so. Quote what the shell\nwould take apart."
     )]
     Set(Set),
+    /// Copy a record with all that belongs to it, under a new name
+    #[command(
+        after_help = "Examples:\n  stitching copy reaches:frost_cut ice_cut --name \"Ice Cut\"\n  stitching copy berths:frost_cut/1 frost_cut/new Barge=scow\n  stitching copy goods:coal coke Price=6 --join all\n\nWith a record come what lies inside it, records that belong to it, and the texts and files that carry its\nkey. What refers to the original goes on doing so. Notes for people are left empty, and what no two\nrecords may have alike is the next free one. FIELD=VALUE is as for `set`."
+    )]
+    Copy(Copy),
+    /// Remove records with all that belongs to them
+    #[command(
+        after_help = "Examples:\n  stitching remove barges:scow --preview\n  stitching remove reaches:frost_cut --detach\n  stitching remove goods:ice_block --keep offers\n\nWith a record go what lies inside it, records whose whole key refers to it, those that the schema says\nbelong to it (`owner`, `on_remove`), and texts and files that only they name. What else refers to it keeps\nit from being removed."
+    )]
+    Remove(Remove),
     /// Switch an entry off, or list what is off
     #[command(
         after_help = "Examples:\n  stitching off\n  stitching off offers:north/coal\n  stitching off barges:scow.crew\n  stitching off layouts:frost_cut.needs[*]=lamp\n  stitching off scripts/load.list:3\n\nAn entry becomes a note in the format's own syntax. Where there is none that fits, it is taken out of\nthe file and kept in `.stitching/off.json`. `stitching on` brings it back to the byte."
@@ -492,6 +502,51 @@ pub struct Set {
     /// What differs in a sheet: delimited text or JSON lines, as `stitching show TABLE --format` prints them
     #[arg(long, value_name = "FILE", conflicts_with_all = ["condition", "all"])]
     pub from: Option<PathBuf>,
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+#[derive(Debug, Args)]
+pub struct Remove {
+    /// The addresses of the records
+    #[arg(value_name = "TABLE:KEY", required = true)]
+    pub addresses: Vec<String>,
+    /// What refers to them loses the reference: an item goes out of its list, another value becomes none
+    #[arg(long)]
+    pub detach: bool,
+    /// The records that refer to them go too
+    #[arg(long, conflicts_with = "detach")]
+    pub cascade: bool,
+    /// References of these tables stay, and lead nowhere
+    #[arg(long, value_delimiter = ',', value_name = "TABLE,...")]
+    pub keep: Vec<String>,
+    /// What only they needed goes too
+    #[arg(long)]
+    pub with_unused: bool,
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+#[derive(Debug, Args)]
+pub struct Copy {
+    /// The address of the record
+    #[arg(value_name = "TABLE:KEY")]
+    pub address: String,
+    /// The key of the copy; `new` is the next free one, also for one part: frost_cut/new
+    #[arg(value_name = "NEWKEY")]
+    pub new: String,
+    /// What the copy holds
+    #[arg(value_name = "FIELD=VALUE")]
+    pub values: Vec<String>,
+    /// How the copy is called in the main language
+    #[arg(long, value_name = "TEXT")]
+    pub name: Option<String>,
+    /// Lists that have the original get the copy behind it: all, none, or those of some fields
+    #[arg(long, value_delimiter = ',', value_name = "all|none|TABLE.FIELD,...")]
+    pub join: Vec<String>,
+    /// Nothing of these tables comes along
+    #[arg(long, value_delimiter = ',', value_name = "TABLE,...")]
+    pub without: Vec<String>,
     #[command(flatten)]
     pub editing: Editing,
 }

@@ -27,6 +27,9 @@ fn worded(step: &NextStep) -> String {
         NextStep::SearchEverything(text) => format!("`stitching find {text}` searches everything"),
         NextStep::Check => "`stitching check` shows all places".to_owned(),
         NextStep::RenameRecord => "`stitching rename` gives a record another key, everywhere".to_owned(),
+        NextStep::DetachOrCascade => {
+            "`--detach` takes the references out, `--cascade` removes what refers to it too, `--keep TABLE` leaves those of a table".to_owned()
+        }
         NextStep::ChooseRecords => {
             "choose its records with `--where EXPR`, or take all with `--all`".to_owned()
         }

@@ -28,6 +28,7 @@ pub struct Builder<'p> {
     notes: BTreeSet<Note>,
     values: usize,
     records: usize,
+    left_dangling: BTreeSet<String>,
     keys: HashMap<(String, String), String>,
     /// The paths that are taken, by their folded form; made when first asked for.
     taken: Option<HashMap<String, RelPath>>,
@@ -79,6 +80,7 @@ impl<'p> Builder<'p> {
             notes: BTreeSet::new(),
             values: 0,
             records: 0,
+            left_dangling: BTreeSet::new(),
             keys: HashMap::new(),
             taken: None,
         }
@@ -311,6 +313,11 @@ impl<'p> Builder<'p> {
         self.values += values;
     }
 
+    /// Lets references of `table` lead nowhere.
+    pub fn leave_dangling(&mut self, table: &str) {
+        self.left_dangling.insert(table.to_owned());
+    }
+
     /// Counts `records` that change.
     pub fn count_records(&mut self, records: usize) {
         self.records += records;
@@ -380,6 +387,7 @@ impl<'p> Builder<'p> {
             notes: self.notes.into_iter().collect(),
             values: self.values,
             records: self.records,
+            left_dangling: self.left_dangling,
             keys: self.keys,
         })
     }

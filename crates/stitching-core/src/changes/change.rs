@@ -4,7 +4,7 @@ use crate::checks::Renamed;
 use crate::layers::{FileId, RelPath, Stack};
 use crate::project::Project;
 use crate::text::{EditSet, Encoding, Patch};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// All that one command changes. A value: it can be shown, tried out in memory and handed to the journal.
@@ -17,6 +17,8 @@ pub struct Change {
     pub(super) notes: Vec<Note>,
     pub(super) values: usize,
     pub(super) records: usize,
+    /// The tables whose references may lead nowhere after it.
+    pub(super) left_dangling: BTreeSet<String>,
     /// The former keys of records, by table and new key as shown.
     pub(super) keys: HashMap<(String, String), String>,
 }
@@ -65,6 +67,27 @@ pub enum Note {
     StaysInBase(String, String),
     /// Another record's key follows along: its address before and after.
     Follows(String, String),
+    /// A record goes along with those asked for: its address.
+    WentAlong(String),
+    /// A copy of a record that belongs to the one that is copied: its address.
+    CameAlong(String),
+    /// A file is copied: from, to.
+    FileCopied(String, String),
+    /// A list gets the copy behind the original: the address of the field.
+    Joined(String),
+    /// So many lists have the original and not the copy.
+    NotJoined(usize),
+    /// Fields of a copy hold what those of the original do, though nearly all records differ in them: the address, and
+    /// their names.
+    SameAsOriginal(String, String),
+    /// So many texts say what those of the original do, in some language.
+    TextsToWrite(usize),
+    /// A field loses a reference to what goes: its address.
+    Detached(String),
+    /// A field goes on referring to what goes: its address, and the path of its file.
+    LeftDangling(String, String),
+    /// Something that a record names stays, since it is named from so many other places.
+    Shared(String, usize),
     /// The records that change are referred to from so many places.
     ReferredTo(usize),
 }
@@ -188,6 +211,11 @@ impl Change {
     /// How many records it is about, where they were chosen one by one; else 0.
     pub fn records(&self) -> usize {
         self.records
+    }
+
+    /// Whether references of `table` may lead nowhere after it: the user wants them left.
+    pub fn leaves_dangling(&self, table: &str) -> bool {
+        self.left_dangling.contains(table)
     }
 
     /// The layers as they would be after the change. Nothing is written.

@@ -258,6 +258,12 @@ impl RowValues<'_> {
         columns.map(|(column, values)| (rows.fields[column], values)).collect()
     }
 
+    /// All that was set, also where it is as before: the fields, and all values of each.
+    pub fn set(self) -> Vec<(usize, Vec<String>)> {
+        let rows = self.rows;
+        self.columns.into_iter().map(|(column, values)| (rows.fields[column], values)).collect()
+    }
+
     /// Does what an assignment says; gives whether there was something to do.
     ///
     /// # Errors

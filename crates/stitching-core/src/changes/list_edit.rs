@@ -57,6 +57,14 @@ impl<'a> ListValue<'a> {
         self.places(false).into_iter().map(|place| self.value[place].to_owned()).collect()
     }
 
+    /// The numbers of the items in which something at `places` (bytes of the value) stands, in order.
+    pub fn items_around(&self, places: &[Range<usize>]) -> Vec<usize> {
+        let has = |item: &Range<usize>| {
+            places.iter().any(|place| item.start <= place.start && place.end <= item.end)
+        };
+        self.places(true).iter().enumerate().filter(|(_, item)| has(item)).map(|(at, _)| at).collect()
+    }
+
     /// How an item is written; why it cannot be.
     fn written(&self, item: &str) -> Result<String, String> {
         let found = self.list.items(item);

@@ -1,8 +1,10 @@
 //! Changes: values that can be shown, tried out in memory, and handed to the journal.
 
 mod assignment;
+mod belongings;
 mod builder;
 mod change;
+mod copy;
 mod field_value;
 mod list_edit;
 mod new_values;
@@ -10,6 +12,7 @@ mod on_disk;
 mod overlay;
 mod preview;
 mod record_finder;
+mod remove;
 mod rename;
 mod rewrite;
 mod set;
@@ -18,8 +21,10 @@ mod verify;
 
 pub use builder::Builder;
 pub use change::{Change, FileChange, FolderChange, Note, OwnChange, Source};
+pub use copy::{CopyRequest, Join, copy};
 pub use on_disk::{DiskChange, DiskContent};
 pub use preview::unified_diff;
+pub use remove::{RemoveRequest, remove};
 pub use rename::{rename, rename_with};
 pub use set::{SetRequest, Sheet, SheetLine, set};
 pub use switch::{switch_off, switch_on};

@@ -45,14 +45,16 @@ pub(super) fn write_values(
         table.merged && !stack.layers()[entry.layer].is_mod && table.format.adds().is_some()
     };
     let (over, plain): (Vec<_>, Vec<_>) = by_file.into_iter().partition(|(file, _)| is_over(file));
-    builder.edit_all(&plain, |file, text, records| edits(table, &stack.files()[file].path, text, records))?;
+    builder.edit_all(&plain, |file, text, records| {
+        value_edits(table, &stack.files()[file].path, text, records)
+    })?;
     for (file, records) in over {
         let path = &stack.files()[file].path;
         for key in records.iter().filter_map(|record| record.key.as_deref()) {
             builder.note(Note::Added(Address::show(&table.name, key), path.to_string()));
         }
         let text = builder.text(file)?;
-        let edits = edits(table, path, &text, &records)?;
+        let edits = value_edits(table, path, &text, &records)?;
         let columns = |record: &NewValues| {
             let fields = record.fields.iter().map(|(field, _)| table.fields[*field].column.clone());
             fields.collect::<Vec<_>>()
@@ -65,7 +67,12 @@ pub(super) fn write_values(
 }
 
 /// The edits that give `records` of the file at `path` their new values.
-fn edits(table: &Table, path: &RelPath, text: &Text<'_>, records: &[NewValues]) -> Result<Vec<Edit>, Error> {
+pub(super) fn value_edits(
+    table: &Table,
+    path: &RelPath,
+    text: &Text<'_>,
+    records: &[NewValues],
+) -> Result<Vec<Edit>, Error> {
     let mut fields: Vec<usize> =
         records.iter().flat_map(|record| record.fields.iter().map(|(field, _)| *field)).collect();
     crate::tables::add_key_fields(table, &mut fields);
@@ -132,11 +139,26 @@ impl<'t> Writer<'_, 't> {
                     let cell = cells.get(at).ok_or("it is not where it was")?;
                     self.edits.push(self.replaced(cell, column, &old[at], &value)?);
                 }
-                Step::Remove(at) => self.editor()?.remove_item(record, column, at)?,
+                Step::Remove(at) => self.remove(record, column, cells, at)?,
                 Step::Insert(at, value) => self.editor()?.insert_item(record, column, &value, at)?,
             }
         }
         Ok(())
+    }
+
+    /// Takes the value with the number `at` out: its entry, where that is there for it alone; else it is left empty.
+    fn remove(&mut self, record: Span, column: &str, cells: &[Cell], at: usize) -> Result<(), String> {
+        let cell = cells.get(at).ok_or("it is not where it was")?;
+        let editor = self.editor()?;
+        match (editor.entry_around(cell.span), cells.len()) {
+            (Some(entry), _) => editor.remove(entry),
+            (None, 1) if !column.ends_with("[*]") => {
+                let text = self.table.format.encode(cell, column, "")?;
+                self.edits.push(Edit { span: cell.span, text });
+                Ok(())
+            }
+            (None, _) => editor.remove_item(record, column, at),
+        }
     }
 
     /// The edit that puts `new` in place of `old`, which is what `cell` says.

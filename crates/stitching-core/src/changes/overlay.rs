@@ -275,7 +275,7 @@ pub(super) fn add_records_over(
 }
 
 /// The columns that the key of `table` is made of.
-fn key_columns(table: &Table) -> Vec<&str> {
+pub(super) fn key_columns(table: &Table) -> Vec<&str> {
     let column = |part: &KeyPart| match part {
         KeyPart::Field(field) => Some(table.fields[*field].column.as_str()),
         _ => None,

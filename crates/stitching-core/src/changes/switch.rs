@@ -413,7 +413,12 @@ fn file_change(name: &str, before: Option<Vec<u8>>, after: Option<Vec<u8>>) -> O
 
 /// Whether the records at `records` are the file itself: all that it holds, where it is named after them or cannot do
 /// without them.
-fn is_whole_file(project: &Project, table: &Table, file: FileId, records: &[Span]) -> Result<bool, Error> {
+pub(super) fn is_whole_file(
+    project: &Project,
+    table: &Table,
+    file: FileId,
+    records: &[Span],
+) -> Result<bool, Error> {
     if table.is_of_files() {
         return Ok(true);
     }

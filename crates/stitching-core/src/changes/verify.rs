@@ -22,6 +22,13 @@ fn is_of_copy(change: &Change, problem: &Problem) -> bool {
     problem.code == Code::NOT_UNIQUE && (copies(path, other) || copies(other, path))
 }
 
+/// Whether a problem is a reference that was to be left, although it leads nowhere.
+fn is_left(change: &Change, problem: &Problem) -> bool {
+    let of_target = [Code::DANGLING_REFERENCE, Code::MISSING_TEXT, Code::MISSING_FILE];
+    of_target.contains(&problem.code)
+        && problem.table.as_deref().is_some_and(|table| change.leaves_dangling(table))
+}
+
 /// Checks the project as it would be after `change`.
 ///
 /// Cost: one check; a second one, of the state before, only if the first finds errors.
@@ -35,7 +42,7 @@ pub fn verify(project: &Project, change: &Change) -> Result<(), Error> {
     }
     let before = problems(&project.stack, &project.schema);
     let mut new = new_errors(&before, after, &change.renamed(project));
-    new.retain(|problem| !is_of_copy(change, problem));
+    new.retain(|problem| !is_of_copy(change, problem) && !is_left(change, problem));
     if new.is_empty() {
         return Ok(());
     }

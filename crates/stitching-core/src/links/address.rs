@@ -6,8 +6,9 @@ use crate::layers::FileId;
 use crate::reading::View;
 use crate::reading::{Needles, TableScan, glance, key_hashes, scan};
 use crate::schema::{Schema, TableId};
-use crate::tables::{KEY_SEPARATOR, RecordView, add_key_fields, shown_key};
+use crate::tables::{KEY_SEPARATOR, RecordView, add_key_fields, key_hash, shown_key};
 use crate::text::{Span, nearest_of};
+use std::collections::{HashMap, HashSet};
 
 /// An address taken apart.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -234,6 +235,57 @@ fn find_with_case(
         }
     }
     found.sort_by_key(|found| found.table);
+    Ok(found)
+}
+
+/// The records that have one of `keys` (as kept in memory), each with its table; in the order of the files.
+///
+/// # Errors
+/// When a file cannot be read.
+pub(crate) fn find_by_keys(view: View<'_>, keys: &HashSet<(TableId, String)>) -> Result<Vec<Found>, Error> {
+    /// More keys are not worth searching for one by one.
+    const FEW: usize = 8;
+    let View { schema, .. } = view;
+    let mut wanted: HashMap<TableId, HashSet<&str>> = HashMap::new();
+    for (table, key) in keys {
+        wanted.entry(*table).or_default().insert(key);
+    }
+    let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
+        .map(|id| {
+            let (table, keys) = (&schema.tables[id], wanted.get(&id)?);
+            let mut fields = Vec::new();
+            add_key_fields(table, &mut fields);
+            let mut needles = Needles::default();
+            if keys.len() > FEW || table.ignore_case || fields.len() < table.key.len() {
+                needles.add_any();
+            } else {
+                keys.iter()
+                    .filter_map(|key| key.split(KEY_SEPARATOR).next())
+                    .for_each(|part| needles.add(part));
+            }
+            let hashes = keys.iter().map(|key| key_hash(key, table.ignore_case)).collect();
+            Some(TableScan { fields, needles, hashes: Some(hashes) })
+        })
+        .collect();
+    let each = |id: TableId, record: &RecordView<'_>, hits: &mut Vec<(TableId, String, Span)>| {
+        if let Some(key) =
+            record.key().filter(|key| wanted.get(&id).is_some_and(|own| own.contains(key.as_str())))
+        {
+            hits.push((id, key, record.span));
+        }
+    };
+    let hits = glance(view, &plan, &each, &|hit, in_file| hit.2 = in_file(hit.2))?;
+    let mut found: Vec<Found> = Vec::new();
+    let mut by_key: HashMap<(TableId, String), usize> = HashMap::new();
+    for (file, hits) in hits {
+        for (table, key, span) in hits {
+            let at = *by_key.entry((table, key.clone())).or_insert(found.len());
+            if at == found.len() {
+                found.push(Found { table, key, field: None, places: Vec::new() });
+            }
+            found[at].places.push(FoundPlace { file, span });
+        }
+    }
     Ok(found)
 }
 

@@ -1,6 +1,7 @@
 //! The reference index, what names a record, and who uses what.
 
 mod address;
+mod belonging;
 mod by_value;
 mod index;
 mod labels;
@@ -9,7 +10,8 @@ mod switched;
 mod uses;
 
 pub use address::{Address, Found, FoundPlace, find_table, resolve};
-pub(crate) use address::{find_in_any_case, find_records};
+pub(crate) use address::{find_by_keys, find_in_any_case, find_records};
+pub use belonging::{belongs_by, named_by};
 pub use by_value::find_by_value;
 pub use index::{Index, RecordId, TableFile, TableIndex};
 pub use labels::Labels;

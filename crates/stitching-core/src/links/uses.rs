@@ -33,8 +33,12 @@ pub struct Use {
     pub span: Span,
     /// The table of the record that has the value.
     pub table: TableId,
+    /// The whole record.
+    pub record: Span,
     /// The key of that record, as shown, if it has one.
     pub key: Option<String>,
+    /// The same as kept in memory.
+    pub kept_key: Option<String>,
     /// What the label field of that record holds.
     pub label_value: Option<String>,
     /// The position of the field.
@@ -257,41 +261,42 @@ pub fn find_uses(view: View<'_>, things: &[Thing]) -> Result<Vec<Use>, Error> {
         .collect();
     let fields: Vec<Vec<usize>> =
         (0..schema.tables.len()).map(|table| wanted.fields(schema, table)).collect();
-    let each = |table: usize, record: &RecordView<'_>, hits: &mut Vec<(Option<String>, Use)>| {
+    let each = |table: usize, record: &RecordView<'_>, hits: &mut Vec<Use>| {
         for &field in &fields[table] {
             for_each_piece(record, field, |piece| {
                 if let Some(thing) = wanted.thing(table, record, piece) {
-                    let kept = record.key();
-                    let key = kept.as_deref().map(shown_key);
+                    let kept_key = record.key();
+                    let key = kept_key.as_deref().map(shown_key);
                     let label_value = record.table.label.and_then(|label| record.value(label));
-                    let hit = Use {
+                    hits.push(Use {
                         file: 0,
                         span: piece.span,
                         table,
+                        record: record.span,
                         key,
+                        kept_key,
                         label_value,
                         field,
                         rule: piece.rule,
                         thing,
-                    };
-                    hits.push((kept, hit));
+                    });
                 }
             });
         }
     };
-    let moving = |(_, hit): &mut (Option<String>, Use), in_file: &dyn Fn(Span) -> Span| {
-        hit.span = in_file(hit.span);
+    let moving = |hit: &mut Use, in_file: &dyn Fn(Span) -> Span| {
+        (hit.span, hit.record) = (in_file(hit.span), in_file(hit.record));
     };
     let found = glance(view, &plan, &each, &moving)?;
     let overrides = Overrides::read(view);
     let mut uses = Vec::new();
     for (file, mut hits) in found {
         let layer = stack.files()[file].layer;
-        hits.retain(|(key, hit)| {
-            let key = key.as_deref().filter(|_| schema.tables[hit.table].merged);
+        hits.retain(|hit| {
+            let key = hit.kept_key.as_deref().filter(|_| schema.tables[hit.table].merged);
             key.is_none_or(|key| !overrides.hides(schema, hit.table, key, layer, hit.field))
         });
-        let mut own: Vec<Use> = hits.into_iter().map(|(_, hit)| Use { file, ..hit }).collect();
+        let mut own: Vec<Use> = hits.into_iter().map(|hit| Use { file, ..hit }).collect();
         own.sort_by_key(|hit| (hit.span, hit.table, hit.rule));
         uses.append(&mut own);
     }

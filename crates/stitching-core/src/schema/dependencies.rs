@@ -19,10 +19,12 @@ const OF_FIELD: [Needs; 3] = [
     ("inherit", "ref", "`ref` says in which table the record is that it names"),
 ];
 
-const OF_RULE: [Needs; 3] = [
+const OF_RULE: [Needs; 5] = [
     ("as", "ref", "`ref` says whose key is made from the value"),
     ("ignore_case", "ref", "`ref` says which keys are compared"),
     ("with", "ref", "`ref` says whose key these are the parts of"),
+    ("owner", "ref", "`ref` says to what the record belongs"),
+    ("on_remove", "ref", "`ref` says whose removal is meant"),
 ];
 
 /// Refuses settings of a table that need others.

@@ -97,6 +97,36 @@ pub struct Rule {
     pub unique: bool,
     /// Whether it may not be empty or none.
     pub required: bool,
+    /// Whether a record that refers by it belongs to what it refers to.
+    pub owner: bool,
+    /// What becomes of a reference when what it refers to is removed.
+    pub on_remove: OnRemove,
+}
+
+/// What becomes of a reference when what it refers to is removed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum OnRemove {
+    /// It keeps that from being removed.
+    #[default]
+    Refuse,
+    /// Its record goes too.
+    Record,
+    /// It goes out of its list.
+    Item,
+    /// It becomes what stands for nothing.
+    Nothing,
+    /// It stays, and is told.
+    Report,
+}
+
+impl OnRemove {
+    /// The ones that a schema can ask for, by the names they have there.
+    pub const NAMES: [(&'static str, OnRemove); 4] = [
+        ("record", OnRemove::Record),
+        ("item", OnRemove::Item),
+        ("none", OnRemove::Nothing),
+        ("report", OnRemove::Report),
+    ];
 }
 
 /// What a reference points to.

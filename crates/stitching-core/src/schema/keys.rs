@@ -38,7 +38,21 @@ pub(crate) const LANGUAGES: &[Setting] = &[
     setting("others", "string|array", "The other languages of the mod."),
 ];
 
-pub(crate) const SCHEMA_TOP: &[Setting] = &[setting("table", "object", "The tables, by name.")];
+pub(crate) const SCHEMA_TOP: &[Setting] = &[
+    setting("table", "object", "The tables, by name."),
+    setting("companion", "array", "What goes with each record of a table: a text, a file, a folder."),
+];
+
+pub(crate) const COMPANION: &[Setting] = &[
+    setting("table", "string", "The table whose records it goes with."),
+    setting(
+        "text",
+        "string",
+        "A text: a template of its key, with `{key}` for the key of the record, or the fields of the key by name: \"{key|upper}_DESC\".",
+    ),
+    setting("file", "string", "A file: a template of its path, such as \"layouts/{key}.json\"."),
+    setting("folder", "string", "A folder with all that is in it, such as \"sites/{key}/\"."),
+];
 
 pub(crate) const TABLE: &[Setting] = &[
     setting("about", "string", "What its records are, for people."),
@@ -180,6 +194,16 @@ pub(crate) const RULE: &[Setting] = &[
     setting("pattern", "string", "A regular expression that the whole value must match."),
     setting("unique", "boolean", "No two records may have the same value."),
     setting("required", "boolean", "It may not be empty or none."),
+    setting(
+        "owner",
+        "boolean",
+        "The record belongs to the one that it refers to here: it is copied, renamed and removed with it.",
+    ),
+    setting(
+        "on_remove",
+        "string",
+        "What becomes of the reference when its target is removed: \"record\" (the whole record goes), \"item\" (it goes out of its list), \"none\" (it becomes a none value), \"report\" (it stays and is told). By default it keeps the target from being removed.",
+    ),
 ];
 
 /// The sections of `stitching.toml`.
@@ -193,5 +217,6 @@ pub fn schema_sections() -> Vec<(String, &'static [Setting])> {
         .extend(KINDS.iter().map(|kind| (format!("format = {{ kind = \"{}\" }}", kind.name), kind.settings)));
     sections.push(("[table.NAME.fields]".to_owned(), FIELD));
     sections.push(("rules of a field, or of a part".to_owned(), RULE));
+    sections.push(("[[companion]]".to_owned(), COMPANION));
     sections
 }

@@ -1,6 +1,7 @@
 //! The description of a game's tables: where their records are, what names them, what each field
 //! may hold and points to.
 
+mod companion;
 mod dependencies;
 mod describe;
 mod field;
@@ -12,8 +13,9 @@ mod read;
 mod switch;
 mod table;
 
+pub use companion::{Companion, CompanionKind};
 pub use describe::json_schema;
-pub use field::{Field, Layout, Rule, Target, ValueType};
+pub use field::{Field, Layout, OnRemove, Rule, Target, ValueType};
 pub use file_pattern::{FilePattern, FilePatternError};
 pub use keys::{PROJECT_SECTIONS, schema_sections};
 pub use list::{Item, List};
@@ -38,6 +40,8 @@ pub struct Schema {
     pub tables: Vec<Table>,
     /// The codes of the languages that texts must exist in, the main one first.
     pub languages: Vec<String>,
+    /// What goes with the records of tables, in the order in which it is described.
+    pub companions: Vec<Companion>,
     /// The patterns for files, by the folder that they begin with: the table and the number of each.
     patterns: OnceLock<HashMap<String, Vec<(TableId, usize)>>>,
 }
@@ -48,7 +52,12 @@ pub const MOST_TABLES_OF_A_FILE: usize = 500;
 impl Schema {
     /// With no tables yet, for texts in `languages`.
     fn new(languages: &[String]) -> Schema {
-        Schema { tables: Vec::new(), languages: languages.to_vec(), patterns: OnceLock::new() }
+        Schema {
+            tables: Vec::new(),
+            languages: languages.to_vec(),
+            companions: Vec::new(),
+            patterns: OnceLock::new(),
+        }
     }
 
     /// The tables that take the file at `path`, in order, at most [`MOST_TABLES_OF_A_FILE`].
@@ -100,6 +109,11 @@ impl Schema {
     /// The table names most like `name`.
     pub fn nearest_table(&self, name: &str) -> Vec<String> {
         nearest_of(name, self.tables.iter().map(|table| table.name.as_str()))
+    }
+
+    /// What goes with each record of `table`.
+    pub fn companions_of(&self, table: TableId) -> impl Iterator<Item = &Companion> {
+        self.companions.iter().filter(move |companion| companion.table == table)
     }
 
     /// The tables that hold texts.

@@ -88,6 +88,9 @@ fn amount(change: &Change) -> String {
         0 => String::new(),
         number => format!(" of {}", count(number, "record")),
     };
+    if change.values() == 0 && change.records() > 0 {
+        return format!("{} in {}", count(change.records(), "record"), count(change.files().len(), "file"));
+    }
     format!("{}{of_records} in {}", count(change.values(), "value"), count(change.files().len(), "file"))
 }
 
@@ -130,7 +133,35 @@ fn tell_notes(change: &Change, ui: &Ui) {
     } else {
         follows.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
     }
+    let (along, others): (Vec<&Note>, Vec<&Note>) =
+        others.into_iter().partition(|note| matches!(note, Note::WentAlong(..)));
+    if !along.is_empty() {
+        ui.note(&format!("note: gone with it: {}", listed(&along)));
+    }
+    let (came, others): (Vec<&Note>, Vec<&Note>) =
+        others.into_iter().partition(|note| matches!(note, Note::CameAlong(..)));
+    if !came.is_empty() {
+        ui.note(&format!("note: came along: {}", listed(&came)));
+    }
+    let (detached, others): (Vec<&Note>, Vec<&Note>) =
+        others.into_iter().partition(|note| matches!(note, Note::Detached(..)));
+    if !detached.is_empty() {
+        ui.note(&format!("note: does not refer to it any more: {}", listed(&detached)));
+    }
     others.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
+}
+
+/// The addresses that notes of one kind tell, and how many more there are.
+fn listed(notes: &[&Note]) -> String {
+    let address = |note: &&Note| match note {
+        Note::WentAlong(address) | Note::CameAlong(address) | Note::Detached(address) => address.clone(),
+        other => sentence(other),
+    };
+    let mut names: Vec<String> = notes.iter().take(LISTED).map(address).collect();
+    if notes.len() > LISTED {
+        names.push(format!("and {} more", notes.len() - LISTED));
+    }
+    names.join(", ")
 }
 
 fn sentence(note: &Note) -> String {
@@ -165,6 +196,28 @@ fn sentence(note: &Note) -> String {
         }
         Note::Follows(before, after) => {
             format!("{before} becomes {after}, since its key names the renamed record")
+        }
+        Note::CameAlong(address) => format!("{address} came along"),
+        Note::FileCopied(from, to) => format!("`{to}` is a copy of `{from}`"),
+        Note::Joined(address) => format!("{address} has the copy behind the original"),
+        Note::NotJoined(number) => {
+            let lists = if *number == 1 { "one list has".to_owned() } else { format!("{number} lists have") };
+            format!(
+                "{lists} the original and not the copy; `--join all` or `--join TABLE.FIELD` puts it behind it"
+            )
+        }
+        Note::SameAsOriginal(address, names) => {
+            format!("{address} has the same as the original in fields in which nearly all differ: {names}")
+        }
+        Note::TextsToWrite(number) => {
+            let are = if *number == 1 { "is" } else { "are" };
+            format!("{} {are} as in the original and {are} still to be written", count(*number, "text"))
+        }
+        Note::WentAlong(address) => format!("{address} belongs to it, and is gone too"),
+        Note::Detached(address) => format!("{address} does not refer to it any more"),
+        Note::LeftDangling(address, path) => format!("{address} in `{path}` leads nowhere now"),
+        Note::Shared(what, number) => {
+            format!("{what} stays: it is named from {} more", count(*number, "place"))
         }
         Note::ReferredTo(number) => {
             format!("what changed is referred to from {}", count(*number, "place"))

@@ -2,6 +2,7 @@
 
 mod check;
 mod compare;
+mod copy;
 mod demo;
 mod diff;
 mod edit;
@@ -12,6 +13,7 @@ mod free;
 mod history;
 mod learn;
 mod needs;
+mod remove;
 mod rename;
 mod set;
 mod show;
@@ -47,6 +49,8 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),
         Command::Explain(args) => explain::run(args, global, ui),
         Command::Rename(args) => rename::run(&folder(global)?, args, global, ui),
+        Command::Copy(args) => copy::run(&folder(global)?, args, global, ui),
+        Command::Remove(args) => remove::run(&folder(global)?, args, global, ui),
         Command::Set(args) => set::run(&folder(global)?, args, global, ui),
         Command::Off(args) => switch::off(&folder(global)?, args, global, ui),
         Command::On(args) => switch::on(&folder(global)?, args, global, ui),

@@ -13,8 +13,10 @@ mod refusals;
 mod second_identifier;
 mod visitor;
 
-use self::refusals::{named_after_file, new_key, refuse_duplicates, refuse_taken, renamed_path, usage};
-use self::visitor::Visitor;
+use self::refusals::{named_after_file, renamed_path, usage};
+pub(super) use self::refusals::{new_key, refuse_duplicates, refuse_taken};
+pub(super) use self::visitor::Visitor;
+use super::belongings::folders_within;
 use super::builder::Builder;
 use super::change::{Change, Note};
 use super::overlay::{ByFile, add_over, take_overlaid};
@@ -25,7 +27,7 @@ use crate::links::{Address, Found, ReferenceMatcher, Thing, resolve, second_iden
 use crate::project::Project;
 use crate::reading::View;
 use crate::reading::{FileHits, Needles, TableScan, fingerprint, load, scan};
-use crate::schema::{KeyPart, Schema, TableId};
+use crate::schema::{CompanionKind, KeyPart, Schema, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
 use crate::text::{Edit, Span, Text};
 use std::collections::{BTreeMap, HashSet};
@@ -77,7 +79,7 @@ fn with_part(old: &str, position: usize, new: &str) -> String {
 }
 
 /// What a record gives in one round.
-enum Hit {
+pub(super) enum Hit {
     Rewrite(Rewrite),
     /// A thing that gets a new name with it.
     Also(Item),
@@ -89,15 +91,15 @@ enum Hit {
 
 /// A thing and its new name. For records the key as kept in memory, for files the path.
 #[derive(Debug, Clone)]
-struct Item {
-    thing: Thing,
-    new: String,
+pub(super) struct Item {
+    pub thing: Thing,
+    pub new: String,
     /// What the new name is made of, where a value is what gets a new name and not what it names.
-    value: Option<String>,
+    pub value: Option<String>,
     /// Whether the key cells are already rewritten, because what they point to was renamed.
-    key_done: bool,
+    pub key_done: bool,
     /// Whether it is still there under its old name: it is a file of a base layer, or a record named after one.
-    stays: bool,
+    pub stays: bool,
 }
 
 struct Work<'p> {
@@ -187,6 +189,19 @@ impl<'p> Work<'p> {
             Thing::Record(table, old) => {
                 let name = &schema.tables[*table].name;
                 self.builder.rename_key(name, &shown_key(old), &shown_key(&item.new));
+                let companions = companions(self.project, *table, old, &item.new);
+                let paths = companions.iter().filter_map(|item| match &item.thing {
+                    Thing::File(path) => Some(path),
+                    _ => None,
+                });
+                let (paths, described): (Vec<&RelPath>, _) = (paths.collect(), &schema.tables[*table]);
+                let folders = schema.companions_of(*table).filter(|own| own.kind == CompanionKind::Folder);
+                for folder in folders.filter_map(|folder| folder.path_for(described, old)) {
+                    for folder in folders_within(&folder, &paths) {
+                        self.builder.remove_folder(folder);
+                    }
+                }
+                companions.into_iter().try_for_each(|companion| self.add(companion))?;
             }
             Thing::Column(..) => {}
         }
@@ -324,8 +339,41 @@ impl<'p> Work<'p> {
     }
 }
 
+/// What goes with a record, with its new name: texts, and files that are there.
+pub(super) fn companions(project: &Project, table: TableId, old: &str, new: &str) -> Vec<Item> {
+    let (stack, schema) = (&project.stack, &project.schema);
+    let described = &schema.tables[table];
+    let mut out = Vec::new();
+    for companion in schema.companions_of(table) {
+        let (from, to) = (companion.name_for(described, old), companion.name_for(described, new));
+        if from == to {
+            continue;
+        }
+        match (companion.kind, companion.path_for(described, old)) {
+            (CompanionKind::Text, _) => out.push(Item::new(Thing::Text(from), to)),
+            (CompanionKind::File, Some(path)) => out.push(Item::new(Thing::File(path), to)),
+            (CompanionKind::Folder, Some(folder)) => {
+                let (from, to) = (format!("{folder}/"), to.trim_end_matches('/'));
+                for file in stack.effective(stack.top()) {
+                    let path = &stack.files()[file].path;
+                    if let Some(rest) = path.as_str().strip_prefix(&from) {
+                        out.push(Item::new(Thing::File(path.clone()), format!("{to}/{rest}")));
+                    }
+                }
+            }
+            (CompanionKind::File | CompanionKind::Folder, None) => {}
+        }
+    }
+    out
+}
+
 /// What to read of a table in one round; `None` if nothing of it can matter.
-fn plan(schema: &Schema, id: TableId, items: &[Item], wanted: &ReferenceMatcher) -> Option<TableScan> {
+pub(super) fn plan(
+    schema: &Schema,
+    id: TableId,
+    items: &[Item],
+    wanted: &ReferenceMatcher,
+) -> Option<TableScan> {
     let table = &schema.tables[id];
     let mut fields = wanted.fields_to_read(schema, id);
     let mut needles = if fields.is_empty() { Needles::default() } else { wanted.needles(id) };

@@ -11,7 +11,7 @@ use crate::tables::{KEY_SEPARATOR, shown_key};
 use std::collections::BTreeSet;
 
 /// The new key as kept in memory, checked against the rules of its fields.
-pub(super) fn new_key(table: &Table, old: &str, new: &str) -> Result<String, Error> {
+pub(in crate::changes) fn new_key(table: &Table, old: &str, new: &str) -> Result<String, Error> {
     let parts: Vec<&str> = if table.key.len() == 1 { vec![new] } else { new.split('/').collect() };
     let shown = shown_key(old);
     if parts.len() != table.key.len() {
@@ -87,7 +87,7 @@ pub(super) fn refuse_value(table: &Table, field: usize, new: &str) -> Result<(),
 }
 
 /// Refuses a key that another record of the table has already.
-pub(super) fn refuse_taken(
+pub(in crate::changes) fn refuse_taken(
     project: &Project,
     table: TableId,
     old: &str,
@@ -110,7 +110,7 @@ pub(super) fn refuse_taken(
 }
 
 /// Refuses to rename what an address does not name alone.
-pub(super) fn refuse_duplicates(project: &Project, found: &Found) -> Result<(), Error> {
+pub(in crate::changes) fn refuse_duplicates(project: &Project, found: &Found) -> Result<(), Error> {
     let (stack, table) = (&project.stack, &project.schema.tables[found.table]);
     let language = |file: FileId| table.language_of(&stack.files()[file].path).map(str::to_owned);
     // In a table whose layers count together each layer may have a part of the record.

@@ -11,20 +11,20 @@ use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece};
 use crate::text::{Span, Template};
 
 /// What one record has to do with the things of a round.
-pub(super) struct Visitor<'l, 'r> {
-    pub(super) schema: &'l Schema,
-    pub(super) items: &'l [Item],
-    pub(super) wanted: &'l ReferenceMatcher,
+pub(in crate::changes) struct Visitor<'l, 'r> {
+    pub(in crate::changes) schema: &'l Schema,
+    pub(in crate::changes) items: &'l [Item],
+    pub(in crate::changes) wanted: &'l ReferenceMatcher,
     /// The rules of the table by whose values others refer to its records, besides the key.
-    pub(super) second_identifiers: &'l [usize],
-    pub(super) table: TableId,
-    pub(super) record: &'l RecordView<'r>,
-    pub(super) hits: &'l mut Vec<Hit>,
+    pub(in crate::changes) second_identifiers: &'l [usize],
+    pub(in crate::changes) table: TableId,
+    pub(in crate::changes) record: &'l RecordView<'r>,
+    pub(in crate::changes) hits: &'l mut Vec<Hit>,
 }
 
 impl Visitor<'_, '_> {
     /// Adds to the hits what the record gives.
-    pub(super) fn run(mut self) {
+    pub(in crate::changes) fn run(mut self) {
         let key = self.record.key();
         let mut rewritten: Vec<(usize, String)> = Vec::new();
         for field in self.wanted.fields(self.schema, self.table) {
@@ -256,7 +256,7 @@ impl Visitor<'_, '_> {
 
 impl Item {
     /// A thing with its new name, of which nothing is done yet.
-    pub(super) fn new(thing: Thing, new: String) -> Item {
+    pub(in crate::changes) fn new(thing: Thing, new: String) -> Item {
         Item { thing, new, value: None, key_done: false, stays: false }
     }
 

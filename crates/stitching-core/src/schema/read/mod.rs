@@ -3,6 +3,7 @@
 //! Names may be used before they are described, so tables are read first and what points to other
 //! tables is bound at the end.
 
+mod companion;
 mod field;
 mod key;
 mod rules;
@@ -35,6 +36,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
     let mut readers: Vec<TomlReader<'_>> =
         files.iter().map(|(path, text)| TomlReader::new(Code::BAD_SCHEMA, path, text)).collect();
     let mut unbound = Vec::new();
+    let mut companions = Vec::new();
     // Tables whose description is wrong are there all the same: what refers to them is not to blame.
     let mut failed: Vec<String> = Vec::new();
     for (file, reader) in readers.iter_mut().enumerate() {
@@ -44,6 +46,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
             continue;
         }
         reader.check_keys(&top, keys::SCHEMA_TOP, |_| false);
+        companions.extend(companion::read(reader, &top).into_iter().map(|own| (file, own)));
         let Some(tables) = reader.table(&top, "table") else { continue };
         for (name, value) in tables {
             if schema.table(name.get_ref()).is_some() {
@@ -70,6 +73,11 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
             continue;
         }
         bind(&mut schema, &mut readers[reference.file], &reference);
+    }
+    for (file, companion) in companions {
+        if !failed.iter().any(|failed| *failed == companion.table_name()) {
+            companion::bind(&mut schema, &mut readers[file], companion);
+        }
     }
     let mut problems: Vec<Problem> = readers.into_iter().flat_map(|reader| reader.problems).collect();
     problems.sort_by(|a, b| a.order().cmp(&b.order()));

@@ -3,7 +3,7 @@
 use super::{OtherFields, TableBuilder, Unbound, keys, shortened};
 use crate::expressions::{Expression, WHOLE};
 use crate::layers::RelPath;
-use crate::schema::field::{Rule, ValueType};
+use crate::schema::field::{OnRemove, Rule, ValueType};
 use crate::schema::pattern::why_not_regex;
 use crate::schema::table::{KeyPart, Table};
 use crate::schema::{Condition, Pattern, Switch, dependencies};
@@ -256,6 +256,21 @@ impl<'t> TableBuilder<'_, 't> {
         rule.choice = reader.texts(body, "choice").map(plain).unwrap_or_default();
         rule.unique = reader.flag(body, "unique").unwrap_or(false);
         rule.required = reader.flag(body, "required").unwrap_or(false);
+        rule.owner = reader.flag(body, "owner").unwrap_or(false);
+        if let Some(given) = reader.text(body, "on_remove") {
+            match OnRemove::NAMES.iter().find(|(name, _)| name == given.get_ref()) {
+                Some((_, what)) => rule.on_remove = *what,
+                None => {
+                    let names = OnRemove::NAMES.map(|(name, _)| name);
+                    let near = nearest_of(given.get_ref(), names);
+                    let help = near.first().map_or(format!("it is one of {}", names.join(", ")), |near| {
+                        format!("did you mean `{near}`?")
+                    });
+                    let message = format!("`on_remove` cannot be \"{}\"", given.get_ref());
+                    reader.problem(given.span(), message, help);
+                }
+            }
+        }
         if let Some(value) = body.get("range") {
             rule.range = range(value);
             if rule.range.is_none() {
