@@ -147,6 +147,11 @@ pub enum Command {
         after_help = "Examples:\n  stitching set goods:coal Price=14\n  stitching set offers:\"north wharf/coal\".factor=1.5 goods:coal.Price=14\n  stitching set offers --where 'good.Price > 20' 'factor:=factor * 2'\n  stitching set sailings:early Route+=mill@2 Cargo-=coal\n\nValues:\n  FIELD=VALUE        the value; `new` is the next free one of a number or of what must be unique\n  FIELD:=EXPRESSION  what it gives (CEL), in the way the number before was written\n  FIELD+=ITEM[@N]    an item more in a list, at the end, or `@first`, `@3`; also for columns such as Gate1 to Gate4\n  FIELD-=ITEM        an item less\n  FIELD[2]=VALUE     one item\n  FIELD.PART=VALUE   one part of a value\n\nA reference may be given by what its target is called, if only one is called so. Quote what the shell\nwould take apart."
     )]
     Set(Set),
+    /// Add records, written as their neighbours are
+    #[command(
+        after_help = "Examples:\n  stitching add goods coke Weight=9 Price=6 --name Coke\n  stitching add berths frost_cut/3 --like frost_cut/1 Barge=lighter\n  stitching add texts tip_ice en=\"Ice is slow\" de=\"Eis ist langsam\"\n  stitching add goods --missing Price=1\n\nFields that follow from the key are filled in. A record goes behind those of its group, or in the order of\nthe keys where the file is in order. FIELD=VALUE is as for `set`."
+    )]
+    Add(Add),
     /// Copy a record with all that belongs to it, under a new name
     #[command(
         after_help = "Examples:\n  stitching copy reaches:frost_cut ice_cut --name \"Ice Cut\"\n  stitching copy berths:frost_cut/1 frost_cut/new Barge=scow\n  stitching copy goods:coal coke Price=6 --join all\n\nWith a record come what lies inside it, records that belong to it, and the texts and files that carry its\nkey. What refers to the original goes on doing so. Notes for people are left empty, and what no two\nrecords may have alike is the next free one. FIELD=VALUE is as for `set`."
@@ -547,6 +552,45 @@ pub struct Copy {
     /// Nothing of these tables comes along
     #[arg(long, value_delimiter = ',', value_name = "TABLE,...")]
     pub without: Vec<String>,
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+#[derive(Debug, Args)]
+pub struct Add {
+    /// The table
+    #[arg(value_name = "TABLE")]
+    pub table: String,
+    /// The keys of the new records, and what they hold
+    #[arg(value_name = "KEY | FIELD=VALUE")]
+    pub arguments: Vec<String>,
+    /// Like the record with this key in all that is not given
+    #[arg(long, value_name = "KEY")]
+    pub like: Option<String>,
+    /// Directly behind the record with this key
+    #[arg(long, value_name = "KEY", group = "place")]
+    pub after: Option<String>,
+    /// Directly before the record with this key
+    #[arg(long, value_name = "KEY", group = "place")]
+    pub before: Option<String>,
+    /// Before all others of the file
+    #[arg(long, group = "place")]
+    pub first: bool,
+    /// Behind all others of the file
+    #[arg(long, group = "place")]
+    pub last: bool,
+    /// Into the file at this path from the mod's root
+    #[arg(long = "in", value_name = "PATH", group = "place")]
+    pub file: Option<String>,
+    /// How it is called in the main language
+    #[arg(long, value_name = "TEXT")]
+    pub name: Option<String>,
+    /// The records of a sheet, as `stitching show TABLE --format` prints them
+    #[arg(long, value_name = "FILE")]
+    pub from: Option<PathBuf>,
+    /// One for each name that references of the mod have and no record
+    #[arg(long)]
+    pub missing: bool,
     #[command(flatten)]
     pub editing: Editing,
 }

@@ -116,7 +116,7 @@ impl<'p> Belongings<'p> {
             while !self.pending.is_empty() {
                 self.step(follows)?;
             }
-            if !self.take_named()? {
+            if !self.take_named(follows)? {
                 return Ok(());
             }
         }
@@ -152,11 +152,18 @@ impl<'p> Belongings<'p> {
         let batch: Vec<usize> = std::mem::take(&mut self.pending);
         let things = self.look_into(&batch)?;
         let found = find_uses(self.project.view(), &things)?;
+        let followers: Vec<Use> =
+            found.iter().filter(|one| !self.has(one.file, one.span) && follows(one)).cloned().collect();
+        let before = self.things.len();
+        self.uses.extend(found.into_iter().map(|one| Use { thing: before + one.thing, ..one }));
+        self.things.extend(things);
+        self.add_users(&followers)
+    }
+
+    /// Adds the records that have these uses.
+    fn add_users(&mut self, uses: &[Use]) -> Result<(), Error> {
         let mut keys: HashSet<(TableId, String)> = HashSet::new();
-        for one in &found {
-            if self.has(one.file, one.span) || !follows(one) {
-                continue;
-            }
+        for one in uses {
             let place = FoundPlace { file: one.file, span: one.record };
             match &one.kept_key {
                 Some(key) => {
@@ -166,9 +173,6 @@ impl<'p> Belongings<'p> {
                 None => self.push(OwnRecord { table: one.table, key: None, places: vec![place] }),
             }
         }
-        let before = self.things.len();
-        self.uses.extend(found.into_iter().map(|one| Use { thing: before + one.thing, ..one }));
-        self.things.extend(things);
         for found in find_by_keys(self.project.view(), &keys)? {
             self.add(found);
         }
@@ -277,25 +281,32 @@ impl<'p> Belongings<'p> {
     }
 
     /// Adds the texts and files that only the records name; gives whether there was something new.
-    fn take_named(&mut self) -> Result<bool, Error> {
+    fn take_named(&mut self, follows: &dyn Fn(&Use) -> bool) -> Result<bool, Error> {
         let open: Vec<usize> = (0..self.named.len()).filter(|at| !self.named[*at].1).collect();
         if open.is_empty() {
             return Ok(false);
         }
         let things: Vec<Thing> = open.iter().map(|at| self.named[*at].0.clone()).collect();
         let mut outside = vec![0; things.len()];
+        // Records that name them and come along with them.
+        let mut followers: Vec<Vec<Use>> = vec![Vec::new(); things.len()];
         for one in find_uses(self.project.view(), &things)? {
-            outside[one.thing] += usize::from(!self.has(one.file, one.span));
+            match (self.has(one.file, one.span), follows(&one)) {
+                (true, _) => {}
+                (false, true) => followers[one.thing].push(one),
+                (false, false) => outside[one.thing] += 1,
+            }
         }
         let (stack, schema) = (&self.project.stack, &self.project.schema);
         let mut texts: HashSet<(TableId, String)> = HashSet::new();
         let mut shared = Vec::new();
-        for ((at, thing), outside) in open.iter().zip(&things).zip(outside) {
-            if outside > 0 {
-                shared.push((thing.clone(), outside));
+        for (number, (at, thing)) in open.iter().zip(&things).enumerate() {
+            if outside[number] > 0 {
+                shared.push((thing.clone(), outside[number]));
                 continue;
             }
             self.named[*at].1 = true;
+            self.add_users(&followers[number])?;
             match thing {
                 Thing::Text(key) => {
                     texts.extend(schema.text_tables().map(|table| (table, key.clone())));

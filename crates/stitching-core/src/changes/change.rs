@@ -80,6 +80,8 @@ pub enum Note {
     /// Fields of a copy hold what those of the original do, though nearly all records differ in them: the address, and
     /// their names.
     SameAsOriginal(String, String),
+    /// The name of a new record is the same in these other languages.
+    NameToTranslate(String),
     /// So many texts say what those of the original do, in some language.
     TextsToWrite(usize),
     /// A field loses a reference to what goes: its address.

@@ -13,6 +13,7 @@ use super::record_finder::RecordFinder;
 use super::rename::{Hit, Item, Visitor, companions, new_key, plan, refuse_duplicates, refuse_taken};
 use super::rewrite::{Rewrite, by_cell, cell_edits};
 use super::switch::is_whole_file;
+use super::unused_values::UnusedValues;
 use crate::Error;
 use crate::formats::{Part, Place};
 use crate::help::NextStep;
@@ -340,7 +341,7 @@ impl<'p> Work<'p> {
         let all = self.look(&self.items)?;
         let mut finder = RecordFinder::new(project);
         let mut own_values = self.values_of_main(&mut finder, found, request)?;
-        let mut fresh = Fresh::default();
+        let mut unused = UnusedValues::default();
         let mut outside: Vec<(FileId, Seen)> = Vec::new();
         let mut by_file: BTreeMap<FileId, Vec<Seen>> = BTreeMap::new();
         let (mut copied, mut values) = (HashSet::new(), 0);
@@ -374,10 +375,10 @@ impl<'p> Work<'p> {
         }
         for (file, to) in self.files.clone() {
             let seen = by_file.remove(&file).unwrap_or_default();
-            self.copy_file(file, &to, &seen, &mut own_values, &mut fresh)?;
+            self.copy_file(file, &to, &seen, &mut own_values, &mut unused)?;
         }
         for (file, seen) in by_file {
-            self.copy_records(file, seen, &mut own_values, &mut fresh)?;
+            self.copy_records(file, seen, &mut own_values, &mut unused)?;
         }
         self.join(outside, &request.join)?;
         let set: Vec<usize> = own_values.fields.iter().map(|(field, _)| *field).collect();
@@ -449,7 +450,7 @@ impl<'p> Work<'p> {
         text: &Text<'_>,
         seen: &[Seen],
         own: &mut OwnValues,
-        fresh: &mut Fresh,
+        unused: &mut UnusedValues,
     ) -> Result<Vec<Edit>, Error> {
         let schema = &self.project.schema;
         let refused = |reason: String| {
@@ -469,7 +470,7 @@ impl<'p> Work<'p> {
                 .map(|(field, _)| *field)
                 .chain(one.rewrites.iter().map(|rewrite| rewrite.field))
                 .collect();
-            let mut more = self.of_copy(table, one, &taken, fresh)?;
+            let mut more = self.of_copy(table, one, &taken, unused)?;
             let over = self.overrides(one, path)?;
             more.extend(over.into_iter().filter(|(field, _)| !given.iter().any(|(own, _)| own == field)));
             if let (Some(name), Some(Texts::File(field))) = (&own.name, &table.texts) {
@@ -491,10 +492,11 @@ impl<'p> Work<'p> {
                 _ => (table, false),
             };
             if of_main || is_main {
-                let values = NewValues { record: one.span, key: one.key.clone(), fields: given };
+                let values =
+                    NewValues { record: one.span, key: one.key.clone(), fields: given, is_bare: false };
                 edits.extend(value_edits(wide, path, text, &[values])?);
             }
-            let values = NewValues { record: one.span, key: one.key.clone(), fields: more };
+            let values = NewValues { record: one.span, key: one.key.clone(), fields: more, is_bare: false };
             edits.extend(value_edits(table, path, text, &[values])?);
         }
         for of_cell in by_cell(&rewrites) {
@@ -597,7 +599,7 @@ impl<'p> Work<'p> {
         table: &Table,
         one: &Seen,
         taken: &[usize],
-        fresh: &mut Fresh,
+        unused: &mut UnusedValues,
     ) -> Result<Vec<(usize, Vec<String>)>, Error> {
         let mut out = Vec::new();
         for (at, field) in table.fields.iter().enumerate() {
@@ -608,7 +610,7 @@ impl<'p> Work<'p> {
             if field.note {
                 out.push((at, Vec::new()));
             } else if table.rules[rule].unique
-                && let Some(value) = fresh.next(self.project, one.table, &field.name)?
+                && let Some(value) = unused.next(self.project, one.table, &field.name)?
             {
                 out.push((at, vec![value]));
             }
@@ -644,7 +646,7 @@ impl<'p> Work<'p> {
         to: &RelPath,
         seen: &[Seen],
         own: &mut OwnValues,
-        fresh: &mut Fresh,
+        unused: &mut UnusedValues,
     ) -> Result<(), Error> {
         let path = self.project.stack.files()[file].path.clone();
         self.builder.note(Note::FileCopied(path.to_string(), to.to_string()));
@@ -654,7 +656,7 @@ impl<'p> Work<'p> {
         let bytes = self.builder.bytes(file)?.to_vec();
         let loaded = crate::text::LoadedText::new(bytes, self.project.stack.files()[file].encoding);
         let text = loaded.text();
-        let edits = self.edits(&path, &text, seen, own, fresh)?;
+        let edits = self.edits(&path, &text, seen, own, unused)?;
         let broken = || Error::refused(format!("the edits do not fit `{path}`"), "nothing was changed");
         let edits = EditSet::new(edits).map_err(|_| broken())?;
         if edits.is_empty() {
@@ -671,7 +673,7 @@ impl<'p> Work<'p> {
         file: FileId,
         seen: Vec<Seen>,
         own: &mut OwnValues,
-        fresh: &mut Fresh,
+        unused: &mut UnusedValues,
     ) -> Result<(), Error> {
         let (stack, schema) = (&self.project.stack, &self.project.schema);
         let entry = &stack.files()[file];
@@ -694,7 +696,7 @@ impl<'p> Work<'p> {
         let bytes = self.builder.bytes(file)?.to_vec();
         let loaded = crate::text::LoadedText::new(bytes, entry.encoding);
         let text = loaded.text();
-        let edits = EditSet::new(self.edits(path, &text, &seen, own, fresh)?)
+        let edits = EditSet::new(self.edits(path, &text, &seen, own, unused)?)
             .map_err(|error| refused(error.to_string()))?;
         let Some((first, _)) = outer.first() else { return Ok(()) };
         let format = &schema.tables[*first].format;
@@ -791,7 +793,7 @@ impl<'p> Work<'p> {
                 for (field, _) in &fields {
                     self.builder.note(Note::Joined(format!("{address}.{}", table.fields[*field].name)));
                 }
-                let values = NewValues { record: one.span, key: one.key.clone(), fields };
+                let values = NewValues { record: one.span, key: one.key.clone(), fields, is_bare: false };
                 by_table.entry(one.table).or_default().entry(file).or_default().push(values);
             }
         }
@@ -945,35 +947,6 @@ struct OwnValues {
     fields: Vec<(usize, Vec<String>)>,
     /// What its text in the main language says.
     name: Option<String>,
-}
-
-/// Values that no record has yet, each given once.
-#[derive(Default)]
-struct Fresh(HashMap<(TableId, String), Option<i64>>);
-
-impl Fresh {
-    /// The next one for a field; nothing where its values are no numbers.
-    fn next(&mut self, project: &Project, table: TableId, field: &str) -> Result<Option<String>, Error> {
-        let key = (table, field.to_owned());
-        if let Some(last) = self.0.get_mut(&key) {
-            *last = last.map(|last| last + 1);
-            return Ok(last.map(|last| last.to_string()));
-        }
-        let whole = format!("{}.{field}", project.schema.tables[table].name);
-        let reserved = project.reserved.iter().find(|own| own.field == whole);
-        let request = FreeRequest {
-            field: Some(field.to_owned()),
-            count: 1,
-            after: true,
-            block: reserved.map(|own| (own.first, own.last)),
-            ..FreeRequest::default()
-        };
-        let found = free(project.view(), table, &request)
-            .or_else(|_| free(project.view(), table, &FreeRequest { after: false, ..request }));
-        let value = found.ok().and_then(|found| found.values.into_iter().next()).map(|(_, value)| value);
-        self.0.insert(key, value.as_ref().and_then(|value| value.parse().ok()));
-        Ok(value)
-    }
 }
 
 /// Whether the records of `table` whose key has a reference belong to what that refers to.

@@ -25,6 +25,8 @@ pub(super) struct FieldValues<'v, 'p> {
     rows: &'v Rows,
     /// For how many records values are wanted.
     count: usize,
+    /// So many of the values that are free are given away already.
+    skipped: usize,
     /// The columns whose numbers were looked at, and whether all have as many decimals.
     fixed: RefCell<HashMap<usize, bool>>,
 }
@@ -53,7 +55,13 @@ impl<'v, 'p> FieldValues<'v, 'p> {
         rows: &'v Rows,
         count: usize,
     ) -> FieldValues<'v, 'p> {
-        FieldValues { project, finder, rows, count, fixed: RefCell::default() }
+        FieldValues { project, finder, rows, count, skipped: 0, fixed: RefCell::default() }
+    }
+
+    /// As it is, but passing over the first `skipped` of the values that are free.
+    pub fn skipping(mut self, skipped: usize) -> FieldValues<'v, 'p> {
+        self.skipped = skipped;
+        self
     }
 
     fn field(&self, target: &FieldTarget) -> &'v Field {
@@ -90,12 +98,12 @@ impl<'v, 'p> FieldValues<'v, 'p> {
         let reserved = self.project.reserved.iter().find(|own| own.field == whole);
         let request = FreeRequest {
             field: Some(name),
-            count: self.count,
+            count: self.count + self.skipped,
             block: reserved.map(|own| (own.first, own.last)),
             ..FreeRequest::default()
         };
         let found = free(View::top(&self.project.stack, &self.project.schema), self.rows.id, &request)?;
-        if found.values.len() < self.count {
+        if found.values.len() < self.count + self.skipped {
             return Err(Error::refused(
                 format!(
                     "only {} values of `{whole}` are free, and {} are wanted",
@@ -105,7 +113,8 @@ impl<'v, 'p> FieldValues<'v, 'p> {
                 "a wider `range` in the schema gives room; nothing was changed",
             ));
         }
-        let values: Vec<String> = found.values.into_iter().map(|(_, value)| value).collect();
+        let values: Vec<String> =
+            found.values.into_iter().skip(self.skipped).map(|(_, value)| value).collect();
         Ok(RefCell::new(values.into_iter()))
     }
 

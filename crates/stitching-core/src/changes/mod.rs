@@ -1,5 +1,6 @@
 //! Changes: values that can be shown, tried out in memory, and handed to the journal.
 
+mod add;
 mod assignment;
 mod belongings;
 mod builder;
@@ -17,8 +18,10 @@ mod rename;
 mod rewrite;
 mod set;
 mod switch;
+mod unused_values;
 mod verify;
 
+pub use add::{AddRequest, RecordPlace, add};
 pub use builder::Builder;
 pub use change::{Change, FileChange, FolderChange, Note, OwnChange, Source};
 pub use copy::{CopyRequest, Join, copy};

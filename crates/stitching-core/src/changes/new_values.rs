@@ -25,6 +25,8 @@ pub(super) struct NewValues {
     pub key: Option<String>,
     /// By the position of a field in the table's fields, all values that it is to have.
     pub fields: Vec<(usize, Vec<String>)>,
+    /// Whether nothing else of it is to be left: notes go, and what becomes empty.
+    pub is_bare: bool,
 }
 
 /// Gives records of `table` new values. `table` may have more fields than the schema's. Records of a base layer in a table
@@ -100,6 +102,11 @@ pub(super) fn value_edits(
             })?;
         }
     }
+    for record in records.iter().filter(|record| record.is_bare) {
+        let mut writer = Writer { table, text, editor: &mut editor, edits: &mut out };
+        // A record that is the file as a whole has no entry of its own.
+        let _ = writer.editor().and_then(|editor| editor.strip(record.record));
+    }
     out.extend(editor.map_or(Vec::new(), Editor::finish));
     Ok(out)
 }
@@ -129,8 +136,11 @@ impl<'t> Writer<'_, 't> {
         {
             return self.editor()?.set(record, column, value);
         }
-        if cells.iter().any(|cell| cell.form == Form::Nested) {
+        if !values.is_empty() && cells.iter().any(|cell| cell.form == Form::Nested) {
             return Err("it holds other values".to_owned());
+        }
+        if cells.is_empty() && values.len() > 1 {
+            return self.editor()?.insert_list(record, column, values);
         }
         let old: Vec<String> = cells.iter().map(|cell| decode(text, cell).text.into_owned()).collect();
         for step in steps(&old, values) {
@@ -146,19 +156,19 @@ impl<'t> Writer<'_, 't> {
         Ok(())
     }
 
-    /// Takes the value with the number `at` out: its entry, where that is there for it alone; else it is left empty.
+    /// Takes the value with the number `at` out with what is there for it alone; in formats of rows it is left empty.
     fn remove(&mut self, record: Span, column: &str, cells: &[Cell], at: usize) -> Result<(), String> {
         let cell = cells.get(at).ok_or("it is not where it was")?;
         let editor = self.editor()?;
-        match (editor.entry_around(cell.span), cells.len()) {
-            (Some(entry), _) => editor.remove(entry),
-            (None, 1) if !column.ends_with("[*]") => {
-                let text = self.table.format.encode(cell, column, "")?;
-                self.edits.push(Edit { span: cell.span, text });
-                Ok(())
-            }
-            (None, _) => editor.remove_item(record, column, at),
+        if editor.remove_value(cell.span) {
+            return Ok(());
         }
+        if cells.len() > 1 || column.ends_with("[*]") {
+            return editor.remove_item(record, column, at);
+        }
+        let text = self.table.format.encode(cell, column, "")?;
+        self.edits.push(Edit { span: cell.span, text });
+        Ok(())
     }
 
     /// The edit that puts `new` in place of `old`, which is what `cell` says.

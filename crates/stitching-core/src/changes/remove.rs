@@ -204,7 +204,7 @@ impl Work<'_> {
                     .filter_map(|field| Some((*field, without_pieces(described, record, *field, &pieces)?)));
                 let fields: Vec<(usize, Vec<String>)> = new.collect();
                 if !fields.is_empty() {
-                    hits.push(NewValues { record: record.span, key: record.key(), fields });
+                    hits.push(NewValues { record: record.span, key: record.key(), fields, is_bare: false });
                 }
             };
             let found = scan(self.project.view(), &plan, &each)?;

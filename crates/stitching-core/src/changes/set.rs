@@ -300,7 +300,12 @@ impl<'p> Work<'p> {
                         things.extend(own.key.clone().map(|key| Thing::Record(table, key)));
                     }
                     let (record, key) = (own.span, own.key.clone());
-                    by_file.entry(own.file).or_default().push(NewValues { record, key, fields: new });
+                    by_file.entry(own.file).or_default().push(NewValues {
+                        record,
+                        key,
+                        fields: new,
+                        is_bare: false,
+                    });
                 }
             }
             if let Some(unused) = is_used.iter().position(|used| !used) {
@@ -328,7 +333,7 @@ fn is_address(left: &str) -> bool {
 }
 
 /// Several values that are shown with a comma and a blank between them, as a list in square brackets.
-fn list_of(shown: &str) -> String {
+pub(super) fn list_of(shown: &str) -> String {
     let items: Vec<&str> = if shown.is_empty() { Vec::new() } else { shown.split(", ").collect() };
     serde_json::to_string(&items).unwrap_or_default()
 }

@@ -209,6 +209,9 @@ fn sentence(note: &Note) -> String {
         Note::SameAsOriginal(address, names) => {
             format!("{address} has the same as the original in fields in which nearly all differ: {names}")
         }
+        Note::NameToTranslate(languages) => {
+            format!("the name is the same in {languages}, and still to be translated")
+        }
         Note::TextsToWrite(number) => {
             let are = if *number == 1 { "is" } else { "are" };
             format!("{} {are} as in the original and {are} still to be written", count(*number, "text"))

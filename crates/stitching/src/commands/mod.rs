@@ -1,5 +1,6 @@
 //! One file a command: it turns flags into a call of the core, and the result into output.
 
+mod add;
 mod check;
 mod compare;
 mod copy;
@@ -49,6 +50,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),
         Command::Explain(args) => explain::run(args, global, ui),
         Command::Rename(args) => rename::run(&folder(global)?, args, global, ui),
+        Command::Add(args) => add::run(&folder(global)?, args, global, ui),
         Command::Copy(args) => copy::run(&folder(global)?, args, global, ui),
         Command::Remove(args) => remove::run(&folder(global)?, args, global, ui),
         Command::Set(args) => set::run(&folder(global)?, args, global, ui),

@@ -331,6 +331,58 @@ impl<'t> Entries<'t> {
         Ok(())
     }
 
+    /// Takes out what is left empty within `node` although something was in it, and the notes within it, those behind its
+    /// head too.
+    pub fn strip(&mut self, node: usize, dialect: &dyn Dialect) {
+        for inner in (node + 1..self.nodes[node].end).rev() {
+            if !self.goes(inner) && dialect.is_emptied(self, inner) {
+                let span = self.nodes[inner].span;
+                self.edits.retain(|edit| edit.span.start < span.start || edit.span.end > span.end);
+                self.gone.insert(inner);
+            }
+        }
+        let mut notes = Vec::new();
+        if let Inside::Below(head) = self.nodes[node].inside
+            && self.is_line_over(head)
+        {
+            notes.push(head..line_content_end(self.text, head));
+        }
+        for inner in node + 1..self.nodes[node].end {
+            if self.goes(inner) {
+                continue;
+            }
+            let start = self.nodes[inner].span.start as usize;
+            notes.push(self.lead(inner)..line_start(self.text, start).max(self.lead(inner)));
+            if self.is_last_on_line(inner) {
+                let end = self.behind(inner);
+                notes.push(end..line_content_end(self.text, end));
+            }
+        }
+        let is_note = |place: &std::ops::Range<usize>| !self.text[place.clone()].trim().is_empty();
+        let notes: Vec<Span> =
+            notes.into_iter().filter(is_note).map(|place| Span::new(place.start, place.end)).collect();
+        for note in notes {
+            let known = self.edits.iter().any(|edit| edit.span == note);
+            if !known {
+                self.edit(note, "");
+            }
+        }
+    }
+
+    /// Whether all entries of a container go, and there were some.
+    pub fn all_go(&self, container: usize) -> bool {
+        let mut children = self.children(Some(container)).peekable();
+        children.peek().is_some()
+            && children.all(|child| self.gone.contains(&child))
+            && !self.added.contains_key(&Some(container))
+    }
+
+    /// Whether what stands at `span` is cut.
+    pub fn is_cut(&self, span: Span) -> bool {
+        let covers = |edit: &&Edit| edit.span.start <= span.start && span.end <= edit.span.end;
+        self.edits.iter().any(|edit| covers(&edit) && edit.text.is_empty())
+    }
+
     /// The note behind an entry on its line, with the blanks before it.
     pub fn note_behind(&self, node: usize) -> &str {
         let end = self.behind(node);

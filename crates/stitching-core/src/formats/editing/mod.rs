@@ -105,6 +105,20 @@ pub(super) trait Dialect {
         Err(format!("`{column}` is one value in the file; an item of it is changed with the whole value"))
     }
 
+    /// See [`Editor::insert_list`].
+    fn insert_list(
+        &self,
+        entries: &mut Entries<'_>,
+        record: Option<usize>,
+        column: &str,
+        items: &[String],
+    ) -> Result<(), Refusal> {
+        items
+            .iter()
+            .enumerate()
+            .try_for_each(|(at, item)| self.insert_item(entries, record, column, item, at))
+    }
+
     /// See [`Editor::remove_item`].
     fn remove_item(
         &self,
@@ -120,6 +134,17 @@ pub(super) trait Dialect {
     /// without its record.
     fn is_entry_of(&self, _entries: &Entries<'_>, _node: usize, _cell: Span) -> bool {
         false
+    }
+
+    /// What must be cut so that the value at `cell` goes from `node`, the innermost entry around it, though it is no entry
+    /// of its own.
+    fn cut_of_value(&self, _entries: &Entries<'_>, _node: usize, _cell: Span) -> Option<Span> {
+        None
+    }
+
+    /// Whether nothing is left in `node`, in which something was.
+    fn is_emptied(&self, entries: &Entries<'_>, node: usize) -> bool {
+        entries.all_go(node)
     }
 
     /// How an entry is made a note.
@@ -273,6 +298,29 @@ impl<'t> Editor<'t> {
         self.dialect.is_entry_of(&self.entries, node, cell).then(|| self.entries.node(node).span)
     }
 
+    /// Takes the value at `cell` out with what is there for it alone: its key, element, member or attribute. Gives whether
+    /// that can be: in formats of rows a value has its place.
+    pub fn remove_value(&mut self, cell: Span) -> bool {
+        let Some(node) = self.entries.innermost(cell) else { return false };
+        if self.dialect.is_entry_of(&self.entries, node, cell) {
+            self.entries.remove(node);
+            return true;
+        }
+        let cut = self.dialect.cut_of_value(&self.entries, node, cell);
+        cut.inspect(|cut| self.entries.edit(*cut, "")).is_some()
+    }
+
+    /// Takes out of `record` what is left empty although something was in it, and all notes.
+    ///
+    /// # Errors
+    /// When there is no such record.
+    pub fn strip(&mut self, record: Span) -> Result<(), Refusal> {
+        if let Some(node) = self.record(record)? {
+            self.entries.strip(node, self.dialect.as_ref());
+        }
+        Ok(())
+    }
+
     /// Puts `item` into the list that `column` of `record` is, so that it is the one with the number `at`, from 0 on.
     ///
     /// # Errors
@@ -280,6 +328,15 @@ impl<'t> Editor<'t> {
     pub fn insert_item(&mut self, record: Span, column: &str, item: &str, at: usize) -> Result<(), Refusal> {
         let record = self.record(record)?;
         self.dialect.insert_item(&mut self.entries, record, column, item, at)
+    }
+
+    /// Gives `record`, which has no list `column` or an empty one, a list of `items`.
+    ///
+    /// # Errors
+    /// As [`Editor::insert_item`].
+    pub fn insert_list(&mut self, record: Span, column: &str, items: &[String]) -> Result<(), Refusal> {
+        let record = self.record(record)?;
+        self.dialect.insert_list(&mut self.entries, record, column, items)
     }
 
     /// Takes the item with the number `at`, from 0 on, out of the list that `column` of `record` is.

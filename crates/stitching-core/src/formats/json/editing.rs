@@ -249,6 +249,26 @@ impl Dialect for JsonDialect<'_> {
         if head.key.iter().all(has) { Likeness::Same } else { Likeness::Other }
     }
 
+    fn insert_list(
+        &self,
+        entries: &mut Entries<'_>,
+        record: Option<usize>,
+        column: &str,
+        items: &[String],
+    ) -> Result<(), Refusal> {
+        let node = record.ok_or("the record is the file as a whole")?;
+        if self.array(entries, node, column)?.is_some() {
+            return items
+                .iter()
+                .enumerate()
+                .try_for_each(|(at, item)| self.insert_item(entries, record, column, item, at));
+        }
+        let path = self.path(column)?.path.without_items();
+        let names = path.names().ok_or_else(|| format!("there is no list that is `{column}` yet"))?;
+        let items = items.iter().map(|item| self.literal(item, None)).collect::<Result<Vec<_>, _>>()?;
+        self.add_member(entries, node, &names, |_| Ok(format!("[{}]", items.join(", "))))
+    }
+
     fn insert_item(
         &self,
         entries: &mut Entries<'_>,

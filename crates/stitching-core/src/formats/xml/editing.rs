@@ -354,6 +354,22 @@ impl Dialect for XmlDialect<'_> {
         own.span == cell || (own.content.start <= cell.start && cell.end <= own.content.end)
     }
 
+    fn is_emptied(&self, entries: &Entries<'_>, node: usize) -> bool {
+        let attributes = self.tree.attributes(node);
+        let has_children = entries.children(Some(node)).next().is_some();
+        (has_children || !attributes.is_empty())
+            && (!has_children || entries.all_go(node))
+            && attributes.iter().all(|attribute| entries.is_cut(attribute.value))
+            && self.tree.text_runs(node, entries.text()).next().is_none()
+    }
+
+    fn cut_of_value(&self, entries: &Entries<'_>, node: usize, cell: Span) -> Option<Span> {
+        let attribute = self.tree.attributes(node).iter().find(|attribute| attribute.value == cell)?;
+        let before = &entries.text()[..attribute.name.start as usize];
+        // With its closing quote, and the blanks before it.
+        Some(Span::new(before.trim_end().len(), attribute.value.end as usize + 1))
+    }
+
     fn as_dialect(&self) -> &dyn Dialect {
         self
     }

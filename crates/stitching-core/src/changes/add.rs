@@ -1,0 +1,691 @@
+//! Adding records, written as their neighbours are.
+//!
+//! A new record is made of one that is there, its model: the key and the values given take the place of those of the model,
+//! what follows from the key is made anew, and all else goes, unless the new one is to be like the model.
+
+use super::assignment::{Action, Argument, Assignment, FieldTarget};
+use super::builder::Builder;
+use super::change::{Change, Note};
+use super::field_value::FieldValues;
+use super::new_values::{NewValues, value_edits};
+use super::overlay::key_columns;
+use super::record_finder::RecordFinder;
+use super::rename::{new_key, refuse_taken};
+use super::set::{Sheet, list_of};
+use super::switch::is_whole_file;
+use super::unused_values::UnusedValues;
+use crate::checks::check;
+use crate::formats::{NewEntry, Part, Place};
+use crate::help::NextStep;
+use crate::layers::{FileId, RelPath};
+use crate::links::{Address, find_table};
+use crate::project::Project;
+use crate::schema::{KeyPart, Layout, Table, TableId, Texts};
+use crate::tables::{KEY_SEPARATOR, shown_key};
+use crate::text::{EditSet, LoadedText, Text, number};
+use crate::views::{Row, Rows};
+use crate::{Code, Error};
+use std::collections::{BTreeMap, HashSet};
+use std::sync::Arc;
+
+/// What is to be added.
+#[derive(Debug, Clone, Default)]
+pub struct AddRequest {
+    /// The table.
+    pub table: String,
+    /// The keys of the new records, with `/` between their parts.
+    pub keys: Vec<String>,
+    /// What they hold: `FIELD=VALUE`.
+    pub values: Vec<String>,
+    /// The key of a record that they are like in all that is not given.
+    pub like: Option<String>,
+    /// Where they go.
+    pub place: RecordPlace,
+    /// How they are called in the main language.
+    pub name: Option<String>,
+    /// A sheet with further records.
+    pub sheet: Option<Sheet>,
+    /// Whether there is to be one for each name that references of the mod have and no record.
+    pub missing: bool,
+}
+
+/// Where a new record goes.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum RecordPlace {
+    /// Behind those of its group; where all are in the order of their keys, in that order.
+    #[default]
+    Fitting,
+    /// Before all others of its file.
+    First,
+    /// Behind all others of its file.
+    Last,
+    /// Directly before the record with this key.
+    Before(String),
+    /// Directly behind the record with this key.
+    After(String),
+    /// Into the file at this path.
+    In(String),
+}
+
+/// Builds the change that adds records.
+///
+/// # Errors
+/// When there is no such table or field, a key is taken or not valid, there is nothing that a record could be made like,
+/// or a value cannot stand where it should.
+pub fn add(project: &Project, request: &AddRequest) -> Result<Change, Error> {
+    let table = find_table(&project.schema, &request.table)?;
+    let mut finder = RecordFinder::new(project);
+    let mut wanted: Vec<(String, Vec<Assignment>)> = Vec::new();
+    let assignments: Vec<Assignment> = request
+        .values
+        .iter()
+        .map(|value| match Argument::parse(value)? {
+            Argument::Assignment(assignment) => Ok(assignment),
+            Argument::Name(name) => Err(Error::Usage {
+                message: format!("`{name}` says nothing of a field"),
+                help: "what the record holds is written FIELD=VALUE".into(),
+            }),
+        })
+        .collect::<Result<_, Error>>()?;
+    wanted.extend(request.keys.iter().map(|key| (key.clone(), assignments.clone())));
+    if let Some(sheet) = &request.sheet {
+        let rows = finder.rows(table)?;
+        wanted.extend(of_sheet(&rows, sheet).into_iter().map(|(key, mut own)| {
+            own.extend(assignments.iter().cloned());
+            (key, own)
+        }));
+    }
+    if request.missing {
+        wanted.extend(missing_keys(project, table).into_iter().map(|key| (key, assignments.clone())));
+    }
+    if wanted.is_empty() && request.missing {
+        let reason =
+            format!("no reference of the mod names a record of `{}` that is not there", request.table);
+        return Err(Error::refused(reason, "nothing to do"));
+    }
+    if wanted.is_empty() {
+        let message = "no key is given".to_owned();
+        return Err(Error::Usage { message, help: "name the key of the new record behind the table".into() });
+    }
+    let title = match &wanted[..] {
+        [(key, _)] => format!("add {}", Address::show(&request.table, key)),
+        all => format!("add {} records to {}", all.len(), request.table),
+    };
+    let mut work = Work {
+        project,
+        builder: Builder::new(project, title),
+        entries: BTreeMap::new(),
+        unused: UnusedValues::default(),
+        added: 0,
+        request,
+    };
+    let mut seen = HashSet::new();
+    for (key, values) in &wanted {
+        if !seen.insert(key) {
+            return Err(Error::Usage {
+                message: format!("the key `{key}` is given twice"),
+                help: "each record has its own".into(),
+            });
+        }
+        work.add(&mut finder, table, key, values)?;
+        work.added += 1;
+    }
+    work.write()?;
+    work.builder.count_records(wanted.len());
+    work.builder.finish()
+}
+
+/// The records of a sheet: the key, and what the columns hold that are not empty.
+fn of_sheet(rows: &Rows, sheet: &Sheet) -> Vec<(String, Vec<Assignment>)> {
+    let is_key = |name: &str| {
+        let field = rows.columns.iter().position(|column| column == name).map(|column| rows.fields[column]);
+        field.is_some_and(|field| rows.table.is_key_field(field))
+    };
+    let is_shown_name = |name: &str| name == "name" && !rows.columns.iter().any(|column| column == "name");
+    let assignment = |(column, value): &(String, String)| {
+        let at = rows.columns.iter().position(|own| own == column);
+        let several =
+            at.is_some_and(|at| rows.is_list(at) && rows.table.fields[rows.fields[at]].list.is_none());
+        let value = if several { list_of(value) } else { value.clone() };
+        Assignment { left: column.clone(), action: Action::Set(value) }
+    };
+    let of_line = |line: &super::set::SheetLine| {
+        let own = line
+            .values
+            .iter()
+            .filter(|(column, value)| !value.is_empty() && !is_key(column) && !is_shown_name(column));
+        (line.key.clone(), own.map(assignment).collect())
+    };
+    sheet.lines.iter().map(of_line).collect()
+}
+
+/// The keys that dangling references of the mod name in a table, each once; in order.
+fn missing_keys(project: &Project, table: TableId) -> Vec<String> {
+    let schema = &project.schema;
+    let problems = check(project.view()).problems;
+    let own =
+        problems.iter().filter(|problem| problem.code == Code::DANGLING_REFERENCE && !problem.inherited);
+    let key = |problem: &crate::Problem| {
+        let user = schema.table(problem.table.as_deref()?)?;
+        let (value, field) = (problem.value.as_deref()?, problem.field.as_deref()?);
+        let described = &schema.tables[user];
+        let mut rules = described.rules.iter().filter(|rule| {
+            let name = &described.fields[rule.field].name;
+            field == name || field.strip_prefix(name.as_str()).is_some_and(|rest| rest.starts_with('{'))
+        });
+        let rule = rules.find(|rule| {
+            let target = rule.refs.iter().any(|target| target.table == table && target.rule.is_none());
+            target && rule.with.is_empty()
+        })?;
+        Some(rule.shape.as_ref().map_or_else(|| value.to_owned(), |shape| shape.fill_one(value)))
+    };
+    let mut keys: Vec<String> = own.filter_map(key).collect();
+    keys.sort();
+    keys.dedup();
+    keys
+}
+
+struct Work<'p> {
+    project: &'p Project,
+    builder: Builder<'p>,
+    /// What is put into each file, with its table and place.
+    entries: BTreeMap<FileId, Vec<(TableId, NewEntry, Place)>>,
+    unused: UnusedValues,
+    /// How many records were added so far.
+    added: usize,
+    request: &'p AddRequest,
+}
+
+/// The record that a new one is made of.
+struct Model<'m> {
+    row: &'m Row,
+    /// Whether all that is not given is taken over.
+    is_like: bool,
+}
+
+impl<'p> Work<'p> {
+    fn add(
+        &mut self,
+        finder: &mut RecordFinder<'p>,
+        table: TableId,
+        key: &str,
+        values: &[Assignment],
+    ) -> Result<(), Error> {
+        let described = &self.project.schema.tables[table];
+        if let Some(Texts::File(field)) = &described.texts {
+            return self.add_texts(finder, table, *field, key, values);
+        }
+        let mut targets = Vec::new();
+        for value in values {
+            targets.push((finder.field(table, &value.left)?, value.action.clone()));
+        }
+        let rows = finder.rows(table)?;
+        let row = self.model(&rows, table, key)?;
+        let model = Model { row, is_like: self.request.like.is_some() };
+        let kept = self.new_key(described, row, key)?;
+        let mut fields = self.values(finder, &model, &rows, &targets, &kept)?;
+        if let (Some(name), Some(label)) = (&self.request.name, described.label) {
+            self.add_name(finder, described, label, name, &kept, &mut fields)?;
+        }
+        self.put(table, &rows, row, &kept, fields)
+    }
+
+    /// The new key as kept in memory.
+    fn new_key(&self, table: &Table, model: &Row, key: &str) -> Result<String, Error> {
+        let old = model.key.as_deref().unwrap_or_default();
+        if table.key.contains(&KeyPart::Position) {
+            return Err(Error::Usage {
+                message: format!("the records of `{}` are named by their position", table.name),
+                help: "copy one that is there: the copy stands behind it".into(),
+            });
+        }
+        let parts: Vec<&str> = if table.key.len() == 1 { vec![key] } else { key.split('/').collect() };
+        if parts.len() == table.key.len() && parts.join("/") == shown_key(old) {
+            return Err(taken(table, key));
+        }
+        let of_file = |part: &KeyPart| part.is_of_file() || matches!(part, KeyPart::PathPart(_));
+        if table.key.len() > 1 && table.key.iter().any(of_file) && parts.len() == table.key.len() {
+            // The file is chosen by it.
+            let own = parts.join(&KEY_SEPARATOR.to_string());
+            let id = self.project.schema.table(&table.name).unwrap_or_default();
+            refuse_taken(self.project, id, "", &own, key)?;
+            return Ok(own);
+        }
+        let own = new_key(table, old, key)?;
+        let id = self.project.schema.table(&table.name).unwrap_or_default();
+        refuse_taken(self.project, id, "", &own, key)?;
+        Ok(own)
+    }
+
+    /// The record that the new one is made of: the one that it is to be like, the one that it stands beside, or the last
+    /// one of its group, its file, the mod, the table.
+    fn model<'r>(&self, rows: &'r Rows, table: TableId, key: &str) -> Result<&'r Row, Error> {
+        let described = &self.project.schema.tables[table];
+        let stack = &self.project.stack;
+        let beside = match &self.request.place {
+            RecordPlace::Before(key) | RecordPlace::After(key) => Some(key),
+            _ => None,
+        };
+        if let Some(wanted) = self.request.like.as_ref().or(beside) {
+            let found = rows.rows.iter().find(|row| row.shown_key() == *wanted);
+            return found.ok_or_else(|| {
+                let keys: Vec<String> = rows.rows.iter().map(Row::shown_key).collect();
+                let near = crate::text::nearest_of(wanted, keys.iter().map(String::as_str));
+                let address = Address::show(&described.name, wanted);
+                let help = match near.first() {
+                    Some(near) => format!("did you mean `{near}`?").into(),
+                    None => NextStep::SearchEverything(wanted.clone()).into(),
+                };
+                Error::Unknown { what: "record", name: address, help }
+            });
+        }
+        let group = key.rsplit_once('/').map(|(group, _)| group).filter(|_| described.key.len() > 1);
+        let in_mod = |row: &Row| stack.layers()[stack.files()[row.file].layer].is_mod;
+        let in_group = |row: &Row| {
+            let own = row.shown_key();
+            group.is_some_and(|group| own.rsplit_once('/').is_some_and(|(own, _)| own == group))
+        };
+        let in_file = |row: &Row| match &self.request.place {
+            RecordPlace::In(path) => rows.paths.get(&row.file).is_some_and(|own| own.as_str() == path),
+            _ => true,
+        };
+        let candidates = || rows.rows.iter().filter(|row| row.key.is_some() && in_file(row));
+        if let (RecordPlace::In(path), None) = (&self.request.place, candidates().next()) {
+            return Err(Error::Usage {
+                message: format!("`{path}` has no record of `{}`", described.name),
+                help: "name a file that has some, or a record that the new one is like".into(),
+            });
+        }
+        let best = candidates().enumerate().max_by_key(|(at, row)| (in_group(row), in_mod(row), *at));
+        best.map(|(_, row)| row).ok_or_else(|| {
+            Error::refused(
+                format!("`{}` has no record yet that the new one could be like", described.name),
+                "write the first one by hand; nothing was changed",
+            )
+        })
+    }
+
+    /// What the fields of the new record hold, by the position of the field in the table of `rows`; what is not told is as
+    /// in the model.
+    fn values(
+        &mut self,
+        finder: &mut RecordFinder<'p>,
+        model: &Model<'_>,
+        rows: &Arc<Rows>,
+        targets: &[(FieldTarget, Action)],
+        key: &str,
+    ) -> Result<Vec<(usize, Vec<String>)>, Error> {
+        let table = &rows.table;
+        let blank = Row { cells: vec![None; rows.columns.len()], ..model.row.clone() };
+        let start = if model.is_like { model.row } else { &blank };
+        let mut values = FieldValues::new(self.project, finder, rows, 1).skipping(self.added);
+        let prepared: Vec<_> = targets
+            .iter()
+            .map(|(target, action)| values.prepare(target, action))
+            .collect::<Result<_, Error>>()?;
+        let mut state = values.of_row(start);
+        for one in &prepared {
+            state.apply(one)?;
+        }
+        let mut out = state.set();
+        let last = key.rsplit(KEY_SEPARATOR).next().unwrap_or_default();
+        let mut parts = key.split(KEY_SEPARATOR);
+        for part in &table.key {
+            if let (KeyPart::Field(field), Some(value)) = (part, parts.next()) {
+                out.push((*field, vec![value.to_owned()]));
+            }
+        }
+        for (at, field) in table.fields.iter().enumerate() {
+            // What heads a record is no value of it.
+            if out.iter().any(|(own, _)| *own == at) || field.column.starts_with('{') {
+                continue;
+            }
+            let has_some = rows.fields.iter().position(|own| *own == at);
+            let has_some = has_some.is_some_and(|column| model.row.cells[column].is_some());
+            let Layout::Whole(rule) = field.layout else {
+                if has_some && !model.is_like {
+                    out.push((at, nothing(table, at)));
+                }
+                continue;
+            };
+            let rule = &table.rules[rule];
+            if let Some(follows) = &field.follows {
+                if has_some || rule.required {
+                    out.push((at, vec![follows.fill_one(last)]));
+                }
+            } else if has_some && rule.unique && (model.is_like || rule.required) {
+                let value = self.unused.next(self.project, rows.id, &field.name)?;
+                out.extend(value.map(|value| (at, vec![value])));
+            } else if has_some && (!model.is_like || field.note) {
+                out.push((at, nothing(table, at)));
+            }
+        }
+        Ok(out)
+    }
+
+    /// Names the record: in its own field, or by a text in each language.
+    fn add_name(
+        &mut self,
+        finder: &mut RecordFinder<'p>,
+        table: &Table,
+        label: usize,
+        name: &str,
+        key: &str,
+        fields: &mut Vec<(usize, Vec<String>)>,
+    ) -> Result<(), Error> {
+        let Layout::Whole(rule) = table.fields[label].layout else { return Ok(()) };
+        let Some(template) = &table.rules[rule].text else {
+            fields.retain(|(field, _)| *field != label);
+            fields.push((label, vec![name.to_owned()]));
+            return Ok(());
+        };
+        let value = match (&table.fields[label].follows, fields.iter().find(|(field, _)| *field == label)) {
+            (_, Some((_, values))) => values.first().cloned().unwrap_or_default(),
+            (Some(follows), None) => follows.fill_one(key.rsplit(KEY_SEPARATOR).next().unwrap_or_default()),
+            (None, None) => return Ok(()),
+        };
+        let text = template.fill_one(&value);
+        let schema = &self.project.schema;
+        for id in schema.text_tables() {
+            if !self.is_home_of(finder, id, table, label)? {
+                continue;
+            }
+            let languages: Vec<Assignment> = match &schema.tables[id].texts {
+                Some(Texts::File(_)) => schema
+                    .languages
+                    .iter()
+                    .map(|language| Assignment {
+                        left: language.clone(),
+                        action: Action::Set(name.to_owned()),
+                    })
+                    .collect(),
+                Some(Texts::Fields(own)) => {
+                    let field = |field: &usize| schema.tables[id].fields[*field].name.clone();
+                    let set = || Action::Set(name.to_owned());
+                    own.iter().map(|(_, at)| Assignment { left: field(at), action: set() }).collect()
+                }
+                _ => continue,
+            };
+            if schema.languages.len() > 1 {
+                self.builder.note(Note::NameToTranslate(schema.languages[1..].join(", ")));
+            }
+            return self.add(finder, id, &text, &languages);
+        }
+        Ok(())
+    }
+
+    /// Whether a table of texts has those that the records of `table` are named with; the only one does.
+    fn is_home_of(
+        &self,
+        finder: &mut RecordFinder<'p>,
+        texts: TableId,
+        table: &Table,
+        label: usize,
+    ) -> Result<bool, Error> {
+        let schema = &self.project.schema;
+        if schema.text_tables().count() == 1 {
+            return Ok(true);
+        }
+        let Some(id) = schema.table(&table.name) else { return Ok(false) };
+        let rows = finder.rows(id)?;
+        let Some(column) = rows.fields.iter().position(|field| *field == label) else { return Ok(false) };
+        let some = rows.rows.iter().filter_map(|row| row.cells[column].as_ref()).next_back();
+        let key = some.and_then(|cell| crate::links::text_key(table, label, &cell.text));
+        Ok(key.is_some_and(|key| finder.rows_with_key(texts, &key).is_ok_and(|rows| !rows.is_empty())))
+    }
+
+    /// Adds a text in the languages that are given by their codes.
+    fn add_texts(
+        &mut self,
+        finder: &mut RecordFinder<'p>,
+        table: TableId,
+        text_field: usize,
+        key: &str,
+        values: &[Assignment],
+    ) -> Result<(), Error> {
+        let described = &self.project.schema.tables[table];
+        let rows = finder.rows(table)?;
+        let language = |row: &Row| described.language_of(rows.paths.get(&row.file)?);
+        let stack = &self.project.stack;
+        for value in values {
+            let own = |row: &&Row| language(row) == Some(value.left.as_str());
+            let in_mod = |row: &Row| stack.layers()[stack.files()[row.file].layer].is_mod;
+            let row = rows.rows.iter().enumerate().filter(|(_, row)| own(row));
+            let row = row.max_by_key(|(at, row)| (in_mod(row), *at)).map(|(_, row)| row);
+            let (Some(row), Action::Set(text)) = (row, &value.action) else {
+                let languages = &self.project.schema.languages;
+                return Err(Error::Usage {
+                    message: format!(
+                        "`{}` is no language that texts of `{}` are in",
+                        value.left, described.name
+                    ),
+                    help: format!(
+                        "write the text for each language: {}=\"...\"",
+                        languages.join("=\"...\" ")
+                    )
+                    .into(),
+                });
+            };
+            let kept = self.new_key(described, row, key)?;
+            let mut fields = vec![(text_field, vec![text.clone()])];
+            if let [KeyPart::Field(field)] = described.key[..] {
+                fields.push((field, vec![kept.clone()]));
+            }
+            self.put(table, &rows, row, &kept, fields)?;
+        }
+        if values.is_empty() {
+            return Err(Error::Usage {
+                message: "no text is given".to_owned(),
+                help: "write it for each language: en=\"...\"".into(),
+            });
+        }
+        Ok(())
+    }
+
+    /// Makes the record of its model, and puts it where it goes.
+    fn put(
+        &mut self,
+        table: TableId,
+        rows: &Rows,
+        model: &Row,
+        key: &str,
+        mut fields: Vec<(usize, Vec<String>)>,
+    ) -> Result<(), Error> {
+        let described = &self.project.schema.tables[table];
+        let stack = &self.project.stack;
+        let entry = &stack.files()[model.file];
+        let path = entry.path.clone();
+        let refused = |reason: String| Error::refused(format!("`{path}`: {reason}"), "nothing was changed");
+        let bytes = self.builder.bytes(model.file)?.to_vec();
+        let loaded = LoadedText::new(bytes, entry.encoding);
+        let text = loaded.text();
+        // What names the records around it is chosen by the place, and not written.
+        let within = |field: &usize| {
+            let column = rows.fields.iter().position(|own| own == field);
+            let cell = column.and_then(|column| model.cells[column].as_ref());
+            cell.is_none_or(|cell| {
+                cell.file != model.file
+                    || (model.span.start <= cell.span.start && cell.span.end <= model.span.end)
+            })
+        };
+        let head = |field: &usize| rows.table.fields[*field].column.starts_with("../");
+        fields.retain(|(field, _)| within(field) && !head(field) || !rows.table.is_key_field(*field));
+        let is_bare = self.request.like.is_none();
+        let values = NewValues { record: model.span, key: model.key.clone(), fields, is_bare };
+        let edits = EditSet::new(value_edits(&rows.table, &path, &text, &[values])?)
+            .map_err(|error| refused(error.to_string()))?;
+        if let Some(to) = self.new_file(described, model, &path, key)? {
+            let after =
+                edits.apply(text.as_str().as_bytes()).ok().and_then(|new| String::from_utf8(new).ok());
+            let after = after.ok_or_else(|| refused("the edits do not fit it".to_owned()))?;
+            return self.builder.create(&to, &after, Some(model.file));
+        }
+        let target = self.target(described, rows, model, key)?;
+        let from = described.format.editor(&text);
+        let from = from.ok_or_else(|| refused("nothing in it can be edited".to_owned()))?;
+        let columns = key_columns(described);
+        let part = Part { record: model.span, edits: &edits, whole: true, notes: false, key: &columns };
+        let new = from.take(&part).map_err(refused)?;
+        let place = self.place(described, rows, model, target, key)?;
+        self.entries.entry(target).or_default().push((table, new, place));
+        Ok(())
+    }
+
+    /// Where the file of a new record goes, where each has its own.
+    fn new_file(
+        &self,
+        table: &Table,
+        model: &Row,
+        path: &RelPath,
+        key: &str,
+    ) -> Result<Option<RelPath>, Error> {
+        let last = key.rsplit(KEY_SEPARATOR).next().unwrap_or_default();
+        let to = match table.key[..] {
+            [KeyPart::Stem] => path.with_stem(key),
+            [KeyPart::FileName] => path.with_name(key),
+            [KeyPart::Path] => RelPath::parse(key),
+            _ if !table.merged && is_whole_file(self.project, table, model.file, &[model.span])? => {
+                path.with_stem(last)
+            }
+            _ => return Ok(None),
+        };
+        to.map(Some).map_err(|error| Error::refused(error.to_string(), "choose another key"))
+    }
+
+    /// The file that a new record goes into: of a key with a part of the path the one that has it.
+    fn target(&self, table: &Table, rows: &Rows, model: &Row, key: &str) -> Result<FileId, Error> {
+        let parts: Vec<(&KeyPart, &str)> = table.key.iter().zip(key.split(KEY_SEPARATOR)).collect();
+        let names_file = |part: &KeyPart| part.is_of_file() || matches!(part, KeyPart::PathPart(_));
+        if !parts.iter().any(|(part, _)| names_file(part)) {
+            return Ok(model.file);
+        }
+        let fits = |path: &RelPath| {
+            parts.iter().all(|(part, wanted)| match part {
+                KeyPart::Stem => path.stem() == *wanted,
+                KeyPart::FileName => path.name() == *wanted,
+                KeyPart::Path => path.as_str() == *wanted,
+                KeyPart::PathPart(part) => table.path_part(path, *part) == Some(wanted),
+                KeyPart::Field(_) | KeyPart::Position => true,
+            })
+        };
+        let found = rows.paths.iter().filter(|(_, path)| fits(path)).map(|(file, _)| *file).max();
+        found.ok_or_else(|| {
+            Error::refused(
+                format!("there is no file for `{}`", shown_key(key)),
+                "copy the record that the file is named after; nothing was changed",
+            )
+        })
+    }
+
+    /// Where in its file a new record goes.
+    fn place(
+        &self,
+        table: &Table,
+        rows: &Rows,
+        model: &Row,
+        target: FileId,
+        key: &str,
+    ) -> Result<Place, Error> {
+        let in_file: Vec<&Row> = rows.rows.iter().filter(|row| row.file == target).collect();
+        Ok(match &self.request.place {
+            RecordPlace::Before(_) => Place::Before(model.span),
+            RecordPlace::After(_) => Place::After(model.span),
+            RecordPlace::First => in_file.first().map_or(Place::First, |row| Place::Before(row.span)),
+            RecordPlace::Last => in_file.last().map_or(Place::Last, |row| Place::After(row.span)),
+            RecordPlace::Fitting | RecordPlace::In(_) => {
+                let group = key.rsplit_once(KEY_SEPARATOR).map(|(group, _)| group);
+                let in_group = |row: &&&Row| {
+                    let own = row.key.as_deref().and_then(|key| key.rsplit_once(KEY_SEPARATOR));
+                    own.map(|(group, _)| group) == group
+                };
+                let near: Vec<&Row> = in_file.iter().filter(in_group).copied().collect();
+                if near.is_empty() && !in_file.is_empty() && needs_group(table) {
+                    let group = group.map(shown_key).unwrap_or_default();
+                    return Err(Error::refused(
+                        format!("there is no `{group}` in `{}` that has such records", rows.paths[&target]),
+                        "put the first one there by hand; nothing was changed",
+                    ));
+                }
+                match fitting(&near, key) {
+                    Some(before) => Place::After(before),
+                    None if near.is_empty() => {
+                        in_file.last().map_or(Place::Last, |row| Place::After(row.span))
+                    }
+                    None => Place::Before(near[0].span),
+                }
+            }
+        })
+    }
+
+    /// Puts all entries into their files.
+    fn write(&mut self) -> Result<(), Error> {
+        let stack = &self.project.stack;
+        for (file, entries) in std::mem::take(&mut self.entries) {
+            let path = stack.files()[file].path.clone();
+            let Some((table, ..)) = entries.first() else { continue };
+            let table = &self.project.schema.tables[*table];
+            let refused =
+                |reason: String| Error::refused(format!("`{path}`: {reason}"), "nothing was changed");
+            let entry = &stack.files()[file];
+            let is_over =
+                entry.merged && !stack.layers()[entry.layer].is_mod && table.format.adds().is_some();
+            let put = |text: &Text<'_>, pending: &EditSet| {
+                let Some(mut editor) = table.format.editor(text) else { return Ok(Vec::new()) };
+                editor.expect_edits(pending);
+                for (_, entry, place) in &entries {
+                    let place = if is_over { Place::Last } else { *place };
+                    editor.insert(entry, place).map_err(refused)?;
+                }
+                Ok(editor.finish())
+            };
+            let target = if is_over { stack.find(stack.top(), &path) } else { Some(file) };
+            match target {
+                Some(target) => self.builder.edit_with(target, put)?,
+                None => {
+                    let new = EditSet::new(put(&Text::of_str(""), &EditSet::default())?);
+                    let new = new.ok().and_then(|edits| edits.apply(b"").ok()).unwrap_or_default();
+                    self.builder.create(&path, &String::from_utf8_lossy(&new), Some(file))?;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What a field holds that has nothing: what stands for none, or no value at all.
+fn nothing(table: &Table, field: usize) -> Vec<String> {
+    let rule = &table.rules[table.fields[field].layout.rules()[0]];
+    rule.none.first().cloned().into_iter().collect()
+}
+
+/// Whether a part of the key stands around the records, so that a new one must be put beside others that have it.
+fn needs_group(table: &Table) -> bool {
+    let is_around = |part: &KeyPart| matches!(part, KeyPart::Field(field) if table.fields[*field].column.starts_with("../"));
+    table.key.iter().any(is_around)
+}
+
+/// The place of the record that a new one stands behind: where `rows` are in the order of their keys the last one with a
+/// lower key, else the last one. Nothing if it comes before all.
+fn fitting(rows: &[&Row], key: &str) -> Option<crate::text::Span> {
+    const FEWEST: usize = 3;
+    let last = |key: &str| key.rsplit(KEY_SEPARATOR).next().unwrap_or_default().to_owned();
+    let keys: Vec<String> = rows.iter().map(|row| last(row.key.as_deref().unwrap_or_default())).collect();
+    let own = last(key);
+    let less = |a: &str, b: &str| match (number(a), number(b)) {
+        (Some(a), Some(b)) => a < b,
+        _ => a < b,
+    };
+    let in_order = keys.len() >= FEWEST && keys.windows(2).all(|pair| less(&pair[0], &pair[1]));
+    if !in_order {
+        return rows.last().map(|row| row.span);
+    }
+    let before = keys.iter().rposition(|other| less(other, &own));
+    before.map(|at| rows[at].span)
+}
+
+fn taken(table: &Table, key: &str) -> Error {
+    Error::refused(
+        format!("there is a record {} already", Address::show(&table.name, key)),
+        "choose another key; nothing was changed",
+    )
+}
