@@ -4,7 +4,7 @@ use super::builder::Builder;
 use super::change::Note;
 use super::rewrite::{Rewrite, by_cell, cell_edits, changed_meanwhile};
 use crate::Error;
-use crate::formats::{Adds, Part, Place};
+use crate::formats::{Adds, Format, NewEntry, Part, Place};
 use crate::layers::{FileId, RelPath};
 use crate::links::{Address, Overrides};
 use crate::project::Project;
@@ -229,7 +229,7 @@ pub(super) fn add_records_over(
     edits: Vec<Edit>,
     records: &[Added],
 ) -> Result<(), Error> {
-    let (stack, entry) = (&project.stack, &project.stack.files()[file]);
+    let entry = &project.stack.files()[file];
     let path = &entry.path;
     let edits = EditSet::new(edits).map_err(|error| refused(path, &error.to_string()))?;
     let text = builder.text(file)?;
@@ -255,10 +255,22 @@ pub(super) fn add_records_over(
         }
         entries.push(entry);
     }
+    insert_over(project, builder, file, table.format.as_ref(), &entries)
+}
+
+/// Puts `entries` into the mod's file over `file`, a file of a base layer; one that is not there is made.
+pub(super) fn insert_over(
+    project: &Project,
+    builder: &mut Builder<'_>,
+    file: FileId,
+    format: &dyn Format,
+    entries: &[NewEntry],
+) -> Result<(), Error> {
+    let (stack, path) = (&project.stack, &project.stack.files()[file].path);
     let put = |above: &Text<'_>, pending: &EditSet| {
-        let Some(mut to) = table.format.editor(above) else { return Ok(Vec::new()) };
+        let Some(mut to) = format.editor(above) else { return Ok(Vec::new()) };
         to.expect_edits(pending);
-        for entry in &entries {
+        for entry in entries {
             to.insert(entry, Place::Last)
                 .map_err(|reason| refused(path, &format!("there is no place in the mod's file: {reason}")))?;
         }

@@ -233,6 +233,7 @@ fn sentence(note: &Note) -> String {
 struct ChangeShape<'c> {
     title: &'c str,
     values: usize,
+    records: usize,
     files: Vec<FileShape<'c>>,
     notes: Vec<String>,
     written: bool,
@@ -264,6 +265,7 @@ impl<'c> ChangeShape<'c> {
         ChangeShape {
             title: change.title(),
             values: change.values(),
+            records: change.records(),
             files: files.collect(),
             notes: change.notes().iter().map(sentence).collect(),
             written: false,

@@ -113,7 +113,7 @@ pub fn write_project(folder: &Path, has_game: bool) {
 }
 
 /// The words of a command; a word with blanks stands in single quotes.
-fn words(command: &str) -> Vec<String> {
+pub fn words(command: &str) -> Vec<String> {
     let mut words = Vec::new();
     for (at, part) in command.split('\'').enumerate() {
         match at % 2 {

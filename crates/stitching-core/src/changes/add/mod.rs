@@ -3,28 +3,31 @@
 //! A new record is made of one that is there, its model: the key and the values given take the place of those of the model,
 //! what follows from the key is made anew, and all else goes, unless the new one is to be like the model.
 
+mod many;
+mod names;
+mod place;
+
+use self::many::{missing_keys, of_sheet};
 use super::assignment::{Action, Argument, Assignment, FieldTarget};
 use super::builder::Builder;
-use super::change::{Change, Note};
+use super::change::Change;
 use super::field_value::FieldValues;
 use super::new_values::{NewValues, value_edits};
-use super::overlay::key_columns;
+use super::overlay::{insert_over, key_columns};
 use super::record_finder::RecordFinder;
 use super::rename::{new_key, refuse_taken};
-use super::set::{Sheet, list_of};
-use super::switch::is_whole_file;
+use super::set::Sheet;
 use super::unused_values::UnusedValues;
-use crate::checks::check;
+use crate::Error;
 use crate::formats::{NewEntry, Part, Place};
 use crate::help::NextStep;
-use crate::layers::{FileId, RelPath};
+use crate::layers::FileId;
 use crate::links::{Address, find_table};
 use crate::project::Project;
 use crate::schema::{KeyPart, Layout, Table, TableId, Texts};
 use crate::tables::{KEY_SEPARATOR, shown_key};
-use crate::text::{EditSet, LoadedText, Text, number};
+use crate::text::{EditSet, LoadedText};
 use crate::views::{Row, Rows};
-use crate::{Code, Error};
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
@@ -133,56 +136,6 @@ pub fn add(project: &Project, request: &AddRequest) -> Result<Change, Error> {
     work.write()?;
     work.builder.count_records(wanted.len());
     work.builder.finish()
-}
-
-/// The records of a sheet: the key, and what the columns hold that are not empty.
-fn of_sheet(rows: &Rows, sheet: &Sheet) -> Vec<(String, Vec<Assignment>)> {
-    let is_key = |name: &str| {
-        let field = rows.columns.iter().position(|column| column == name).map(|column| rows.fields[column]);
-        field.is_some_and(|field| rows.table.is_key_field(field))
-    };
-    let is_shown_name = |name: &str| name == "name" && !rows.columns.iter().any(|column| column == "name");
-    let assignment = |(column, value): &(String, String)| {
-        let at = rows.columns.iter().position(|own| own == column);
-        let several =
-            at.is_some_and(|at| rows.is_list(at) && rows.table.fields[rows.fields[at]].list.is_none());
-        let value = if several { list_of(value) } else { value.clone() };
-        Assignment { left: column.clone(), action: Action::Set(value) }
-    };
-    let of_line = |line: &super::set::SheetLine| {
-        let own = line
-            .values
-            .iter()
-            .filter(|(column, value)| !value.is_empty() && !is_key(column) && !is_shown_name(column));
-        (line.key.clone(), own.map(assignment).collect())
-    };
-    sheet.lines.iter().map(of_line).collect()
-}
-
-/// The keys that dangling references of the mod name in a table, each once; in order.
-fn missing_keys(project: &Project, table: TableId) -> Vec<String> {
-    let schema = &project.schema;
-    let problems = check(project.view()).problems;
-    let own =
-        problems.iter().filter(|problem| problem.code == Code::DANGLING_REFERENCE && !problem.inherited);
-    let key = |problem: &crate::Problem| {
-        let user = schema.table(problem.table.as_deref()?)?;
-        let (value, field) = (problem.value.as_deref()?, problem.field.as_deref()?);
-        let described = &schema.tables[user];
-        let mut rules = described.rules.iter().filter(|rule| {
-            let name = &described.fields[rule.field].name;
-            field == name || field.strip_prefix(name.as_str()).is_some_and(|rest| rest.starts_with('{'))
-        });
-        let rule = rules.find(|rule| {
-            let target = rule.refs.iter().any(|target| target.table == table && target.rule.is_none());
-            target && rule.with.is_empty()
-        })?;
-        Some(rule.shape.as_ref().map_or_else(|| value.to_owned(), |shape| shape.fill_one(value)))
-    };
-    let mut keys: Vec<String> = own.filter_map(key).collect();
-    keys.sort();
-    keys.dedup();
-    keys
 }
 
 struct Work<'p> {
@@ -363,125 +316,6 @@ impl<'p> Work<'p> {
         Ok(out)
     }
 
-    /// Names the record: in its own field, or by a text in each language.
-    fn add_name(
-        &mut self,
-        finder: &mut RecordFinder<'p>,
-        table: &Table,
-        label: usize,
-        name: &str,
-        key: &str,
-        fields: &mut Vec<(usize, Vec<String>)>,
-    ) -> Result<(), Error> {
-        let Layout::Whole(rule) = table.fields[label].layout else { return Ok(()) };
-        let Some(template) = &table.rules[rule].text else {
-            fields.retain(|(field, _)| *field != label);
-            fields.push((label, vec![name.to_owned()]));
-            return Ok(());
-        };
-        let value = match (&table.fields[label].follows, fields.iter().find(|(field, _)| *field == label)) {
-            (_, Some((_, values))) => values.first().cloned().unwrap_or_default(),
-            (Some(follows), None) => follows.fill_one(key.rsplit(KEY_SEPARATOR).next().unwrap_or_default()),
-            (None, None) => return Ok(()),
-        };
-        let text = template.fill_one(&value);
-        let schema = &self.project.schema;
-        for id in schema.text_tables() {
-            if !self.is_home_of(finder, id, table, label)? {
-                continue;
-            }
-            let languages: Vec<Assignment> = match &schema.tables[id].texts {
-                Some(Texts::File(_)) => schema
-                    .languages
-                    .iter()
-                    .map(|language| Assignment {
-                        left: language.clone(),
-                        action: Action::Set(name.to_owned()),
-                    })
-                    .collect(),
-                Some(Texts::Fields(own)) => {
-                    let field = |field: &usize| schema.tables[id].fields[*field].name.clone();
-                    let set = || Action::Set(name.to_owned());
-                    own.iter().map(|(_, at)| Assignment { left: field(at), action: set() }).collect()
-                }
-                _ => continue,
-            };
-            if schema.languages.len() > 1 {
-                self.builder.note(Note::NameToTranslate(schema.languages[1..].join(", ")));
-            }
-            return self.add(finder, id, &text, &languages);
-        }
-        Ok(())
-    }
-
-    /// Whether a table of texts has those that the records of `table` are named with; the only one does.
-    fn is_home_of(
-        &self,
-        finder: &mut RecordFinder<'p>,
-        texts: TableId,
-        table: &Table,
-        label: usize,
-    ) -> Result<bool, Error> {
-        let schema = &self.project.schema;
-        if schema.text_tables().count() == 1 {
-            return Ok(true);
-        }
-        let Some(id) = schema.table(&table.name) else { return Ok(false) };
-        let rows = finder.rows(id)?;
-        let Some(column) = rows.fields.iter().position(|field| *field == label) else { return Ok(false) };
-        let some = rows.rows.iter().filter_map(|row| row.cells[column].as_ref()).next_back();
-        let key = some.and_then(|cell| crate::links::text_key(table, label, &cell.text));
-        Ok(key.is_some_and(|key| finder.rows_with_key(texts, &key).is_ok_and(|rows| !rows.is_empty())))
-    }
-
-    /// Adds a text in the languages that are given by their codes.
-    fn add_texts(
-        &mut self,
-        finder: &mut RecordFinder<'p>,
-        table: TableId,
-        text_field: usize,
-        key: &str,
-        values: &[Assignment],
-    ) -> Result<(), Error> {
-        let described = &self.project.schema.tables[table];
-        let rows = finder.rows(table)?;
-        let language = |row: &Row| described.language_of(rows.paths.get(&row.file)?);
-        let stack = &self.project.stack;
-        for value in values {
-            let own = |row: &&Row| language(row) == Some(value.left.as_str());
-            let in_mod = |row: &Row| stack.layers()[stack.files()[row.file].layer].is_mod;
-            let row = rows.rows.iter().enumerate().filter(|(_, row)| own(row));
-            let row = row.max_by_key(|(at, row)| (in_mod(row), *at)).map(|(_, row)| row);
-            let (Some(row), Action::Set(text)) = (row, &value.action) else {
-                let languages = &self.project.schema.languages;
-                return Err(Error::Usage {
-                    message: format!(
-                        "`{}` is no language that texts of `{}` are in",
-                        value.left, described.name
-                    ),
-                    help: format!(
-                        "write the text for each language: {}=\"...\"",
-                        languages.join("=\"...\" ")
-                    )
-                    .into(),
-                });
-            };
-            let kept = self.new_key(described, row, key)?;
-            let mut fields = vec![(text_field, vec![text.clone()])];
-            if let [KeyPart::Field(field)] = described.key[..] {
-                fields.push((field, vec![kept.clone()]));
-            }
-            self.put(table, &rows, row, &kept, fields)?;
-        }
-        if values.is_empty() {
-            return Err(Error::Usage {
-                message: "no text is given".to_owned(),
-                help: "write it for each language: en=\"...\"".into(),
-            });
-        }
-        Ok(())
-    }
-
     /// Makes the record of its model, and puts it where it goes.
     fn put(
         &mut self,
@@ -531,92 +365,6 @@ impl<'p> Work<'p> {
         Ok(())
     }
 
-    /// Where the file of a new record goes, where each has its own.
-    fn new_file(
-        &self,
-        table: &Table,
-        model: &Row,
-        path: &RelPath,
-        key: &str,
-    ) -> Result<Option<RelPath>, Error> {
-        let last = key.rsplit(KEY_SEPARATOR).next().unwrap_or_default();
-        let to = match table.key[..] {
-            [KeyPart::Stem] => path.with_stem(key),
-            [KeyPart::FileName] => path.with_name(key),
-            [KeyPart::Path] => RelPath::parse(key),
-            _ if !table.merged && is_whole_file(self.project, table, model.file, &[model.span])? => {
-                path.with_stem(last)
-            }
-            _ => return Ok(None),
-        };
-        to.map(Some).map_err(|error| Error::refused(error.to_string(), "choose another key"))
-    }
-
-    /// The file that a new record goes into: of a key with a part of the path the one that has it.
-    fn target(&self, table: &Table, rows: &Rows, model: &Row, key: &str) -> Result<FileId, Error> {
-        let parts: Vec<(&KeyPart, &str)> = table.key.iter().zip(key.split(KEY_SEPARATOR)).collect();
-        let names_file = |part: &KeyPart| part.is_of_file() || matches!(part, KeyPart::PathPart(_));
-        if !parts.iter().any(|(part, _)| names_file(part)) {
-            return Ok(model.file);
-        }
-        let fits = |path: &RelPath| {
-            parts.iter().all(|(part, wanted)| match part {
-                KeyPart::Stem => path.stem() == *wanted,
-                KeyPart::FileName => path.name() == *wanted,
-                KeyPart::Path => path.as_str() == *wanted,
-                KeyPart::PathPart(part) => table.path_part(path, *part) == Some(wanted),
-                KeyPart::Field(_) | KeyPart::Position => true,
-            })
-        };
-        let found = rows.paths.iter().filter(|(_, path)| fits(path)).map(|(file, _)| *file).max();
-        found.ok_or_else(|| {
-            Error::refused(
-                format!("there is no file for `{}`", shown_key(key)),
-                "copy the record that the file is named after; nothing was changed",
-            )
-        })
-    }
-
-    /// Where in its file a new record goes.
-    fn place(
-        &self,
-        table: &Table,
-        rows: &Rows,
-        model: &Row,
-        target: FileId,
-        key: &str,
-    ) -> Result<Place, Error> {
-        let in_file: Vec<&Row> = rows.rows.iter().filter(|row| row.file == target).collect();
-        Ok(match &self.request.place {
-            RecordPlace::Before(_) => Place::Before(model.span),
-            RecordPlace::After(_) => Place::After(model.span),
-            RecordPlace::First => in_file.first().map_or(Place::First, |row| Place::Before(row.span)),
-            RecordPlace::Last => in_file.last().map_or(Place::Last, |row| Place::After(row.span)),
-            RecordPlace::Fitting | RecordPlace::In(_) => {
-                let group = key.rsplit_once(KEY_SEPARATOR).map(|(group, _)| group);
-                let in_group = |row: &&&Row| {
-                    let own = row.key.as_deref().and_then(|key| key.rsplit_once(KEY_SEPARATOR));
-                    own.map(|(group, _)| group) == group
-                };
-                let near: Vec<&Row> = in_file.iter().filter(in_group).copied().collect();
-                if near.is_empty() && !in_file.is_empty() && needs_group(table) {
-                    let group = group.map(shown_key).unwrap_or_default();
-                    return Err(Error::refused(
-                        format!("there is no `{group}` in `{}` that has such records", rows.paths[&target]),
-                        "put the first one there by hand; nothing was changed",
-                    ));
-                }
-                match fitting(&near, key) {
-                    Some(before) => Place::After(before),
-                    None if near.is_empty() => {
-                        in_file.last().map_or(Place::Last, |row| Place::After(row.span))
-                    }
-                    None => Place::Before(near[0].span),
-                }
-            }
-        })
-    }
-
     /// Puts all entries into their files.
     fn write(&mut self) -> Result<(), Error> {
         let stack = &self.project.stack;
@@ -629,24 +377,19 @@ impl<'p> Work<'p> {
             let entry = &stack.files()[file];
             let is_over =
                 entry.merged && !stack.layers()[entry.layer].is_mod && table.format.adds().is_some();
-            let put = |text: &Text<'_>, pending: &EditSet| {
+            if is_over {
+                let entries: Vec<NewEntry> = entries.into_iter().map(|(_, entry, _)| entry).collect();
+                insert_over(self.project, &mut self.builder, file, table.format.as_ref(), &entries)?;
+                continue;
+            }
+            self.builder.edit_with(file, |text, pending| {
                 let Some(mut editor) = table.format.editor(text) else { return Ok(Vec::new()) };
                 editor.expect_edits(pending);
                 for (_, entry, place) in &entries {
-                    let place = if is_over { Place::Last } else { *place };
-                    editor.insert(entry, place).map_err(refused)?;
+                    editor.insert(entry, *place).map_err(refused)?;
                 }
                 Ok(editor.finish())
-            };
-            let target = if is_over { stack.find(stack.top(), &path) } else { Some(file) };
-            match target {
-                Some(target) => self.builder.edit_with(target, put)?,
-                None => {
-                    let new = EditSet::new(put(&Text::of_str(""), &EditSet::default())?);
-                    let new = new.ok().and_then(|edits| edits.apply(b"").ok()).unwrap_or_default();
-                    self.builder.create(&path, &String::from_utf8_lossy(&new), Some(file))?;
-                }
-            }
+            })?;
         }
         Ok(())
     }
@@ -656,31 +399,6 @@ impl<'p> Work<'p> {
 fn nothing(table: &Table, field: usize) -> Vec<String> {
     let rule = &table.rules[table.fields[field].layout.rules()[0]];
     rule.none.first().cloned().into_iter().collect()
-}
-
-/// Whether a part of the key stands around the records, so that a new one must be put beside others that have it.
-fn needs_group(table: &Table) -> bool {
-    let is_around = |part: &KeyPart| matches!(part, KeyPart::Field(field) if table.fields[*field].column.starts_with("../"));
-    table.key.iter().any(is_around)
-}
-
-/// The place of the record that a new one stands behind: where `rows` are in the order of their keys the last one with a
-/// lower key, else the last one. Nothing if it comes before all.
-fn fitting(rows: &[&Row], key: &str) -> Option<crate::text::Span> {
-    const FEWEST: usize = 3;
-    let last = |key: &str| key.rsplit(KEY_SEPARATOR).next().unwrap_or_default().to_owned();
-    let keys: Vec<String> = rows.iter().map(|row| last(row.key.as_deref().unwrap_or_default())).collect();
-    let own = last(key);
-    let less = |a: &str, b: &str| match (number(a), number(b)) {
-        (Some(a), Some(b)) => a < b,
-        _ => a < b,
-    };
-    let in_order = keys.len() >= FEWEST && keys.windows(2).all(|pair| less(&pair[0], &pair[1]));
-    if !in_order {
-        return rows.last().map(|row| row.span);
-    }
-    let before = keys.iter().rposition(|other| less(other, &own));
-    before.map(|at| rows[at].span)
 }
 
 fn taken(table: &Table, key: &str) -> Error {

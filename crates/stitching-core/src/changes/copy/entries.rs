@@ -1,0 +1,255 @@
+//! The copies as they stand in their files.
+
+use super::values::OwnValues;
+use super::{Seen, Work, last_part, replaced_word};
+use crate::Error;
+use crate::changes::change::Note;
+use crate::changes::new_values::{NewValues, value_edits};
+use crate::changes::overlay::{insert_over, key_columns};
+use crate::changes::rewrite::{Rewrite, by_cell, cell_edits};
+use crate::changes::switch::is_whole_file;
+use crate::changes::unused_values::UnusedValues;
+use crate::formats::{NewEntry, Part, Place};
+use crate::layers::{FileId, LayerId, RelPath};
+use crate::links::Thing;
+use crate::schema::{Table, TableId, Texts};
+use crate::tables::{KEY_SEPARATOR, RecordView, RecordVisitor, read_all, read_records};
+use crate::text::{Edit, EditSet, LoadedText, Span, Text};
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+impl<'p> Work<'p> {
+    /// The edits that make the copies of `seen`, which stand in one text, of that text.
+    fn edits(
+        &self,
+        path: &RelPath,
+        text: &Text<'_>,
+        seen: &[Seen],
+        own: &mut OwnValues,
+        unused: &mut UnusedValues,
+    ) -> Result<Vec<Edit>, Error> {
+        let schema = &self.project.schema;
+        let refused = |reason: String| {
+            Error::refused(format!("`{path}`: {reason}"), "choose another key; nothing was changed")
+        };
+        let mut rewrites: Vec<Rewrite> = seen.iter().flat_map(|one| one.rewrites.iter().cloned()).collect();
+        let mut edits = Vec::new();
+        for one in seen.iter().filter(|one| self.is_own(one.table, one.key.as_ref())) {
+            let table = &schema.tables[one.table];
+            let is_main = one.table == own.table && self.is_main(one);
+            let mut given: Vec<(usize, Vec<String>)> = Vec::new();
+            if is_main {
+                given.clone_from(&own.fields);
+            }
+            let taken: Vec<usize> = given
+                .iter()
+                .map(|(field, _)| *field)
+                .chain(one.rewrites.iter().map(|rewrite| rewrite.field))
+                .collect();
+            let mut more = self.of_copy(table, one, (path, text), &taken, unused)?;
+            let over = self.overrides(one, path)?;
+            more.extend(over.into_iter().filter(|(field, _)| !given.iter().any(|(own, _)| own == field)));
+            if let (Some(name), Some(Texts::File(field))) = (&own.name, &table.texts) {
+                let is_main_language =
+                    table.language_of(path) == schema.languages.first().map(String::as_str);
+                if is_main_language && self.names_main(one, own.table) {
+                    more.push((*field, vec![name.clone()]));
+                }
+            }
+            rewrites.retain(|rewrite| {
+                let inside =
+                    one.span.start <= rewrite.cell.span.start && rewrite.cell.span.end <= one.span.end;
+                !(inside
+                    && rewrite.table == one.table
+                    && given.iter().any(|(field, _)| *field == rewrite.field))
+            });
+            let (wide, of_main) = match &own.rows {
+                Some(rows) if is_main => (&rows.table, true),
+                _ => (table, false),
+            };
+            if of_main || is_main {
+                let values =
+                    NewValues { record: one.span, key: one.key.clone(), fields: given, is_bare: false };
+                edits.extend(value_edits(wide, path, text, &[values])?);
+            }
+            let values = NewValues { record: one.span, key: one.key.clone(), fields: more, is_bare: false };
+            edits.extend(value_edits(table, path, text, &[values])?);
+        }
+        for of_cell in by_cell(&rewrites) {
+            edits.extend(cell_edits(&schema.tables[of_cell[0].table], text, of_cell).map_err(refused)?);
+        }
+        Ok(edits)
+    }
+
+    /// Where a file goes that is one of the copied records and can hold no other: it is called as its record.
+    pub(super) fn new_file(&self, file: FileId, seen: &[Seen]) -> Result<Option<RelPath>, Error> {
+        let mut own = seen.iter().filter(|one| self.is_own(one.table, one.key.as_ref()));
+        let (Some(one), None, false) = (own.next(), own.next(), self.files.contains_key(&file)) else {
+            return Ok(None);
+        };
+        let (table, path) = (&self.project.schema.tables[one.table], &self.project.stack.files()[file].path);
+        if table.merged || !is_whole_file(self.project, table, file, &[one.span])? {
+            return Ok(None);
+        }
+        let thing = Thing::Record(one.table, one.key.clone().unwrap_or_default());
+        let Some(item) = self.items.iter().find(|item| item.thing == thing) else { return Ok(None) };
+        let (old, new) = (last_part(one.key.as_deref().unwrap_or_default()), last_part(&item.new));
+        let stem = replaced_word(path.stem(), old, new).unwrap_or_else(|| new.to_owned());
+        let to =
+            path.with_stem(&stem).map_err(|error| Error::refused(error.to_string(), "choose another key"))?;
+        Ok(Some(to))
+    }
+
+    /// Leaves of records that several layers have a part of the lowest one, which the others are put over.
+    pub(super) fn keep_lowest(&self, by_file: &mut BTreeMap<FileId, Vec<Seen>>) {
+        let (stack, schema) = (&self.project.stack, &self.project.schema);
+        let mut lowest: HashMap<(TableId, String), LayerId> = HashMap::new();
+        for (file, seen) in by_file.iter() {
+            let layer = stack.files()[*file].layer;
+            for one in seen.iter().filter(|one| schema.tables[one.table].merged) {
+                if let Some(key) = &one.key {
+                    let known = lowest.entry((one.table, key.clone())).or_insert(layer);
+                    *known = layer.min(*known);
+                }
+            }
+        }
+        for (file, seen) in by_file.iter_mut() {
+            let layer = stack.files()[*file].layer;
+            seen.retain(|one| {
+                let key = one.key.clone().map(|key| (one.table, key));
+                key.and_then(|key| lowest.get(&key)).is_none_or(|lowest| *lowest == layer)
+            });
+        }
+        by_file.retain(|_, seen| !seen.is_empty());
+    }
+
+    pub(super) fn copy_file(
+        &mut self,
+        file: FileId,
+        to: &RelPath,
+        seen: &[Seen],
+        own: &mut OwnValues,
+        unused: &mut UnusedValues,
+    ) -> Result<(), Error> {
+        let path = self.project.stack.files()[file].path.clone();
+        self.builder.note(Note::FileCopied(path.to_string(), to.to_string()));
+        if seen.is_empty() {
+            return self.builder.copy_to(file, to);
+        }
+        let bytes = self.builder.bytes(file)?.to_vec();
+        let loaded = LoadedText::new(bytes, self.project.stack.files()[file].encoding);
+        let text = loaded.text();
+        let edits = self.edits(&path, &text, seen, own, unused)?;
+        let broken = || Error::refused(format!("the edits do not fit `{path}`"), "nothing was changed");
+        let edits = EditSet::new(edits).map_err(|_| broken())?;
+        if edits.is_empty() {
+            return self.builder.copy_to(file, to);
+        }
+        let after = edits.apply(text.as_str().as_bytes()).map_err(|_| broken())?;
+        let after = String::from_utf8(after).map_err(|_| broken())?;
+        self.builder.create(to, &after, Some(file))
+    }
+
+    /// Puts the copies of the records in a file behind the originals.
+    pub(super) fn copy_records(
+        &mut self,
+        file: FileId,
+        seen: Vec<Seen>,
+        own: &mut OwnValues,
+        unused: &mut UnusedValues,
+    ) -> Result<(), Error> {
+        let (stack, schema) = (&self.project.stack, &self.project.schema);
+        let entry = &stack.files()[file];
+        let path = &entry.path;
+        let refused = |reason: String| {
+            Error::refused(format!("`{path}`: {reason}"), "choose another key; nothing was changed")
+        };
+        let mut outer: Vec<(TableId, Span)> = Vec::new();
+        for one in seen.iter().filter(|one| self.is_own(one.table, one.key.as_ref())) {
+            let around = |other: &&Seen| {
+                other.span != one.span
+                    && other.span.start <= one.span.start
+                    && one.span.end <= other.span.end
+                    && self.is_own(other.table, other.key.as_ref())
+            };
+            if !seen.iter().any(|other| around(&other)) && !outer.contains(&(one.table, one.span)) {
+                outer.push((one.table, one.span));
+            }
+        }
+        let bytes = self.builder.bytes(file)?.to_vec();
+        let loaded = LoadedText::new(bytes, entry.encoding);
+        let text = loaded.text();
+        let edits = EditSet::new(self.edits(path, &text, &seen, own, unused)?)
+            .map_err(|error| refused(error.to_string()))?;
+        let Some((first, _)) = outer.first() else { return Ok(()) };
+        let format = &schema.tables[*first].format;
+        let from = format.editor(&text);
+        let from = from.ok_or_else(|| refused("nothing in it can be edited".to_owned()))?;
+        let mut entries = Vec::new();
+        for (id, span) in &outer {
+            let table = &schema.tables[*id];
+            let key = key_columns(table);
+            let part = Part { record: *span, edits: &edits, whole: true, notes: false, key: &key };
+            entries.push((*span, from.take(&part).map_err(refused)?));
+        }
+        let mut behind = ends_of_runs(&schema.tables[*first], path, &text, &outer);
+        for one in seen.iter().filter(|one| self.is_own(one.table, one.key.as_ref())) {
+            if let Some(last) = self.end_of_group(one, path, &text) {
+                behind.insert(one.span, last);
+            }
+        }
+        let is_over = entry.merged && !stack.layers()[entry.layer].is_mod && format.adds().is_some();
+        if !is_over {
+            return self.builder.edit_with(file, |text, pending| {
+                let Some(mut to) = format.editor(text) else { return Ok(Vec::new()) };
+                to.expect_edits(pending);
+                for (span, entry) in &entries {
+                    to.insert(entry, Place::After(*behind.get(span).unwrap_or(span))).map_err(refused)?;
+                }
+                Ok(to.finish())
+            });
+        }
+        let entries: Vec<NewEntry> = entries.into_iter().map(|(_, entry)| entry).collect();
+        insert_over(self.project, &mut self.builder, file, format.as_ref(), &entries)
+    }
+
+    /// The last record whose key begins as that of the copy does, where the original's begins in another way.
+    fn end_of_group(&self, one: &Seen, path: &RelPath, text: &Text<'_>) -> Option<Span> {
+        let old = one.key.as_ref()?;
+        let thing = Thing::Record(one.table, old.clone());
+        let new = &self.items.iter().find(|item| item.thing == thing)?.new;
+        let (group, _) = new.rsplit_once(KEY_SEPARATOR)?;
+        let is_other = old.rsplit_once(KEY_SEPARATOR).is_none_or(|(own, _)| own != group);
+        let records = || read_all(&self.project.schema.tables[one.table], path, text);
+        let is_in = |record: &crate::tables::Record| {
+            let key = record.key.as_deref().and_then(|key| key.rsplit_once(KEY_SEPARATOR));
+            key.is_some_and(|(own, _)| own == group)
+        };
+        is_other.then(records)?.into_iter().rfind(is_in).map(|record| record.span)
+    }
+}
+
+/// For each of the records at `places` the last one of those that stand directly behind one another: their copies keep
+/// together behind it.
+fn ends_of_runs(
+    table: &Table,
+    path: &RelPath,
+    text: &Text<'_>,
+    places: &[(TableId, Span)],
+) -> HashMap<Span, Span> {
+    struct Spans(Vec<Span>);
+    impl RecordVisitor for Spans {
+        fn record(&mut self, record: &RecordView<'_>) {
+            self.0.push(record.span);
+        }
+    }
+    let mut all = Spans(Vec::new());
+    read_records(table, path, text, &[], &mut all);
+    let own: HashSet<Span> = places.iter().map(|(_, span)| *span).collect();
+    let mut out = HashMap::new();
+    let mut last = None;
+    for span in all.0.into_iter().rev() {
+        last = own.contains(&span).then(|| last.unwrap_or(span));
+        out.extend(last.map(|last| (span, last)));
+    }
+    out
+}

@@ -1,0 +1,409 @@
+//! Copying a record with all that belongs to it, under a new name.
+//!
+//! What a rename would rewrite in the record, and in what belongs to it, is rewritten in the copies; what refers to it from
+//! elsewhere goes on meaning the original.
+
+mod entries;
+mod join;
+mod tell;
+mod values;
+
+use super::builder::Builder;
+use super::change::Change;
+use super::record_finder::RecordFinder;
+use super::rename::{Hit, Item, Visitor, companions, new_key, plan, refuse_duplicates, refuse_taken};
+use super::rewrite::Rewrite;
+use super::unused_values::UnusedValues;
+use crate::Error;
+use crate::layers::{FileId, RelPath};
+use crate::links::{Address, Found, Thing, belongs_by, resolve, second_identifiers, wanted};
+use crate::project::Project;
+use crate::reading::scan;
+use crate::schema::{KeyPart, Schema, Table, TableId};
+use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
+use crate::text::Span;
+use crate::views::{FreeRequest, free};
+use std::collections::{BTreeMap, HashSet};
+
+/// The word that stands for the next free key.
+const NEW: &str = "new";
+
+/// What is to be copied.
+#[derive(Debug, Clone, Default)]
+pub struct CopyRequest {
+    /// The address of a record.
+    pub address: String,
+    /// The key of the copy, with `/` between its parts; `new` for the next free one, also as a part.
+    pub new: String,
+    /// What the fields of the copy hold: `FIELD=VALUE`.
+    pub values: Vec<String>,
+    /// How it is called in the main language.
+    pub name: Option<String>,
+    /// Which lists that have the original get the copy too.
+    pub join: Join,
+    /// The tables of which nothing comes along.
+    pub without: Vec<String>,
+}
+
+/// Which lists that have the original of a copy get the copy too, directly behind it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum Join {
+    /// None.
+    #[default]
+    None,
+    /// All.
+    All,
+    /// Those of these fields: `table.field`.
+    Fields(Vec<String>),
+}
+
+/// Builds the change that copies a record with all that belongs to it.
+///
+/// # Errors
+/// When the address names no record or several, when the new key is taken or not valid, when something cannot be written,
+/// or when a file would collide with another.
+pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
+    let schema = &project.schema;
+    let found = resolve(project.view(), &request.address)?;
+    let table = &schema.tables[found.table];
+    if found.field.is_some() {
+        return Err(Error::Usage {
+            message: format!("`{}` names a field, and records are copied", request.address),
+            help: format!("name the record: {}", Address::show(&table.name, &found.key)).into(),
+        });
+    }
+    refuse_duplicates(project, &found)?;
+    let new = free_key(project, &found, &request.new)?;
+    let new_key = new_key(table, &found.key, &new)?;
+    refuse_taken(project, found.table, &found.key, &new_key, &new)?;
+    refuse_counted(table, &found.key, &new_key)?;
+    let from = Address::show(&table.name, &found.key);
+    let title = format!("copy {from} to {}", shown_key(&new_key));
+    let mut without = HashSet::new();
+    for name in &request.without {
+        without.insert(crate::links::find_table(schema, name)?);
+    }
+    let mut work = Work {
+        project,
+        builder: Builder::new(project, title),
+        items: Vec::new(),
+        pending: Vec::new(),
+        known: HashSet::new(),
+        files: BTreeMap::new(),
+        without,
+        second_identifiers: (0..schema.tables.len()).map(|table| second_identifiers(schema, table)).collect(),
+    };
+    work.add_record(&found, &new_key)?;
+    while !work.pending.is_empty() {
+        work.round()?;
+    }
+    work.finish(&found, &new_key, request)
+}
+
+/// The key asked for, with what is free in place of `new`.
+fn free_key(project: &Project, found: &Found, wanted: &str) -> Result<String, Error> {
+    let table = &project.schema.tables[found.table];
+    let parts: Vec<&str> = if table.key.len() == 1 { vec![wanted] } else { wanted.split('/').collect() };
+    let Some(at) = parts.iter().position(|part| *part == NEW) else { return Ok(wanted.to_owned()) };
+    let old = found.key.split(KEY_SEPARATOR).nth(at).unwrap_or_default();
+    let Some(KeyPart::Field(field)) = table.key.get(at) else {
+        let near = FreeRequest { near: Some(old.to_owned()), count: 1, ..FreeRequest::default() };
+        let name = free(project.view(), found.table, &near)?.values.into_iter().next();
+        return Ok(name.map_or_else(|| wanted.to_owned(), |(_, name)| name));
+    };
+    let name = &table.fields[*field].name;
+    let reserved = project.reserved.iter().find(|own| own.field == format!("{}.{name}", table.name));
+    let is_number = old.parse::<i64>().is_ok();
+    let group = || {
+        let others = parts.iter().enumerate().filter(|(own, _)| *own != at);
+        others.map(|(_, part)| *part).collect::<Vec<_>>().join("/")
+    };
+    let request = FreeRequest {
+        field: Some(name.clone()),
+        count: 1,
+        after: is_number && reserved.is_none(),
+        near: (!is_number).then(|| old.to_owned()),
+        group: (parts.len() > 1 && is_number).then(group),
+        block: reserved.map(|own| (own.first, own.last)),
+        ..FreeRequest::default()
+    };
+    let free = match free(project.view(), found.table, &request) {
+        Ok(found) => found.values.into_iter().next().map(|(_, value)| value).unwrap_or_default(),
+        // Nothing is in the group yet.
+        Err(_) if is_number && parts.len() > 1 => "1".to_owned(),
+        Err(error) => return Err(error),
+    };
+    let parts = parts.iter().enumerate().map(|(own, part)| if own == at { free.as_str() } else { part });
+    Ok(parts.collect::<Vec<_>>().join("/"))
+}
+
+/// Refuses a key of which a part that changes is a position.
+fn refuse_counted(table: &Table, old: &str, new: &str) -> Result<(), Error> {
+    let parts = table.key.iter().zip(old.split(KEY_SEPARATOR).zip(new.split(KEY_SEPARATOR)));
+    for (part, (old, new)) in parts {
+        if old != new && *part == KeyPart::Position {
+            return Err(Error::refused("a position is no name that a copy could get", "nothing was changed"));
+        }
+    }
+    Ok(())
+}
+
+/// What one record has to do with what is copied.
+struct Seen {
+    table: TableId,
+    span: Span,
+    key: Option<String>,
+    rewrites: Vec<Rewrite>,
+    also: Vec<Item>,
+}
+
+struct Work<'p> {
+    project: &'p Project,
+    builder: Builder<'p>,
+    /// All that is copied, with its new name.
+    items: Vec<Item>,
+    /// What was added last.
+    pending: Vec<Item>,
+    known: HashSet<Thing>,
+    /// The files that are copied as a whole, and to where.
+    files: BTreeMap<FileId, RelPath>,
+    without: HashSet<TableId>,
+    second_identifiers: Vec<Vec<usize>>,
+}
+
+impl<'p> Work<'p> {
+    fn add_record(&mut self, found: &Found, new_key: &str) -> Result<(), Error> {
+        let table = &self.project.schema.tables[found.table];
+        let thing = Thing::Record(found.table, found.key.clone());
+        if table.texts.is_some() {
+            return self.add(Item::new(Thing::Text(found.key.clone()), new_key.to_owned()));
+        }
+        let path = &self.project.stack.files()[found.places[0].file].path;
+        if let ([part], true) = (&table.key[..], table.is_keyed_by_file()) {
+            let new = match part {
+                KeyPart::Path => RelPath::parse(new_key),
+                KeyPart::FileName => path.with_name(new_key),
+                _ => path.with_stem(new_key),
+            };
+            let new = new.map_err(|error| Error::refused(error.to_string(), "choose another key"))?;
+            self.add(Item::new(Thing::File(path.clone()), new.to_string()))?;
+        }
+        self.add(Item::new(thing, new_key.to_owned()))
+    }
+
+    /// Puts a thing on the list, unless it is there, with what follows from it.
+    fn add(&mut self, item: Item) -> Result<(), Error> {
+        let (stack, schema) = (&self.project.stack, &self.project.schema);
+        let left_out = matches!(&item.thing, Thing::Record(table, _) if self.without.contains(table));
+        if left_out || !self.known.insert(item.thing.clone()) {
+            return Ok(());
+        }
+        match &item.thing {
+            Thing::Text(old) => {
+                for table in schema.text_tables() {
+                    self.add(Item::new(Thing::Record(table, old.clone()), item.new.clone()))?;
+                }
+            }
+            Thing::File(old) => {
+                let file =
+                    stack.effective(stack.top()).into_iter().find(|id| stack.files()[*id].path == *old);
+                let new = RelPath::parse(&item.new)
+                    .map_err(|error| Error::refused(error.to_string(), "choose another key"))?;
+                // A file that is there already is taken as it is.
+                let is_there =
+                    stack.effective(stack.top()).into_iter().any(|id| stack.files()[id].path == new);
+                if let (Some(file), false) = (file, is_there) {
+                    self.files.insert(file, new.clone());
+                }
+                for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old)) {
+                    let name = |path: &RelPath| match table.key[..] {
+                        [KeyPart::Stem] => Some(path.stem().to_owned()),
+                        [KeyPart::FileName] => Some(path.name().to_owned()),
+                        [KeyPart::Path] => Some(path.as_str().to_owned()),
+                        _ => None,
+                    };
+                    if let (Some(before), Some(after)) = (name(old), name(&new)) {
+                        self.add(Item { key_done: true, ..Item::new(Thing::Record(id, before), after) })?;
+                    }
+                }
+            }
+            Thing::Record(table, old) => {
+                for item in companions(self.project, *table, old, &item.new) {
+                    self.add(item)?;
+                }
+            }
+            Thing::Column(..) => {}
+        }
+        self.items.push(item.clone());
+        self.pending.push(item);
+        Ok(())
+    }
+
+    fn is_own(&self, table: TableId, key: Option<&String>) -> bool {
+        key.is_some_and(|key| self.known.contains(&Thing::Record(table, key.clone())))
+    }
+
+    /// What all records have to do with `items`, by file.
+    fn look(&self, items: &[Item]) -> Result<Vec<(FileId, Vec<Seen>)>, Error> {
+        let schema = &self.project.schema;
+        let things: Vec<Thing> = items.iter().map(|item| item.thing.clone()).collect();
+        let wanted = wanted(schema, &things);
+        let plan: Vec<_> =
+            (0..schema.tables.len()).map(|table| plan(schema, table, items, &wanted)).collect();
+        let look = |table: TableId, record: &RecordView<'_>, out: &mut Vec<Seen>| {
+            let mut hits: Vec<Hit> = Vec::new();
+            let second_identifiers = &self.second_identifiers[table];
+            let visitor = Visitor {
+                schema,
+                items,
+                wanted: &wanted,
+                second_identifiers,
+                table,
+                record,
+                hits: &mut hits,
+            };
+            visitor.run();
+            let key = record.key();
+            if hits.is_empty() && !self.is_own(table, key.as_ref()) {
+                return;
+            }
+            let mut seen = Seen { table, span: record.span, key, rewrites: Vec::new(), also: Vec::new() };
+            for hit in hits {
+                match hit {
+                    Hit::Rewrite(rewrite) => seen.rewrites.push(rewrite),
+                    Hit::Also(item) => seen.also.push(item),
+                    Hit::IfAlone(_) | Hit::Unfit(..) => {}
+                }
+            }
+            out.push(seen);
+        };
+        let found = scan(self.project.view(), &plan, &look)?;
+        Ok(found.into_iter().map(|of_file| (of_file.file, of_file.hits)).collect())
+    }
+
+    /// Looks for what belongs to the things found last.
+    fn round(&mut self) -> Result<(), Error> {
+        let schema = &self.project.schema;
+        let items = std::mem::take(&mut self.pending);
+        let mut next = Vec::new();
+        for (_, seen) in self.look(&items)? {
+            for one in seen {
+                let is_own = self.is_own(one.table, one.key.as_ref());
+                for item in one.also {
+                    let follows = match &item.thing {
+                        Thing::Record(table, _) => key_belongs(schema, *table),
+                        _ => is_own,
+                    };
+                    if follows {
+                        next.push(item);
+                    }
+                }
+                let owned = |rewrite: &&Rewrite| {
+                    let rules = &schema.tables[one.table].rules;
+                    rules.iter().any(|rule| rule.field == rewrite.field && rule.owner)
+                };
+                let belongs = !is_own && one.rewrites.iter().any(|rewrite| owned(&rewrite));
+                if let (true, Some(key)) = (belongs && !key_belongs(schema, one.table), &one.key) {
+                    let new = self.derived_key(one.table, key)?;
+                    next.push(Item::new(Thing::Record(one.table, key.clone()), new));
+                }
+            }
+        }
+        next.into_iter().try_for_each(|item| self.add(item))
+    }
+
+    /// A new key for a record that belongs to what is copied and has a name of its own: its name with the new name in
+    /// place of the old one, or the next free one.
+    fn derived_key(&self, table: TableId, key: &str) -> Result<String, Error> {
+        let described = &self.project.schema.tables[table];
+        let named = self.items.iter().find_map(|item| match &item.thing {
+            Thing::Record(_, old) => replaced_word(key, last_part(old), last_part(&item.new)),
+            _ => None,
+        });
+        if let Some(new) = named
+            && refuse_taken(self.project, table, key, &new, &shown_key(&new)).is_ok()
+        {
+            return Ok(new);
+        }
+        let found = Found { table, key: key.to_owned(), field: None, places: Vec::new() };
+        let mut parts: Vec<String> = key.split(KEY_SEPARATOR).map(str::to_owned).collect();
+        if let Some(last) = parts.last_mut() {
+            NEW.clone_into(last);
+        }
+        let shown = free_key(self.project, &found, &parts.join("/"))?;
+        new_key(described, key, &shown)
+    }
+
+    fn finish(mut self, found: &Found, new_key: &str, request: &CopyRequest) -> Result<Change, Error> {
+        let project = self.project;
+        let all = self.look(&self.items)?;
+        let mut finder = RecordFinder::new(project);
+        let mut own_values = self.values_of_main(&mut finder, found, request)?;
+        let mut unused = UnusedValues::default();
+        let mut outside: Vec<(FileId, Seen)> = Vec::new();
+        let mut by_file: BTreeMap<FileId, Vec<Seen>> = BTreeMap::new();
+        let (mut copied, mut values) = (HashSet::new(), 0);
+        for (file, seen) in all {
+            let is_copied = self.files.contains_key(&file);
+            let own: Vec<Span> = seen
+                .iter()
+                .filter(|one| self.is_own(one.table, one.key.as_ref()))
+                .map(|one| one.span)
+                .collect();
+            for one in seen {
+                let within = |own: &Span| own.start <= one.span.start && one.span.end <= own.end;
+                if is_copied || own.iter().any(within) {
+                    values += one.rewrites.len();
+                    if let Some(key) = one.key.clone().filter(|key| self.is_own(one.table, Some(key))) {
+                        copied.insert((one.table, key));
+                    }
+                    by_file.entry(file).or_default().push(one);
+                } else {
+                    outside.push((file, one));
+                }
+            }
+        }
+        self.builder.count(values);
+        self.builder.count_records(copied.len());
+        self.keep_lowest(&mut by_file);
+        for (file, seen) in &by_file {
+            if let Some(to) = self.new_file(*file, seen)? {
+                self.files.insert(*file, to);
+            }
+        }
+        for (file, to) in self.files.clone() {
+            let seen = by_file.remove(&file).unwrap_or_default();
+            self.copy_file(file, &to, &seen, &mut own_values, &mut unused)?;
+        }
+        for (file, seen) in by_file {
+            self.copy_records(file, seen, &mut own_values, &mut unused)?;
+        }
+        self.join(outside, &request.join)?;
+        let set: Vec<usize> = own_values.fields.iter().map(|(field, _)| *field).collect();
+        self.tell(found, new_key, request, &copied, &set)?;
+        self.builder.finish()
+    }
+}
+
+/// Whether the records of `table` whose key has a reference belong to what that refers to.
+fn key_belongs(schema: &Schema, table: TableId) -> bool {
+    let described = &schema.tables[table];
+    let of_key = |rule: &usize| described.is_key_field(described.rules[*rule].field);
+    (0..described.rules.len()).filter(of_key).any(|rule| belongs_by(schema, table, rule))
+}
+
+/// The last part of a key.
+fn last_part(key: &str) -> &str {
+    key.rsplit(KEY_SEPARATOR).next().unwrap_or(key)
+}
+
+/// `text` with `new` in place of `old`, where that stands in it as a whole word; `_` ends a word too.
+fn replaced_word(text: &str, old: &str, new: &str) -> Option<String> {
+    let is_end = |next: Option<char>| next.is_none_or(|next| !next.is_alphanumeric());
+    let at = text.match_indices(old).map(|(at, _)| at).find(|at| {
+        !old.is_empty()
+            && is_end(text[..*at].chars().next_back())
+            && is_end(text[at + old.len()..].chars().next())
+    })?;
+    Some(format!("{}{new}{}", &text[..at], &text[at + old.len()..]))
+}
