@@ -58,6 +58,12 @@ fn main() -> Result<()> {
         own("uses in all files (t00:hub)", "uses t00:hub", None, None),
         own("rename t00:hub", "rename t00:hub nave", None, Some("undo")),
         own("rename, preview only", "rename t00:hub nave --preview", None, None),
+        own("set of 100,000 fields", "set t01 --all Depth:=Depth/2+1 Share=50", None, Some("undo")),
+        own("set, preview only", "set t01 --all Depth:=Depth/2+1 Share=50 --preview", None, None),
+        own("set of one field", "set t03:t03_k00100.Depth=3", None, Some("undo")),
+        own("add of a record", "add t03 zz --like t03_k00100", None, Some("undo")),
+        own("copy of a record", "copy t03:t03_k00100 zz", None, Some("undo")),
+        own("remove of a record, preview only", "remove t03:t03_k00100 --detach --preview", None, None),
     ];
     if let Some(slips) = &args.slips {
         let command = format!("check --format json --project {}", slips.canonicalize()?.display());
