@@ -15,6 +15,10 @@ pub enum NextStep {
     SearchEverything(String),
     /// See all places of a problem.
     Check,
+    /// See the fixes that are not sure to be right, or make them all the same.
+    LookAtFixes,
+    /// List the codes of problems.
+    ListCodes,
     /// Give a record another key.
     RenameRecord,
     /// Say what becomes of what refers to a record: it loses the reference, goes too, or stays as it is.

@@ -98,6 +98,8 @@ pub struct Fix {
     pub title: String,
     /// The edits, in the file the problem is in.
     pub edits: EditSet,
+    /// Whether the file then means what it is sure to mean; otherwise someone should look at it first.
+    pub is_safe: bool,
 }
 
 /// Something found wrong.

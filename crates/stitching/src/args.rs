@@ -139,7 +139,7 @@ pub enum Command {
     Explain(Explain),
     /// Give a record a new key, everywhere
     #[command(
-        after_help = "Examples:\n  stitching rename reaches:frost_cut ice_cut --preview\n  stitching rename offers:\"north wharf/coal\" \"north wharf/peat\"\n\nThe preview is a diff that `git apply` takes in the project's folder."
+        after_help = "Examples:\n  stitching rename reaches:frost_cut ice_cut --preview\n  stitching rename offers:\"north wharf/coal\" \"north wharf/peat\"\n  stitching rename reaches --pattern 'frost_{}' 'ice_{}'\n\nThe preview is a diff that `git apply` takes in the project's folder."
     )]
     Rename(Rename),
     /// Give one or many records other values
@@ -162,6 +162,11 @@ pub enum Command {
         after_help = "Examples:\n  stitching remove barges:scow --preview\n  stitching remove reaches:frost_cut --detach\n  stitching remove goods:ice_block --keep offers\n\nWith a record go what lies inside it, records whose whole key refers to it, those that the schema says\nbelong to it (`owner`, `on_remove`), and texts and files that only they name. What else refers to it keeps\nit from being removed."
     )]
     Remove(Remove),
+    /// Make the fixes that problems offer
+    #[command(
+        after_help = "Examples:\n  stitching fix\n  stitching fix dangling-reference --preview\n  stitching fix tables/reaches.txt:12\n\nWithout a code or a place only fixes that are sure to be right are made; the others are counted."
+    )]
+    Fix(Fix),
     /// Switch an entry off, or list what is off
     #[command(
         after_help = "Examples:\n  stitching off\n  stitching off offers:north/coal\n  stitching off barges:scow.crew\n  stitching off layouts:frost_cut.needs[*]=lamp\n  stitching off scripts/load.list:3\n\nAn entry becomes a note in the format's own syntax. Where there is none that fits, it is taken out of\nthe file and kept in `.stitching/off.json`. `stitching on` brings it back to the byte."
@@ -480,12 +485,21 @@ pub struct Editing {
 
 #[derive(Debug, Args)]
 pub struct Rename {
-    /// The address of the record
-    #[arg(value_name = "TABLE:KEY")]
+    /// The address of the record; to rename many, a table
+    #[arg(value_name = "TABLE:KEY | TABLE")]
     pub address: String,
     /// Its new key
     #[arg(value_name = "NEWKEY")]
-    pub new: String,
+    pub new: Option<String>,
+    /// Many records by a sheet with the columns `key` and `new`
+    #[arg(long, value_name = "FILE", group = "many")]
+    pub from: Option<PathBuf>,
+    /// All records whose key has the first shape get one of the second: 'old_{}' 'new_{}'
+    #[arg(long, num_args = 2, value_names = ["OLD", "NEW"], group = "many")]
+    pub pattern: Vec<String>,
+    /// All records that the mod adds get this in front of their key
+    #[arg(long, value_name = "TEXT", group = "many")]
+    pub prefix: Option<String>,
     /// What the mod adds over a base layer brings the notes directly above it along
     #[arg(long)]
     pub with_notes: bool,
@@ -591,6 +605,18 @@ pub struct Add {
     /// One for each name that references of the mod have and no record
     #[arg(long)]
     pub missing: bool,
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+#[derive(Debug, Args)]
+pub struct Fix {
+    /// Only problems of these codes, or at these places
+    #[arg(value_name = "CODE | PATH:LINE[:COLUMN]")]
+    pub which: Vec<String>,
+    /// All problems of the mod, also those whose fix should be looked at
+    #[arg(long, conflicts_with = "which")]
+    pub all: bool,
     #[command(flatten)]
     pub editing: Editing,
 }

@@ -26,6 +26,10 @@ fn worded(step: &NextStep) -> String {
         NextStep::ShowRecord => "`stitching show` tells what it has".to_owned(),
         NextStep::SearchEverything(text) => format!("`stitching find {text}` searches everything"),
         NextStep::Check => "`stitching check` shows all places".to_owned(),
+        NextStep::LookAtFixes => {
+            "`stitching fix --all --preview` shows them, and without `--preview` makes them".to_owned()
+        }
+        NextStep::ListCodes => "`stitching explain` lists the codes; a place is `path:line`".to_owned(),
         NextStep::RenameRecord => "`stitching rename` gives a record another key, everywhere".to_owned(),
         NextStep::DetachOrCascade => {
             "`--detach` takes the references out, `--cascade` removes what refers to it too, `--keep TABLE` leaves those of a table".to_owned()

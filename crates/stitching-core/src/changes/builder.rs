@@ -29,6 +29,7 @@ pub struct Builder<'p> {
     values: usize,
     records: usize,
     left_dangling: BTreeSet<String>,
+    more_readable: BTreeSet<String>,
     keys: HashMap<(String, String), String>,
     /// The paths that are taken, by their folded form; made when first asked for.
     taken: Option<HashMap<String, RelPath>>,
@@ -81,6 +82,7 @@ impl<'p> Builder<'p> {
             values: 0,
             records: 0,
             left_dangling: BTreeSet::new(),
+            more_readable: BTreeSet::new(),
             keys: HashMap::new(),
             taken: None,
         }
@@ -318,6 +320,11 @@ impl<'p> Builder<'p> {
         self.left_dangling.insert(table.to_owned());
     }
 
+    /// Takes note that a fault in the structure of the file at `path` is put right: what was wrong behind it shows then.
+    pub fn may_show_more(&mut self, path: &str) {
+        self.more_readable.insert(path.to_owned());
+    }
+
     /// Counts `records` that change.
     pub fn count_records(&mut self, records: usize) {
         self.records += records;
@@ -388,6 +395,7 @@ impl<'p> Builder<'p> {
             values: self.values,
             records: self.records,
             left_dangling: self.left_dangling,
+            more_readable: self.more_readable,
             keys: self.keys,
         })
     }

@@ -17,6 +17,8 @@ pub struct Change {
     pub(super) notes: Vec<Note>,
     pub(super) values: usize,
     pub(super) records: usize,
+    /// The files in which a fault of their structure is put right, so that more of them can be read.
+    pub(super) more_readable: BTreeSet<String>,
     /// The tables whose references may lead nowhere after it.
     pub(super) left_dangling: BTreeSet<String>,
     /// The former keys of records, by table and new key as shown.
@@ -82,6 +84,8 @@ pub enum Note {
     SameAsOriginal(String, String),
     /// The name of a new record is the same in these other languages.
     NameToTranslate(String),
+    /// So many problems have a fix that someone should look at first.
+    FixesToLookAt(usize),
     /// So many texts say what those of the original do, in some language.
     TextsToWrite(usize),
     /// A field loses a reference to what goes: its address.
@@ -218,6 +222,11 @@ impl Change {
     /// Whether references of `table` may lead nowhere after it: the user wants them left.
     pub fn leaves_dangling(&self, table: &str) -> bool {
         self.left_dangling.contains(table)
+    }
+
+    /// Whether problems at `path` may only show after it, since more of the file can be read then.
+    pub fn may_show_more(&self, path: &str) -> bool {
+        self.more_readable.contains(path)
     }
 
     /// The layers as they would be after the change. Nothing is written.

@@ -42,7 +42,10 @@ pub fn verify(project: &Project, change: &Change) -> Result<(), Error> {
     }
     let before = problems(&project.stack, &project.schema);
     let mut new = new_errors(&before, after, &change.renamed(project));
-    new.retain(|problem| !is_of_copy(change, problem) && !is_left(change, problem));
+    new.retain(|problem| {
+        let shows_only_now = change.may_show_more(&problem.place.path);
+        !is_of_copy(change, problem) && !is_left(change, problem) && !shows_only_now
+    });
     if new.is_empty() {
         return Ok(());
     }

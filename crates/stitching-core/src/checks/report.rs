@@ -275,7 +275,7 @@ fn describe(check: &Check) -> Option<fn(&Context<'_>, &Subject<'_>) -> Words> {
 
 fn fix_of(fault: &Fault) -> Option<Fix> {
     let (title, edit) = fault.fix.clone()?;
-    Some(Fix { title, edits: EditSet::new(vec![edit]).ok()? })
+    Some(Fix { title, edits: EditSet::new(vec![edit]).ok()?, is_safe: fault.fix_is_safe })
 }
 
 /// The name of a field, with the part in braces behind it.
@@ -322,7 +322,7 @@ impl About<'_> {
         let column = &self.table.fields[self.rule?.field].column;
         let text = self.table.format.encode(&self.cell?, column, better).ok()?;
         let edits = EditSet::new(vec![Edit { span: self.span, text }]).ok()?;
-        Some(Fix { title: format!("write `{better}`"), edits })
+        Some(Fix { title: format!("write `{better}`"), edits, is_safe: false })
     }
 }
 

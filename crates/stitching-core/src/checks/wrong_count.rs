@@ -6,6 +6,7 @@ use crate::formats::{Cell, Fault, decode};
 use crate::problem::Severity;
 use crate::schema::Field;
 use crate::tables::{RecordView, wrong_count};
+use crate::text::Edit;
 
 pub(super) static CHECK: Check = Check {
     code: Code::WRONG_COUNT,
@@ -43,6 +44,10 @@ fn find(record: &RecordView<'_>, field: &Field, cell: &Cell) -> Option<Fault> {
     }
     let (said, count, place) = wrong_count(field, &decoded.text)?;
     let message = format!("`{}` begins with the count `{said}`, and {count} follow", field.name);
-    let fault = Fault::new(Code::WRONG_COUNT, decoded.span(place.start, place.end), message);
+    let span = decoded.span(place.start, place.end);
+    let mut fault = Fault::new(Code::WRONG_COUNT, span, message);
+    // An item may have been lost, and the count be right.
+    fault.fix = Some((format!("write `{count}`"), Edit { span, text: count.to_string() }));
+    fault.fix_is_safe = false;
     Some(fault.help(format!("write `{count}`, or look for a lost item")))
 }

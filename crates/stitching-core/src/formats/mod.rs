@@ -157,6 +157,8 @@ pub struct Fault {
     pub help: Option<String>,
     /// What would put it right: a title and an edit.
     pub fix: Option<(String, Edit)>,
+    /// Whether what that makes is sure to be what was meant.
+    pub fix_is_safe: bool,
     /// Whether it is told only where few records of the table have such: it may be meant so.
     pub only_if_rare: bool,
 }
@@ -164,7 +166,15 @@ pub struct Fault {
 impl Fault {
     /// A fault without help or fix.
     pub fn new(code: Code, span: Span, message: impl Into<String>) -> Fault {
-        Fault { code, span, message: message.into(), help: None, fix: None, only_if_rare: false }
+        Fault {
+            code,
+            span,
+            message: message.into(),
+            help: None,
+            fix: None,
+            fix_is_safe: true,
+            only_if_rare: false,
+        }
     }
 
     /// The same with a line on what to do.

@@ -10,6 +10,7 @@ use crate::tables::{
     KEY_SEPARATOR, Piece, RecordView, for_each_piece, key_hash, key_named, path_hash, shown_key,
 };
 use crate::text::Span;
+use std::collections::HashMap;
 
 /// Something that values can point to.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -52,7 +53,22 @@ pub struct Use {
 /// What values of each rule of each table point to a list of things.
 #[derive(Debug)]
 pub struct ReferenceMatcher {
-    by_rule: Vec<Vec<Vec<WantedValue>>>,
+    by_rule: Vec<Vec<WantedValues>>,
+}
+
+/// The values of one rule that point to something. There may be thousands.
+#[derive(Debug, Default)]
+struct WantedValues {
+    /// The values that must be there exactly so, and the thing that each points to.
+    exact: HashMap<String, usize>,
+    /// The others.
+    others: Vec<WantedValue>,
+}
+
+impl WantedValues {
+    fn is_empty(&self) -> bool {
+        self.exact.is_empty() && self.others.is_empty()
+    }
 }
 
 #[derive(Debug)]
@@ -63,7 +79,6 @@ struct WantedValue {
 
 #[derive(Debug)]
 enum Match {
-    Exactly(String),
     Folded(String),
     /// The key that the value names, together with other fields; `needle` is what the value itself must
     /// be.
@@ -82,9 +97,11 @@ impl ReferenceMatcher {
     #[inline]
     pub fn thing(&self, table: TableId, record: &RecordView<'_>, piece: &Piece<'_>) -> Option<usize> {
         let rule = &record.table.rules[piece.rule];
-        let mut wanted = self.by_rule[table][piece.rule].iter();
+        let wanted = &self.by_rule[table][piece.rule];
+        if wanted.is_empty() {
+            return None;
+        }
         let points = |value: &&WantedValue| match &value.how {
-            Match::Exactly(text) => piece.text == text,
             Match::Whole { key, folded, .. } => {
                 key_named(record, piece.at, rule, piece.text).is_some_and(|named| {
                     named == key.as_str() || (*folded && named.to_lowercase() == key.to_lowercase())
@@ -102,7 +119,8 @@ impl ReferenceMatcher {
         if !piece.fits || rule.is_none(piece.text) {
             return None;
         }
-        wanted.find(points).map(|value| value.thing)
+        let exact = wanted.exact.get(piece.text).copied();
+        exact.or_else(|| wanted.others.iter().find(points).map(|value| value.thing))
     }
 
     /// The fields of `table` that can point to one of the things.
@@ -136,10 +154,17 @@ impl ReferenceMatcher {
 
     /// What to search for in the files of `table`.
     pub fn needles(&self, table: TableId) -> Needles {
+        /// More texts are not worth searching for one by one.
+        const MOST: usize = 32;
         let mut needles = Needles::default();
-        for value in self.by_rule[table].iter().flatten() {
+        let wanted = &self.by_rule[table];
+        if wanted.iter().map(|values| values.exact.len() + values.others.len()).sum::<usize>() > MOST {
+            needles.add_any();
+            return needles;
+        }
+        wanted.iter().flat_map(|values| values.exact.keys()).for_each(|text| needles.add(text));
+        for value in wanted.iter().flat_map(|values| &values.others) {
             match &value.how {
-                Match::Exactly(text) => needles.add(text),
                 Match::Whole { needle: Some(needle), .. } => needles.add(needle),
                 Match::Folded(_) | Match::Text(_) | Match::Whole { .. } => needles.add_any(),
                 // A path may be written with either slash; its stem is there in any case, unless
@@ -153,21 +178,34 @@ impl ReferenceMatcher {
 
 /// Works out which values point to `things`.
 pub fn wanted(schema: &Schema, things: &[Thing]) -> ReferenceMatcher {
-    let mut by_rule: Vec<Vec<Vec<WantedValue>>> = Vec::new();
+    let mut by_rule: Vec<Vec<WantedValues>> = Vec::new();
     for table in &schema.tables {
         let of_rule = |rule: &Rule| {
-            let found = things.iter().enumerate().filter_map(|(thing, what)| {
-                points_to(schema, rule, what).map(|how| WantedValue { thing, how })
-            });
-            found.collect()
+            let mut out = WantedValues::default();
+            for (thing, what) in things.iter().enumerate() {
+                match points_to(schema, rule, what) {
+                    None => {}
+                    Some(PointsTo::Exactly(text)) => {
+                        out.exact.entry(text).or_insert(thing);
+                    }
+                    Some(PointsTo::Otherwise(how)) => out.others.push(WantedValue { thing, how }),
+                }
+            }
+            out
         };
         by_rule.push(table.rules.iter().map(of_rule).collect());
     }
     ReferenceMatcher { by_rule }
 }
 
+/// What a value must be to point to a thing.
+enum PointsTo {
+    Exactly(String),
+    Otherwise(Match),
+}
+
 /// What a value of `rule` must be to point to `thing`; `None` if none does.
-fn points_to(schema: &Schema, rule: &Rule, thing: &Thing) -> Option<Match> {
+fn points_to(schema: &Schema, rule: &Rule, thing: &Thing) -> Option<PointsTo> {
     match thing {
         Thing::Record(table, key) => {
             rule.refs.iter().find(|target| target.table == *table && target.rule.is_none())?;
@@ -179,20 +217,25 @@ fn points_to(schema: &Schema, rule: &Rule, thing: &Thing) -> Option<Match> {
                     Some(template) => template.extract(own, "").map(str::to_owned),
                 };
                 let needle = needle.filter(|_| !folded);
-                return Some(Match::Whole { key: key.clone(), folded, needle });
+                return Some(PointsTo::Otherwise(Match::Whole { key: key.clone(), folded, needle }));
             }
-            Some(if folded { Match::Folded(key.to_lowercase()) } else { Match::Exactly(key.clone()) })
+            Some(match folded {
+                true => PointsTo::Otherwise(Match::Folded(key.to_lowercase())),
+                false => PointsTo::Exactly(key.clone()),
+            })
         }
         Thing::Column(table, column, value) => {
             rule.refs.iter().find(|target| target.table == *table && target.rule == Some(*column))?;
-            Some(Match::Exactly(value.clone()))
+            Some(PointsTo::Exactly(value.clone()))
         }
-        Thing::Text(key) if rule.text.as_ref()?.changes_case() => Some(Match::Text(key.clone())),
+        Thing::Text(key) if rule.text.as_ref()?.changes_case() => {
+            Some(PointsTo::Otherwise(Match::Text(key.clone())))
+        }
         Thing::Text(key) => {
             let inner = rule.text.as_ref()?.extract(key, "")?;
-            Some(Match::Exactly(inner.to_owned()))
+            Some(PointsTo::Exactly(inner.to_owned()))
         }
-        Thing::File(path) => rule.file.as_ref().map(|_| Match::Path(path.clone())),
+        Thing::File(path) => rule.file.as_ref().map(|_| PointsTo::Otherwise(Match::Path(path.clone()))),
     }
 }
 

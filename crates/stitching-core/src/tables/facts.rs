@@ -352,8 +352,10 @@ enum FieldPlan {
 /// How the values of each field are looked at.
 fn looks(table: &Table, checks: &[Vec<(Code, ValueFinder)>], targets: &[bool]) -> Vec<FieldPlan> {
     let asked = |rule: usize| table.rules[rule].says_something() || !checks[rule].is_empty() || targets[rule];
+    // A list can be wrong by itself: in its count, in its quotes.
+    let has_shape = |field: &Field| field.counted || field.list.as_ref().is_some_and(|list| list.quoted);
     let look = |field: &Field| match &field.layout {
-        Layout::Whole(rule) if !asked(*rule) => FieldPlan::Not,
+        Layout::Whole(rule) if !asked(*rule) && !has_shape(field) => FieldPlan::Not,
         Layout::Whole(rule) if field.list.is_none() && table.rules[*rule].is_alone() => {
             FieldPlan::Whole(*rule)
         }

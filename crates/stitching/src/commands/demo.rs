@@ -94,9 +94,12 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
 fn rename(address: &str, new: &str) -> Rename {
     Rename {
         address: address.to_owned(),
-        new: new.to_owned(),
+        new: Some(new.to_owned()),
         with_notes: false,
         editing: Editing::default(),
+        from: None,
+        pattern: Vec::new(),
+        prefix: None,
     }
 }
 

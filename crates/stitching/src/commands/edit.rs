@@ -209,6 +209,13 @@ fn sentence(note: &Note) -> String {
         Note::SameAsOriginal(address, names) => {
             format!("{address} has the same as the original in fields in which nearly all differ: {names}")
         }
+        Note::FixesToLookAt(number) => {
+            let (have, them) = if *number == 1 { ("has", "it") } else { ("have", "them") };
+            format!(
+                "{} {have} a fix to look at first: `stitching fix --all --preview` shows {them}",
+                count(*number, "more problem")
+            )
+        }
         Note::NameToTranslate(languages) => {
             format!("the name is the same in {languages}, and still to be translated")
         }

@@ -10,6 +10,7 @@ mod edit;
 mod explain;
 mod fields;
 mod find;
+mod fix;
 mod free;
 mod history;
 mod learn;
@@ -53,6 +54,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Add(args) => add::run(&folder(global)?, args, global, ui),
         Command::Copy(args) => copy::run(&folder(global)?, args, global, ui),
         Command::Remove(args) => remove::run(&folder(global)?, args, global, ui),
+        Command::Fix(args) => fix::run(&folder(global)?, args, global, ui),
         Command::Set(args) => set::run(&folder(global)?, args, global, ui),
         Command::Off(args) => switch::off(&folder(global)?, args, global, ui),
         Command::On(args) => switch::on(&folder(global)?, args, global, ui),

@@ -2,14 +2,47 @@
 
 use super::edit;
 use crate::args::{Global, Rename};
+use crate::sheet;
 use crate::ui::Ui;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::Error;
-use stitching_core::changes::rename_with;
+use stitching_core::changes::{NewKeys, Sheet, SheetLine, rename_many, rename_with};
 
 pub fn run(folder: &Path, args: &Rename, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
-    edit::run(folder, &args.editing, global, ui, |project| {
-        rename_with(project, &args.address, &args.new, args.with_notes)
-    })
+    let missing = |message: &str, help: &str| Error::Usage { message: message.to_owned(), help: help.into() };
+    let many = match (&args.from, &args.pattern[..], &args.prefix) {
+        (Some(path), ..) => Some(NewKeys::Pairs(pairs(&sheet::read(path)?)?)),
+        (_, [from, to], _) => Some(NewKeys::Pattern(from.clone(), to.clone())),
+        (.., Some(prefix)) => Some(NewKeys::Prefix(prefix.clone())),
+        _ => None,
+    };
+    match (many, &args.new) {
+        (Some(keys), None) => edit::run(folder, &args.editing, global, ui, |project| {
+            rename_many(project, &args.address, &keys, args.with_notes)
+        }),
+        (Some(_), Some(_)) => {
+            Err(missing("many records get keys by one rule, and `NEWKEY` is for one", "name only the table"))
+        }
+        (None, None) => Err(missing(
+            "the new key is missing",
+            "write it behind the address; `--from`, `--pattern` and `--prefix` rename many at once",
+        )),
+        (None, Some(new)) => edit::run(folder, &args.editing, global, ui, |project| {
+            rename_with(project, &args.address, new, args.with_notes)
+        }),
+    }
+}
+
+/// The old and the new keys in a sheet: the columns `key` and `new`.
+fn pairs(sheet: &Sheet) -> Result<Vec<(String, String)>, Error> {
+    let new = |line: &SheetLine| {
+        let value = line.values.iter().find(|(column, value)| column == "new" && !value.is_empty());
+        let value = value.ok_or_else(|| Error::Usage {
+            message: format!("`{}`, line {}: it has no `new` key", sheet.name, line.number),
+            help: "the columns are `key` and `new`".into(),
+        })?;
+        Ok((line.key.clone(), value.1.clone()))
+    };
+    sheet.lines.iter().map(new).collect()
 }

@@ -84,6 +84,7 @@ struct MessageShape<'p> {
 #[derive(Debug, Serialize)]
 struct FixShape<'p> {
     title: &'p str,
+    safe: bool,
 }
 
 impl<'p> From<&'p Problem> for ProblemShape<'p> {
@@ -105,7 +106,11 @@ impl<'p> From<&'p Problem> for ProblemShape<'p> {
             value: problem.value.as_deref(),
             inherited: problem.inherited,
             related: related.collect(),
-            fixes: problem.fixes.iter().map(|fix| FixShape { title: &fix.title }).collect(),
+            fixes: problem
+                .fixes
+                .iter()
+                .map(|fix| FixShape { title: &fix.title, safe: fix.is_safe })
+                .collect(),
         }
     }
 }

@@ -11,7 +11,9 @@ mod values;
 use super::builder::Builder;
 use super::change::Change;
 use super::record_finder::RecordFinder;
-use super::rename::{Hit, Item, Visitor, companions, new_key, plan, refuse_duplicates, refuse_taken};
+use super::rename::{
+    Hit, Item, ItemIndex, Visitor, companions, new_key, plan, refuse_duplicates, refuse_taken,
+};
 use super::rewrite::Rewrite;
 use super::unused_values::UnusedValues;
 use crate::Error;
@@ -250,12 +252,13 @@ impl<'p> Work<'p> {
         let wanted = wanted(schema, &things);
         let plan: Vec<_> =
             (0..schema.tables.len()).map(|table| plan(schema, table, items, &wanted)).collect();
+        let index = ItemIndex::new(schema, items);
         let look = |table: TableId, record: &RecordView<'_>, out: &mut Vec<Seen>| {
             let mut hits: Vec<Hit> = Vec::new();
             let second_identifiers = &self.second_identifiers[table];
             let visitor = Visitor {
                 schema,
-                items,
+                items: &index,
                 wanted: &wanted,
                 second_identifiers,
                 table,

@@ -9,13 +9,15 @@
 //! **Limitations.** A file of the base cannot be moved, only copied under its new name. If it refers to
 //! what is renamed, the mod gets a copy under the old name too, so that nothing dangles.
 
+mod many;
 mod refusals;
 mod second_identifier;
 mod visitor;
 
+pub use self::many::{NewKeys, rename_many};
 use self::refusals::{named_after_file, renamed_path, usage};
 pub(super) use self::refusals::{new_key, refuse_duplicates, refuse_taken};
-pub(super) use self::visitor::Visitor;
+pub(super) use self::visitor::{ItemIndex, Visitor};
 use super::belongings::folders_within;
 use super::builder::Builder;
 use super::change::{Change, Note};
@@ -23,7 +25,9 @@ use super::overlay::{ByFile, add_over, take_overlaid};
 use super::rewrite::{Rewrite, by_cell, cell_edits, changed_meanwhile};
 use crate::Error;
 use crate::layers::{FileId, RelPath};
-use crate::links::{Address, Found, ReferenceMatcher, Thing, resolve, second_identifiers, things_of, wanted};
+use crate::links::{
+    Address, Found, ReferenceMatcher, Thing, find_by_keys, resolve, second_identifiers, things_of, wanted,
+};
 use crate::project::Project;
 use crate::reading::View;
 use crate::reading::{FileHits, Needles, TableScan, fingerprint, load, scan};
@@ -112,6 +116,10 @@ struct Work<'p> {
     moved: HashSet<FileId>,
     /// Whether what is added over a base layer has the notes above it.
     with_notes: bool,
+    /// Whether many records are renamed, so that one may get the key that another one leaves.
+    is_many: bool,
+    /// The keys that are to be free when all is found: the table, the new key, the old one.
+    to_be_free: Vec<(TableId, String, String)>,
     /// The rules of each table by whose values others refer to its records, besides the key.
     second_identifiers: Vec<Vec<usize>>,
 }
@@ -126,6 +134,8 @@ impl<'p> Work<'p> {
             builder: Builder::new(project, title),
             moved: HashSet::new(),
             with_notes: false,
+            is_many: false,
+            to_be_free: Vec::new(),
             second_identifiers: (0..project.schema.tables.len())
                 .map(|table| second_identifiers(&project.schema, table))
                 .collect(),
@@ -217,9 +227,10 @@ impl<'p> Work<'p> {
         let wanted = wanted(schema, &things);
         let plan: Vec<Option<TableScan>> =
             (0..schema.tables.len()).map(|table| plan(schema, table, &items, &wanted)).collect();
+        let index = ItemIndex::new(schema, &items);
         let look = |table: TableId, record: &RecordView<'_>, hits: &mut Vec<Hit>| {
             let second_identifiers = &self.second_identifiers[table];
-            Visitor { schema, items: &items, wanted: &wanted, second_identifiers, table, record, hits }.run();
+            Visitor { schema, items: &index, wanted: &wanted, second_identifiers, table, record, hits }.run();
         };
         let found = scan(View::top(stack, schema), &plan, &look)?;
         for file in found {
@@ -307,12 +318,38 @@ impl<'p> Work<'p> {
     }
 
     /// Refuses a key that a record of `table` has already, other than the one renamed from `old`.
-    fn refuse_existing(&self, table: TableId, new: &str, old: &str) -> Result<(), Error> {
+    fn refuse_existing(&mut self, table: TableId, new: &str, old: &str) -> Result<(), Error> {
+        if self.is_many {
+            self.to_be_free.push((table, new.to_owned(), old.to_owned()));
+            return Ok(());
+        }
         refuse_taken(self.project, table, old, new, &shown_key(new))
+    }
+
+    /// Refuses keys that records have already which keep them.
+    fn refuse_kept(&self) -> Result<(), Error> {
+        let schema = &self.project.schema;
+        let stay = |(table, new, _): &&(TableId, String, String)| {
+            !self.done.contains(&Thing::Record(*table, new.clone()))
+        };
+        let wanted: HashSet<(TableId, String)> =
+            self.to_be_free.iter().filter(stay).map(|(table, new, _)| (*table, new.clone())).collect();
+        if wanted.is_empty() {
+            return Ok(());
+        }
+        let there = find_by_keys(self.project.view(), &wanted)?;
+        let is_there = |(table, new, _): &&(TableId, String, String)| {
+            there.iter().any(|found| found.table == *table && found.key == *new)
+        };
+        let Some((table, new, _)) = self.to_be_free.iter().find(is_there) else { return Ok(()) };
+        let shown = Address::show(&schema.tables[*table].name, new);
+        let reason = format!("there is a record {shown} already, and it keeps its key");
+        Err(Error::refused(reason, "choose another key; nothing was changed"))
     }
 
     /// Makes the edits of all files.
     fn finish(mut self) -> Result<Change, Error> {
+        self.refuse_kept()?;
         let project = self.project;
         let mut files: ByFile = BTreeMap::new();
         for (file, (seen, rewrites)) in std::mem::take(&mut self.rewrites) {
@@ -367,6 +404,9 @@ pub(super) fn companions(project: &Project, table: TableId, old: &str, new: &str
     out
 }
 
+/// More keys are not worth searching for one by one.
+const MOST_SEARCHED: usize = 32;
+
 /// What to read of a table in one round; `None` if nothing of it can matter.
 pub(super) fn plan(
     schema: &Schema,
@@ -389,9 +429,12 @@ pub(super) fn plan(
         return None;
     }
     let by_file = table.key.iter().any(|part| !matches!(part, KeyPart::Field(_)));
+    let many = own.len() > MOST_SEARCHED;
     for key in own {
-        if table.ignore_case || by_file {
+        if table.ignore_case || by_file || many {
             needles.add_any();
+            fields = crate::tables::all_fields(table);
+            continue;
         }
         needles.add(key.split(KEY_SEPARATOR).max_by_key(|part| part.len()).unwrap_or(key));
         fields = crate::tables::all_fields(table);

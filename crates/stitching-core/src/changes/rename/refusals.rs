@@ -8,6 +8,7 @@ use crate::project::Project;
 use crate::reading::{View, load};
 use crate::schema::{KeyPart, Table, TableId, Texts};
 use crate::tables::{KEY_SEPARATOR, shown_key};
+use std::borrow::Cow;
 use std::collections::BTreeSet;
 
 /// The new key as kept in memory, checked against the rules of its fields.
@@ -151,8 +152,9 @@ pub(super) fn renamed_path(table: &Table, path: &RelPath, old: &str, new: &str) 
     renamed.map(|path| path.to_string()).map_err(|error| usage(error.to_string(), "choose another key"))
 }
 
-pub(super) fn same_key(table: &Table, a: &str, b: &str) -> bool {
-    a == b || (table.ignore_case && a.to_lowercase() == b.to_lowercase())
+/// A key by which records of `table` are told apart.
+pub(super) fn folded_key<'k>(table: &Table, key: &'k str) -> Cow<'k, str> {
+    if table.ignore_case { Cow::Owned(key.to_lowercase()) } else { Cow::Borrowed(key) }
 }
 
 pub(super) fn usage(message: String, help: &str) -> Error {

@@ -1,6 +1,6 @@
 //! What one record has to do with the things that get a new name in a round.
 
-use super::refusals::same_key;
+use super::refusals::folded_key;
 use super::{Hit, Item};
 use crate::changes::rewrite::Rewrite;
 use crate::formats::decode;
@@ -9,11 +9,41 @@ use crate::links::{ReferenceMatcher, Thing, own_part};
 use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece};
 use crate::text::{Span, Template};
+use std::collections::HashMap;
+
+/// The things of a round, to be looked up by what a record is. There may be thousands.
+#[derive(Debug)]
+pub(in crate::changes) struct ItemIndex<'i> {
+    all: &'i [Item],
+    records: HashMap<(TableId, String), usize>,
+    columns: Vec<&'i Item>,
+}
+
+impl<'i> ItemIndex<'i> {
+    pub(in crate::changes) fn new(schema: &Schema, all: &'i [Item]) -> ItemIndex<'i> {
+        let mut records = HashMap::new();
+        for (at, item) in all.iter().enumerate() {
+            if let Thing::Record(table, key) = &item.thing {
+                records.entry((*table, folded_key(&schema.tables[*table], key).into_owned())).or_insert(at);
+            }
+        }
+        let columns = all.iter().filter(|item| matches!(item.thing, Thing::Column(..))).collect();
+        ItemIndex { all, records, columns }
+    }
+
+    /// What becomes of the record of `table` with `key`.
+    fn of_record(&self, table: &Table, id: TableId, key: &str) -> Option<&'i Item> {
+        if self.records.is_empty() {
+            return None;
+        }
+        self.records.get(&(id, folded_key(table, key).into_owned())).map(|at| &self.all[*at])
+    }
+}
 
 /// What one record has to do with the things of a round.
 pub(in crate::changes) struct Visitor<'l, 'r> {
     pub(in crate::changes) schema: &'l Schema,
-    pub(in crate::changes) items: &'l [Item],
+    pub(in crate::changes) items: &'l ItemIndex<'l>,
     pub(in crate::changes) wanted: &'l ReferenceMatcher,
     /// The rules of the table by whose values others refer to its records, besides the key.
     pub(in crate::changes) second_identifiers: &'l [usize],
@@ -32,8 +62,7 @@ impl Visitor<'_, '_> {
         }
         self.second_identifiers();
         let Some(key) = key else { return };
-        let own = self.items.iter().find(|item| matches!(&item.thing, Thing::Record(table, old) if *table == self.table && same_key(self.record.table, old, &key)));
-        if let Some(item) = own {
+        if let Some(item) = self.items.of_record(self.record.table, self.table, &key) {
             let item = item.clone();
             self.own_key(&key, &item);
             return;
@@ -58,7 +87,7 @@ impl Visitor<'_, '_> {
 
     /// A second identifier gets a new value where the record that has it says so.
     fn second_identifiers(&mut self) {
-        for item in self.items.iter().filter(|item| !item.key_done) {
+        for item in self.items.columns.iter().filter(|item| !item.key_done) {
             let Thing::Column(table, rule, old) = &item.thing else { continue };
             let field = self.record.table.rules.get(*rule).map(|rule| rule.field);
             let Some(field) = field.filter(|_| *table == self.table) else { continue };
@@ -104,7 +133,9 @@ impl Visitor<'_, '_> {
         let hits = &mut *self.hits;
         for_each_piece(record, field, |piece| {
             let rule = &record.table.rules[piece.rule];
-            let Some(item) = wanted.thing(table, record, piece).map(|thing| &items[thing]) else { return };
+            let Some(item) = wanted.thing(table, record, piece).map(|thing| &items.all[thing]) else {
+                return;
+            };
             let new = match &item.thing {
                 Thing::Text(_) => rule.text.as_ref().and_then(|template| item.value_for(template)),
                 Thing::File(_) => rule.file.as_ref().and_then(|template| item.value_for(template)),
