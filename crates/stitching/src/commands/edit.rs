@@ -151,17 +151,26 @@ fn tell_notes(change: &Change, ui: &Ui) {
     others.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
 }
 
-/// The addresses that notes of one kind tell, and how many more there are.
+/// The addresses that notes of one kind tell; of a table with many only how many there are.
 fn listed(notes: &[&Note]) -> String {
+    const EACH: usize = 3;
     let address = |note: &&Note| match note {
         Note::WentAlong(address) | Note::CameAlong(address) | Note::Detached(address) => address.clone(),
         other => sentence(other),
     };
-    let mut names: Vec<String> = notes.iter().take(LISTED).map(address).collect();
-    if notes.len() > LISTED {
-        names.push(format!("and {} more", notes.len() - LISTED));
+    let mut by_table: Vec<(String, Vec<String>)> = Vec::new();
+    for address in notes.iter().map(address) {
+        let table = address.split(':').next().unwrap_or_default().to_owned();
+        match by_table.iter_mut().find(|(own, _)| *own == table) {
+            Some((_, addresses)) => addresses.push(address),
+            None => by_table.push((table, vec![address])),
+        }
     }
-    names.join(", ")
+    let shown = |(table, addresses): (String, Vec<String>)| match addresses.len() {
+        0..=EACH => addresses.join(", "),
+        number => format!("{number} of {table}"),
+    };
+    by_table.into_iter().map(shown).collect::<Vec<_>>().join(", ")
 }
 
 fn sentence(note: &Note) -> String {
