@@ -162,6 +162,11 @@ pub enum Command {
         after_help = "Examples:\n  stitching remove barges:scow --preview\n  stitching remove reaches:frost_cut --detach\n  stitching remove goods:ice_block --keep offers\n\nWith a record go what lies inside it, records whose whole key refers to it, those that the schema says\nbelong to it (`owner`, `on_remove`), and texts and files that only they name. What else refers to it keeps\nit from being removed."
     )]
     Remove(Remove),
+    /// Give the numbers of a field anew: close gaps, open a place, sort, move a block; references follow
+    #[command(
+        after_help = "Examples:\n  stitching renumber reaches.Landing\n  stitching renumber berths.Slot --in frost_cut --open 2\n  stitching renumber reaches.Landing --sort Depth --preview\n  stitching renumber reaches.Landing --move 34..36 --to 50\n\nWithout an option gaps are closed. What stands for nothing stays."
+    )]
+    Renumber(Renumber),
     /// Make the fixes that problems offer
     #[command(
         after_help = "Examples:\n  stitching fix\n  stitching fix dangling-reference --preview\n  stitching fix tables/reaches.txt:12\n\nWithout a code or a place only fixes that are sure to be right are made; the others are counted."
@@ -617,6 +622,33 @@ pub struct Fix {
     /// All problems of the mod, also those whose fix should be looked at
     #[arg(long, conflicts_with = "which")]
     pub all: bool,
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+#[derive(Debug, Args)]
+pub struct Renumber {
+    /// The field
+    #[arg(value_name = "TABLE.FIELD")]
+    pub field: String,
+    /// Where the field is the last part of the key: only the records whose key begins so
+    #[arg(long = "in", value_name = "GROUP")]
+    pub group: Option<String>,
+    /// Numbers from this one on move up, and it is free
+    #[arg(long, value_name = "N", group = "how", allow_hyphen_values = true)]
+    pub open: Option<i64>,
+    /// By how much they move up
+    #[arg(long, value_name = "N", default_value_t = 1, requires = "open")]
+    pub by: i64,
+    /// In the order of this column
+    #[arg(long, value_name = "COLUMN", group = "how")]
+    pub sort: Option<String>,
+    /// These numbers move, and keep their distances
+    #[arg(long = "move", value_name = "FIRST..LAST", group = "how", allow_hyphen_values = true)]
+    pub block: Option<String>,
+    /// Where the first of them goes
+    #[arg(long, value_name = "N", requires = "block", allow_hyphen_values = true)]
+    pub to: Option<i64>,
     #[command(flatten)]
     pub editing: Editing,
 }

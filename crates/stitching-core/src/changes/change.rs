@@ -189,6 +189,12 @@ impl Change {
         &self.title
     }
 
+    /// The same with another title.
+    pub(super) fn titled(mut self, title: String) -> Change {
+        self.title = title;
+        self
+    }
+
     /// The files it touches, sorted by path.
     pub fn files(&self) -> &[FileChange] {
         &self.files

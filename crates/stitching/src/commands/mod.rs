@@ -17,6 +17,7 @@ mod learn;
 mod needs;
 mod remove;
 mod rename;
+mod renumber;
 mod set;
 mod show;
 mod sides;
@@ -54,6 +55,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Add(args) => add::run(&folder(global)?, args, global, ui),
         Command::Copy(args) => copy::run(&folder(global)?, args, global, ui),
         Command::Remove(args) => remove::run(&folder(global)?, args, global, ui),
+        Command::Renumber(args) => renumber::run(&folder(global)?, args, global, ui),
         Command::Fix(args) => fix::run(&folder(global)?, args, global, ui),
         Command::Set(args) => set::run(&folder(global)?, args, global, ui),
         Command::Off(args) => switch::off(&folder(global)?, args, global, ui),

@@ -17,6 +17,7 @@ mod visitor;
 pub use self::many::{NewKeys, rename_many};
 use self::refusals::{named_after_file, renamed_path, usage};
 pub(super) use self::refusals::{new_key, refuse_duplicates, refuse_taken};
+pub(super) use self::second_identifier::rename_values;
 pub(super) use self::visitor::{ItemIndex, Visitor};
 use super::belongings::folders_within;
 use super::builder::Builder;

@@ -66,6 +66,29 @@ pub(super) fn rename(
     work.finish()
 }
 
+/// Builds the change that gives many values of a field, by which others refer to its records, other ones at once: the old
+/// and the new one of each. `title` says what it does.
+///
+/// # Errors
+/// As for a rename.
+pub(in crate::changes) fn rename_values(
+    project: &Project,
+    table: TableId,
+    rule: usize,
+    values: Vec<(String, String)>,
+    title: String,
+) -> Result<Change, Error> {
+    let mut work = Work::new(project, title);
+    work.is_many = true;
+    for (old, new) in values {
+        work.add(Item::new(Thing::Column(table, rule, old), new))?;
+    }
+    while !work.pending.is_empty() {
+        work.round()?;
+    }
+    work.finish()
+}
+
 /// Whether several records have `value` by this rule: then what refers to it still finds one when another is renamed.
 pub(super) fn held_by_others(
     project: &Project,
