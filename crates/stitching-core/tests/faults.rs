@@ -97,7 +97,7 @@ fn without_temporary(tree: Tree) -> Tree {
 }
 
 #[rstest]
-fn one_call_that_fails(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] scenario: usize) {
+fn one_call_that_fails(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16)] scenario: usize) {
     let scenario = &SCENARIOS[scenario];
     let (before, after, calls) = scenario.whole();
     assert!(calls.len() > 25, "the change takes many calls, not {}", calls.len());
@@ -106,7 +106,7 @@ fn one_call_that_fails(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] scena
 }
 
 #[rstest]
-fn death_at_any_call(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] scenario: usize) {
+fn death_at_any_call(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16)] scenario: usize) {
     let scenario = &SCENARIOS[scenario];
     let (before, after, calls) = scenario.whole();
     let made = (0..calls.len()).filter(|at| survives(scenario, Fault::From(*at), &before, &after)).count();
@@ -291,7 +291,9 @@ fn another_program_saves_in_between(#[case] how: Save, #[values(0, 1, 2, 5, 7, 8
 /// was. At the instant of decision every new byte must be there under its temporary name, and before anything that was
 /// replaced is removed, every file under its own.
 #[rstest]
-fn what_must_last_is_synced_in_time(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)] scenario: usize) {
+fn what_must_last_is_synced_in_time(
+    #[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16)] scenario: usize,
+) {
     let scenario = &SCENARIOS[scenario];
     let (_, _, calls) = scenario.whole();
     // What was changed and not synced since: the bytes of files, and the names in folders.

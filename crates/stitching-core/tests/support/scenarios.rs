@@ -7,7 +7,9 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
 use std::sync::Mutex;
-use stitching_core::changes::{Builder, Change, rename, switch_off, switch_on};
+use stitching_core::changes::{
+    Builder, Change, CopyRequest, RemoveRequest, copy, remove, rename, switch_off, switch_on,
+};
 use stitching_core::journal::{Call, CallHook, ChangedSince, Journal, NO_HOOK, Recovered};
 use stitching_core::layers::RelPath;
 use stitching_core::{Error, Project};
@@ -111,6 +113,34 @@ good = coal
 good = peat
 "#;
 
+/// Records with a folder and a text each.
+const SITES: &str = r#"=== schema.toml
+[table.sites]
+files = "sites.txt"
+format = { kind = "delimited" }
+key = "Site"
+[table.words]
+files = "words.txt"
+format = { kind = "lines", line = '{key} = {text}' }
+key = "key"
+[[companion]]
+table = "sites"
+file = "plans/{key}.txt"
+folder = "sites/{key}/"
+=== mod/sites.txt
+Site
+mill
+weir
+=== mod/words.txt
+mill = a mill
+=== mod/plans/mill.txt
+a plan
+=== mod/sites/mill/wheel.txt
+a wheel
+=== mod/sites/mill/parts/shaft.txt
+a shaft
+"#;
+
 /// A change and what comes before it.
 #[derive(Debug, Clone, Copy)]
 pub struct Scenario {
@@ -129,11 +159,15 @@ pub enum Act {
     On(&'static str),
     /// A file is made in a new folder, one copied, one removed; an empty folder is made, another removed.
     Files,
+    /// A record is copied with its files and its folder.
+    Copy(&'static str, &'static str),
+    /// A record is removed with all that belongs to it.
+    Remove(&'static str),
     Undo,
     Redo,
 }
 
-pub const SCENARIOS: [Scenario; 13] = [
+pub const SCENARIOS: [Scenario; 17] = [
     Scenario { name: "rename", bundle: BUNDLE, before: &[], act: Act::Rename("reaches:mill", "weir") },
     Scenario {
         name: "undo of a rename",
@@ -182,6 +216,20 @@ pub const SCENARIOS: [Scenario; 13] = [
         before: &[Act::Off("plans:north")],
         act: Act::On("plans:north"),
     },
+    Scenario { name: "a copy", bundle: SITES, before: &[], act: Act::Copy("sites:mill", "dam") },
+    Scenario { name: "a removal", bundle: SITES, before: &[], act: Act::Remove("sites:mill") },
+    Scenario {
+        name: "undo of a copy",
+        bundle: SITES,
+        before: &[Act::Copy("sites:mill", "dam")],
+        act: Act::Undo,
+    },
+    Scenario {
+        name: "undo of a removal",
+        bundle: SITES,
+        before: &[Act::Remove("sites:mill")],
+        act: Act::Undo,
+    },
 ];
 
 impl Act {
@@ -203,6 +251,14 @@ impl Act {
             Act::Off(address) => switch_off(&project, address),
             Act::On(address) => switch_on(&project, address),
             Act::Files => files_and_folders(&project),
+            Act::Copy(address, new) => copy(
+                &project,
+                &CopyRequest { address: address.to_owned(), new: new.to_owned(), ..CopyRequest::default() },
+            ),
+            Act::Remove(address) => remove(
+                &project,
+                &RemoveRequest { addresses: vec![address.to_owned()], ..RemoveRequest::default() },
+            ),
             Act::Undo | Act::Redo => panic!("these are not built"),
         };
         (project, change.expect("a change"))
