@@ -11,6 +11,7 @@ use crate::schema::{Field, Rule, Target, ValueType};
 use crate::tables::shown_key;
 use crate::views::{Formula, FreeRequest, Row, Rows, free};
 use std::cell::RefCell;
+use std::rc::Rc;
 
 /// The word that stands for the next free value.
 const NEW: &str = "new";
@@ -24,7 +25,7 @@ pub(super) struct FieldValues<'v, 'p> {
     count: usize,
     /// So many of the values that are free are given away already.
     skipped: usize,
-    styles: ColumnStyles,
+    styles: Rc<ColumnStyles>,
 }
 
 /// An assignment, understood.
@@ -52,7 +53,13 @@ impl<'v, 'p> FieldValues<'v, 'p> {
         rows: &'v Rows,
         count: usize,
     ) -> FieldValues<'v, 'p> {
-        FieldValues { project, finder, rows, count, skipped: 0, styles: ColumnStyles::default() }
+        FieldValues { project, finder, rows, count, skipped: 0, styles: Rc::default() }
+    }
+
+    /// As it is, with what was found out before about how the columns are written.
+    pub fn styled(mut self, styles: Rc<ColumnStyles>) -> FieldValues<'v, 'p> {
+        self.styles = styles;
+        self
     }
 
     /// As it is, but passing over the first `skipped` of the values that are free.

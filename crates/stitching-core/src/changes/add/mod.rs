@@ -11,6 +11,7 @@ use self::many::{missing_keys, of_sheet};
 use super::assignment::{Action, Argument, Assignment, FieldTarget};
 use super::builder::Builder;
 use super::change::Change;
+use super::column_style::ColumnStyles;
 use super::field_value::FieldValues;
 use super::new_values::{NewValues, value_edits};
 use super::overlay::{insert_over, key_columns};
@@ -26,9 +27,10 @@ use crate::links::{Address, find_table};
 use crate::project::Project;
 use crate::schema::{KeyPart, Layout, Table, TableId, Texts};
 use crate::tables::{KEY_SEPARATOR, shown_key};
-use crate::text::{EditSet, LoadedText};
+use crate::text::{EditSet, LoadedText, Span, Text};
 use crate::views::{Row, Rows};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::rc::Rc;
 use std::sync::Arc;
 
 /// What is to be added.
@@ -119,6 +121,8 @@ pub fn add(project: &Project, request: &AddRequest) -> Result<Change, Error> {
         builder: Builder::new(project, title),
         entries: BTreeMap::new(),
         unused: UnusedValues::default(),
+        texts: HashMap::new(),
+        styles: HashMap::new(),
         added: 0,
         request,
     };
@@ -144,6 +148,10 @@ struct Work<'p> {
     /// What is put into each file, with its table and place.
     entries: BTreeMap<FileId, Vec<(TableId, NewEntry, Place)>>,
     unused: UnusedValues,
+    /// The files that models stand in.
+    texts: HashMap<FileId, Rc<LoadedText>>,
+    /// How the columns of each table are written.
+    styles: HashMap<TableId, Rc<ColumnStyles>>,
     /// How many records were added so far.
     added: usize,
     request: &'p AddRequest,
@@ -175,7 +183,7 @@ impl<'p> Work<'p> {
         let rows = finder.rows(table)?;
         let row = self.model(&rows, table, key)?;
         let model = Model { row, is_like: self.request.like.is_some() };
-        let kept = self.new_key(described, row, key)?;
+        let kept = self.new_key(finder, described, row, key)?;
         let mut fields = self.values(finder, &model, &rows, &targets, &kept)?;
         if let (Some(name), Some(label)) = (&self.request.name, described.label) {
             self.add_name(finder, described, label, name, &kept, &mut fields)?;
@@ -184,7 +192,13 @@ impl<'p> Work<'p> {
     }
 
     /// The new key as kept in memory.
-    fn new_key(&self, table: &Table, model: &Row, key: &str) -> Result<String, Error> {
+    fn new_key(
+        &self,
+        finder: &mut RecordFinder<'p>,
+        table: &Table,
+        model: &Row,
+        key: &str,
+    ) -> Result<String, Error> {
         let old = model.key.as_deref().unwrap_or_default();
         if table.key.contains(&KeyPart::Position) {
             return Err(Error::Usage {
@@ -197,16 +211,17 @@ impl<'p> Work<'p> {
             return Err(taken(table, key));
         }
         let of_file = |part: &KeyPart| part.is_of_file() || matches!(part, KeyPart::PathPart(_));
-        if table.key.len() > 1 && table.key.iter().any(of_file) && parts.len() == table.key.len() {
-            // The file is chosen by it.
-            let own = parts.join(&KEY_SEPARATOR.to_string());
-            let id = self.project.schema.table(&table.name).unwrap_or_default();
+        // With a part of the path it says which file is meant.
+        let chooses_file = table.key.len() > 1 && table.key.iter().any(of_file);
+        let own = match chooses_file && parts.len() == table.key.len() {
+            true => parts.join(&KEY_SEPARATOR.to_string()),
+            false => new_key(table, old, key)?,
+        };
+        let id = find_table(&self.project.schema, &table.name)?;
+        if !finder.rows_with_key(id, &shown_key(&own))?.is_empty() {
             refuse_taken(self.project, id, "", &own, key)?;
-            return Ok(own);
+            return Err(taken(table, key));
         }
-        let own = new_key(table, old, key)?;
-        let id = self.project.schema.table(&table.name).unwrap_or_default();
-        refuse_taken(self.project, id, "", &own, key)?;
         Ok(own)
     }
 
@@ -234,9 +249,13 @@ impl<'p> Work<'p> {
         }
         let group = key.rsplit_once('/').map(|(group, _)| group).filter(|_| described.key.len() > 1);
         let in_mod = |row: &Row| stack.layers()[stack.files()[row.file].layer].is_mod;
-        let in_group = |row: &Row| {
-            let own = row.shown_key();
-            group.is_some_and(|group| own.rsplit_once('/').is_some_and(|(own, _)| own == group))
+        let separator = KEY_SEPARATOR.to_string();
+        let group = group.map(|group| group.replace('/', &separator));
+        let in_group = |row: &Row| match (&group, &row.key) {
+            (Some(group), Some(own)) => {
+                own.rsplit_once(KEY_SEPARATOR).is_some_and(|(own, _)| own == group.as_str())
+            }
+            _ => false,
         };
         let in_file = |row: &Row| match &self.request.place {
             RecordPlace::In(path) => rows.paths.get(&row.file).is_some_and(|own| own.as_str() == path),
@@ -271,7 +290,9 @@ impl<'p> Work<'p> {
         let table = &rows.table;
         let blank = Row { cells: vec![None; rows.columns.len()], ..model.row.clone() };
         let start = if model.is_like { model.row } else { &blank };
-        let mut values = FieldValues::new(self.project, finder, rows, 1).skipping(self.added);
+        let mut values = FieldValues::new(self.project, finder, rows, 1)
+            .skipping(self.added)
+            .styled(Rc::clone(self.styles.entry(rows.id).or_default()));
         let prepared: Vec<_> = targets
             .iter()
             .map(|(target, action)| values.prepare(target, action))
@@ -330,9 +351,22 @@ impl<'p> Work<'p> {
         let entry = &stack.files()[model.file];
         let path = entry.path.clone();
         let refused = |reason: String| Error::refused(format!("`{path}`: {reason}"), "nothing was changed");
-        let bytes = self.builder.bytes(model.file)?.to_vec();
-        let loaded = LoadedText::new(bytes, entry.encoding);
-        let text = loaded.text();
+        let loaded = match self.texts.get(&model.file) {
+            Some(loaded) => Rc::clone(loaded),
+            None => {
+                let bytes = self.builder.bytes(model.file)?.to_vec();
+                let loaded = Rc::new(LoadedText::new(bytes, entry.encoding));
+                self.texts.insert(model.file, Rc::clone(&loaded));
+                loaded
+            }
+        };
+        let whole = loaded.text();
+        // Where records are lines, one of them is enough of a file.
+        let alone = described.reads_blocks().then(|| one_row(rows, model, &whole));
+        let (text, span) = match &alone {
+            Some((text, span)) => (Text::of_file(text), *span),
+            None => (whole, model.span),
+        };
         // What names the records around it is chosen by the place, and not written.
         let within = |field: &usize| {
             let column = rows.fields.iter().position(|own| own == field);
@@ -345,7 +379,7 @@ impl<'p> Work<'p> {
         let head = |field: &usize| rows.table.fields[*field].column.starts_with("../");
         fields.retain(|(field, _)| within(field) && !head(field) || !rows.table.is_key_field(*field));
         let is_bare = self.request.like.is_none();
-        let values = NewValues { record: model.span, key: model.key.clone(), fields, is_bare };
+        let values = NewValues { record: span, key: model.key.clone(), fields, is_bare };
         let edits = EditSet::new(value_edits(&rows.table, &path, &text, &[values])?)
             .map_err(|error| refused(error.to_string()))?;
         if let Some(to) = self.new_file(described, model, &path, key)? {
@@ -358,7 +392,7 @@ impl<'p> Work<'p> {
         let from = described.format.editor(&text);
         let from = from.ok_or_else(|| refused("nothing in it can be edited".to_owned()))?;
         let columns = key_columns(described);
-        let part = Part { record: model.span, edits: &edits, whole: true, notes: false, key: &columns };
+        let part = Part { record: span, edits: &edits, whole: true, notes: false, key: &columns };
         let new = from.take(&part).map_err(refused)?;
         let place = self.place(described, rows, model, target, key)?;
         self.entries.entry(target).or_default().push((table, new, place));
@@ -399,6 +433,17 @@ impl<'p> Work<'p> {
 fn nothing(table: &Table, field: usize) -> Vec<String> {
     let rule = &table.rules[table.fields[field].layout.rules()[0]];
     rule.none.first().cloned().into_iter().collect()
+}
+
+/// What heads the file of `model`, and that row alone, with its place.
+fn one_row(rows: &Rows, model: &Row, text: &Text<'_>) -> (String, Span) {
+    let of_file = rows.rows.iter().filter(|row| row.file == model.file);
+    let head_end = of_file.map(|row| row.span.start).min().unwrap_or(model.span.start);
+    let head = &text.as_str()[..head_end as usize];
+    let row = model.span.of(text.as_str());
+    let behind = &text.as_str()[model.span.end as usize..];
+    let end = if behind.starts_with("\r\n") { "\r\n" } else { "\n" };
+    (format!("{head}{row}{end}"), Span::new(head.len(), head.len() + row.len()))
 }
 
 fn taken(table: &Table, key: &str) -> Error {

@@ -114,7 +114,7 @@ impl<'p> Work<'p> {
                     .into(),
                 });
             };
-            let kept = self.new_key(described, row, key)?;
+            let kept = self.new_key(finder, described, row, key)?;
             let mut fields = vec![(text_field, vec![text.clone()])];
             if let [KeyPart::Field(field)] = described.key[..] {
                 fields.push((field, vec![kept.clone()]));

@@ -24,6 +24,8 @@ impl Work<'_> {
             [KeyPart::Stem] => path.with_stem(key),
             [KeyPart::FileName] => path.with_name(key),
             [KeyPart::Path] => RelPath::parse(key),
+            // A file that may be empty, and has another name than its records, holds any number of them.
+            _ if table.format.may_be_empty() && !table.is_keyed_by_file() => return Ok(None),
             _ if !table.merged && is_whole_file(self.project, table, model.file, &[model.span])? => {
                 path.with_stem(last)
             }
@@ -108,17 +110,19 @@ fn needs_group(table: &Table) -> bool {
 /// lower key, else the last one. Nothing if it comes before all.
 fn fitting(rows: &[&Row], key: &str) -> Option<Span> {
     const FEWEST: usize = 3;
-    let last = |key: &str| key.rsplit(KEY_SEPARATOR).next().unwrap_or_default().to_owned();
-    let keys: Vec<String> = rows.iter().map(|row| last(row.key.as_deref().unwrap_or_default())).collect();
+    fn last(key: &str) -> &str {
+        key.rsplit(KEY_SEPARATOR).next().unwrap_or_default()
+    }
+    let keys: Vec<&str> = rows.iter().map(|row| last(row.key.as_deref().unwrap_or_default())).collect();
     let own = last(key);
     let less = |a: &str, b: &str| match (number(a), number(b)) {
         (Some(a), Some(b)) => a < b,
         _ => a < b,
     };
-    let in_order = keys.len() >= FEWEST && keys.windows(2).all(|pair| less(&pair[0], &pair[1]));
+    let in_order = keys.len() >= FEWEST && keys.windows(2).all(|pair| less(pair[0], pair[1]));
     if !in_order {
         return rows.last().map(|row| row.span);
     }
-    let before = keys.iter().rposition(|other| less(other, &own));
+    let before = keys.iter().rposition(|other| less(other, own));
     before.map(|at| rows[at].span)
 }
