@@ -12,7 +12,7 @@ use super::builder::Builder;
 use super::change::Change;
 use super::record_finder::RecordFinder;
 use super::rename::{
-    Hit, Item, ItemIndex, Visitor, companions, new_key, plan, refuse_duplicates, refuse_taken,
+    Hit, Item, ItemIndex, Visitor, companions, key_of_path, new_key, plan, refuse_duplicates, refuse_taken,
 };
 use super::rewrite::Rewrite;
 use super::unused_values::UnusedValues;
@@ -218,13 +218,7 @@ impl<'p> Work<'p> {
                     self.files.insert(file, new.clone());
                 }
                 for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old)) {
-                    let name = |path: &RelPath| match table.key[..] {
-                        [KeyPart::Stem] => Some(path.stem().to_owned()),
-                        [KeyPart::FileName] => Some(path.name().to_owned()),
-                        [KeyPart::Path] => Some(path.as_str().to_owned()),
-                        _ => None,
-                    };
-                    if let (Some(before), Some(after)) = (name(old), name(&new)) {
+                    if let (Some(before), Some(after)) = (key_of_path(table, old), key_of_path(table, &new)) {
                         self.add(Item { key_done: true, ..Item::new(Thing::Record(id, before), after) })?;
                     }
                 }

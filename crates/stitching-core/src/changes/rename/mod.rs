@@ -32,7 +32,7 @@ use crate::links::{
 use crate::project::Project;
 use crate::reading::View;
 use crate::reading::{FileHits, Needles, TableScan, fingerprint, load, scan};
-use crate::schema::{CompanionKind, KeyPart, Schema, TableId};
+use crate::schema::{CompanionKind, KeyPart, Schema, Table, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
 use crate::text::{Edit, Span, Text};
 use std::collections::{BTreeMap, HashSet};
@@ -185,13 +185,7 @@ impl<'p> Work<'p> {
                     .map_err(|error| usage(error.to_string(), "choose another key"))?;
                 let stays = self.move_file(old, &new)?;
                 for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old)) {
-                    let name = |path: &RelPath| match table.key[..] {
-                        [KeyPart::Stem] => Some(path.stem().to_owned()),
-                        [KeyPart::FileName] => Some(path.name().to_owned()),
-                        [KeyPart::Path] => Some(path.as_str().to_owned()),
-                        _ => None,
-                    };
-                    if let (Some(before), Some(after)) = (name(old), name(&new)) {
+                    if let (Some(before), Some(after)) = (key_of_path(table, old), key_of_path(table, &new)) {
                         let thing = Thing::Record(id, before);
                         self.add(Item { key_done: true, stays, ..Item::new(thing, after) })?;
                     }
@@ -374,6 +368,16 @@ impl<'p> Work<'p> {
             add_over(project, &mut self.builder, file, &overlay, self.with_notes)?;
         }
         self.builder.finish()
+    }
+}
+
+/// The key that a file at `path` has as a record of `table`, where that is made of the path alone.
+pub(super) fn key_of_path(table: &Table, path: &RelPath) -> Option<String> {
+    match table.key[..] {
+        [KeyPart::Stem] => Some(path.stem().to_owned()),
+        [KeyPart::FileName] => Some(path.name().to_owned()),
+        [KeyPart::Path] => Some(path.as_str().to_owned()),
+        _ => None,
     }
 }
 
