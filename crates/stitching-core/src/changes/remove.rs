@@ -13,9 +13,9 @@ use crate::layers::{FileId, RelPath};
 use crate::links::{Address, Found, Thing, Use, belongs_by, find_by_value, resolve};
 use crate::problem::{Problem, Severity};
 use crate::project::Project;
-use crate::reading::{Needles, PlaceResolver, TableScan, scan};
+use crate::reading::{PlaceResolver, with_text};
 use crate::schema::{OnRemove, Table, TableId};
-use crate::tables::{RecordView, add_key_fields, shown_key, split_value};
+use crate::tables::{RecordView, RecordVisitor, add_key_fields, read_records_at, shown_key, split_value};
 use crate::text::Span;
 use crate::{Code, Error, Refusal};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -178,50 +178,49 @@ impl Work<'_> {
 
     /// Takes the references out of records that stay.
     fn detach(&mut self, uses: Vec<Use>) -> Result<(), Error> {
-        let mut by_table: BTreeMap<TableId, Vec<Use>> = BTreeMap::new();
+        let mut by_table: BTreeMap<TableId, BTreeMap<FileId, Vec<Use>>> = BTreeMap::new();
         for one in uses {
-            by_table.entry(one.table).or_default().push(one);
+            by_table.entry(one.table).or_default().entry(one.file).or_default().push(one);
         }
-        for (table, uses) in by_table {
+        for (table, by_file) in by_table {
             let described = &self.project.schema.tables[table];
-            let mut fields: Vec<usize> = uses.iter().map(|one| one.field).collect();
-            fields.sort_unstable();
-            fields.dedup();
-            let own_fields = fields.clone();
-            add_key_fields(described, &mut fields);
-            let mut needles = Needles::default();
-            needles.add_any();
-            let plan = TableScan { fields, needles, hashes: None }.alone(&self.project.schema, table);
-            let records: HashSet<Span> = uses.iter().map(|one| one.record).collect();
-            let pieces: HashSet<Span> = uses.iter().map(|one| one.span).collect();
-            let files: HashSet<FileId> = uses.iter().map(|one| one.file).collect();
-            let each = |_: TableId, record: &RecordView<'_>, hits: &mut Vec<NewValues>| {
-                if !records.contains(&record.span) {
-                    return;
-                }
-                let new = own_fields
-                    .iter()
-                    .filter_map(|field| Some((*field, without_pieces(described, record, *field, &pieces)?)));
-                let fields: Vec<(usize, Vec<String>)> = new.collect();
-                if !fields.is_empty() {
-                    hits.push(NewValues { record: record.span, key: record.key(), fields, is_bare: false });
-                }
-            };
-            let found = scan(self.project.view(), &plan, &each)?;
-            let found = found.into_iter().filter(|of_file| files.contains(&of_file.file));
-            let by_file: BTreeMap<FileId, Vec<NewValues>> =
-                found.map(|of_file| (of_file.file, of_file.hits)).collect();
-            for values in by_file.values().flatten() {
-                self.builder.count(values.fields.len());
-                let address = Address::show(&described.name, values.key.as_deref().unwrap_or_default());
-                let names = values.fields.iter().map(|(field, _)| &described.fields[*field].name);
-                for name in names {
+            let mut values: BTreeMap<FileId, Vec<NewValues>> = BTreeMap::new();
+            for (file, uses) in by_file {
+                values.insert(file, self.detached(described, file, &uses)?);
+            }
+            for of_record in values.values().flatten() {
+                self.builder.count(of_record.fields.len());
+                let address = Address::show(&described.name, of_record.key.as_deref().unwrap_or_default());
+                for (field, _) in &of_record.fields {
+                    let name = &described.fields[*field].name;
                     self.builder.note(Note::Detached(format!("{address}.{name}")));
                 }
             }
-            write_values(self.project, &mut self.builder, described, by_file)?;
+            write_values(self.project, &mut self.builder, described, values)?;
         }
         Ok(())
+    }
+
+    /// What the records of one file hold without the references at `uses`.
+    fn detached(&self, table: &Table, file: FileId, uses: &[Use]) -> Result<Vec<NewValues>, Error> {
+        let mut fields: Vec<usize> = uses.iter().map(|one| one.field).collect();
+        fields.sort_unstable();
+        fields.dedup();
+        let mut reader = Detaching {
+            fields: fields.clone(),
+            records: uses.iter().map(|one| one.record).collect(),
+            pieces: uses.iter().map(|one| one.span).collect(),
+            found: Vec::new(),
+        };
+        // What tells parts of the key or which rule holds does not matter: the places are known.
+        add_key_fields(table, &mut fields);
+        let mut offsets: Vec<usize> = uses.iter().map(|one| one.record.start as usize).collect();
+        offsets.sort_unstable();
+        let path = &self.project.stack.files()[file].path;
+        with_text(&self.project.stack, file, |text| {
+            read_records_at(table, path, text, &fields, &offsets, &mut reader);
+        })?;
+        Ok(reader.found)
     }
 
     /// Takes note of what goes along, and of what is left.
@@ -300,7 +299,7 @@ impl Work<'_> {
         Ok(())
     }
 
-    /// Takes a file out of the mod; one of a base layer stays, and is told.
+    /// Takes a file out of the mod. One of a base layer, or over one, is refused: the game would go on reading it.
     fn take_file(&mut self, file: FileId) -> Result<(), Error> {
         let stack = &self.project.stack;
         let entry = &stack.files()[file];
@@ -330,6 +329,30 @@ fn shown(schema: &crate::schema::Schema, thing: &Thing) -> String {
         }
         Thing::Text(key) => format!("the text `{}`", shown_key(key)),
         Thing::File(path) => format!("the file `{path}`"),
+    }
+}
+
+/// Takes the references at some places out of the records of one file.
+struct Detaching {
+    fields: Vec<usize>,
+    records: HashSet<Span>,
+    pieces: HashSet<Span>,
+    found: Vec<NewValues>,
+}
+
+impl RecordVisitor for Detaching {
+    fn record(&mut self, record: &RecordView<'_>) {
+        if !self.records.contains(&record.span) {
+            return;
+        }
+        let without = |field: &usize| {
+            let values = without_pieces(record.table, record, *field, &self.pieces)?;
+            Some((*field, values))
+        };
+        let fields: Vec<(usize, Vec<String>)> = self.fields.iter().filter_map(without).collect();
+        if !fields.is_empty() {
+            self.found.push(NewValues { record: record.span, key: record.key(), fields, is_bare: false });
+        }
     }
 }
 
