@@ -76,6 +76,23 @@ impl Argument {
     }
 }
 
+impl Assignment {
+    /// The assignments in `arguments`, all of which must be such.
+    ///
+    /// # Errors
+    /// As [`Argument::parse`], and when one says nothing of a field.
+    pub fn parse_all(arguments: &[String]) -> Result<Vec<Assignment>, Error> {
+        let parse = |argument: &String| match Argument::parse(argument)? {
+            Argument::Assignment(assignment) => Ok(assignment),
+            Argument::Name(name) => Err(Error::Usage {
+                message: format!("`{name}` says nothing of a field"),
+                help: "what the record holds is written FIELD=VALUE".into(),
+            }),
+        };
+        arguments.iter().map(parse).collect()
+    }
+}
+
 /// An item and the place behind its `@`, if there is one.
 fn item_place(text: &str) -> Result<(String, ItemPlace), Error> {
     let Some((item, place)) = text.rsplit_once('@') else { return Ok((text.to_owned(), ItemPlace::Last)) };

@@ -75,6 +75,8 @@ pub enum Note {
     CameAlong(String),
     /// A file is copied: from, to.
     FileCopied(String, String),
+    /// A file stays as it is, although a copy would have its path.
+    FileKept(String),
     /// A list gets the copy behind the original: the address of the field.
     Joined(String),
     /// So many lists have the original and not the copy.

@@ -221,6 +221,26 @@ impl<'v, 'p> FieldValues<'v, 'p> {
         Ok(())
     }
 
+    /// All that the fields of `row` hold after these assignments, made one after another.
+    ///
+    /// # Errors
+    /// As [`FieldValues::prepare`] and [`RowValues::apply`].
+    pub fn assigned(
+        &mut self,
+        row: &Row,
+        assignments: &[(FieldTarget, Action)],
+    ) -> Result<Vec<(usize, Vec<String>)>, Error> {
+        let prepared: Vec<Prepared> = assignments
+            .iter()
+            .map(|(target, action)| self.prepare(target, action))
+            .collect::<Result<_, Error>>()?;
+        let mut values = self.of_row(row);
+        for one in &prepared {
+            values.apply(one)?;
+        }
+        Ok(values.set())
+    }
+
     /// The values of a row, to be changed.
     pub fn of_row<'s>(&'s self, row: &'s Row) -> RowValues<'s> {
         RowValues::new(self.rows, row, &self.styles)

@@ -104,8 +104,8 @@ pub(super) fn value_edits(
     }
     for record in records.iter().filter(|record| record.is_bare) {
         let mut writer = Writer { table, text, editor: &mut editor, edits: &mut out };
-        // A record that is the file as a whole has no entry of its own.
-        let _ = writer.editor().and_then(|editor| editor.strip(record.record));
+        let stripped = writer.editor().and_then(|editor| editor.strip(record.record));
+        stripped.map_err(|reason| Error::refused(format!("`{path}`: {reason}"), "nothing was changed"))?;
     }
     out.extend(editor.map_or(Vec::new(), Editor::finish));
     Ok(out)

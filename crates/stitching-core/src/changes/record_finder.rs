@@ -5,11 +5,10 @@ use crate::Error;
 use crate::links::{Address, Labels, resolve};
 use crate::project::Project;
 use crate::reading::View;
-use crate::schema::{TableId, Texts};
+use crate::schema::{Table, TableId, Texts};
 use crate::views::{Others, Rows};
-use std::cell::OnceCell;
 use std::collections::HashMap;
-use std::sync::{Arc, LazyLock};
+use std::sync::{Arc, LazyLock, OnceLock};
 
 /// Names as the player sees them are only asked for where a value is no key.
 static NO_LABELS: LazyLock<Labels> = LazyLock::new(Labels::default);
@@ -22,7 +21,15 @@ pub(super) struct RecordFinder<'p> {
     by_key: HashMap<TableId, HashMap<String, Vec<usize>>>,
     /// The tables that are read with paths that the schema does not describe, and those paths.
     wide: HashMap<TableId, (Vec<String>, Arc<Rows>)>,
-    labels: OnceCell<Labels>,
+    labels: OnceLock<Labels>,
+}
+
+/// What to say where records have no field that names them for people.
+pub(super) fn no_label(table: &Table) -> Error {
+    Error::Usage {
+        message: format!("the records of `{}` have no name for people", table.name),
+        help: "say in the schema which field names them: label = \"FIELD\"".into(),
+    }
 }
 
 /// A row that an address names.
@@ -56,7 +63,7 @@ impl<'p> RecordFinder<'p> {
             others,
             by_key: HashMap::new(),
             wide: HashMap::new(),
-            labels: OnceCell::new(),
+            labels: OnceLock::new(),
         }
     }
 

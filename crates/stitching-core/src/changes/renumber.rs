@@ -9,7 +9,7 @@ use crate::help::NextStep;
 use crate::layers::FileId;
 use crate::links::{Labels, find_table, second_identifiers};
 use crate::project::Project;
-use crate::schema::Layout;
+use crate::schema::{KeyPart, Layout};
 use crate::text::{number, written_like};
 use crate::views::{Row, Rows};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -51,6 +51,12 @@ pub fn renumber(
         });
     };
     let is_key = rows.table.is_key_field(at);
+    if is_key && rows.table.key.last() != Some(&KeyPart::Field(at)) {
+        return Err(Error::Usage {
+            message: format!("`{field}` is not the last part of the key of `{table}`"),
+            help: "only that numbers the records of a group; rename them one by one".into(),
+        });
+    }
     let mut groups: BTreeMap<String, Vec<&Row>> = BTreeMap::new();
     for row in &rows.rows {
         let Some(cell) = &row.cells[column] else { continue };

@@ -208,6 +208,7 @@ fn sentence(note: &Note) -> String {
         }
         Note::CameAlong(address) => format!("{address} came along"),
         Note::FileCopied(from, to) => format!("`{to}` is a copy of `{from}`"),
+        Note::FileKept(path) => format!("`{path}` is there already, and stays as it is"),
         Note::Joined(address) => format!("{address} has the copy behind the original"),
         Note::NotJoined(number) => {
             let lists = if *number == 1 { "one list has".to_owned() } else { format!("{number} lists have") };

@@ -8,14 +8,14 @@ mod names;
 mod place;
 
 use self::many::{missing_keys, of_sheet};
-use super::assignment::{Action, Argument, Assignment, FieldTarget};
+use super::assignment::{Action, Assignment, FieldTarget};
 use super::builder::Builder;
 use super::change::Change;
 use super::column_style::ColumnStyles;
 use super::field_value::FieldValues;
 use super::new_values::{NewValues, value_edits};
 use super::overlay::{insert_over, key_columns};
-use super::record_finder::RecordFinder;
+use super::record_finder::{RecordFinder, no_label};
 use super::rename::{new_key, refuse_taken};
 use super::set::Sheet;
 use super::unused_values::UnusedValues;
@@ -81,17 +81,7 @@ pub fn add(project: &Project, request: &AddRequest) -> Result<Change, Error> {
     let table = find_table(&project.schema, &request.table)?;
     let mut finder = RecordFinder::new(project);
     let mut wanted: Vec<(String, Vec<Assignment>)> = Vec::new();
-    let assignments: Vec<Assignment> = request
-        .values
-        .iter()
-        .map(|value| match Argument::parse(value)? {
-            Argument::Assignment(assignment) => Ok(assignment),
-            Argument::Name(name) => Err(Error::Usage {
-                message: format!("`{name}` says nothing of a field"),
-                help: "what the record holds is written FIELD=VALUE".into(),
-            }),
-        })
-        .collect::<Result<_, Error>>()?;
+    let assignments = Assignment::parse_all(&request.values)?;
     wanted.extend(request.keys.iter().map(|key| (key.clone(), assignments.clone())));
     if let Some(sheet) = &request.sheet {
         let rows = finder.rows(table)?;
@@ -124,6 +114,7 @@ pub fn add(project: &Project, request: &AddRequest) -> Result<Change, Error> {
         texts: HashMap::new(),
         styles: HashMap::new(),
         added: 0,
+        asked: table,
         request,
     };
     let mut seen = HashSet::new();
@@ -154,6 +145,8 @@ struct Work<'p> {
     styles: HashMap<TableId, Rc<ColumnStyles>>,
     /// How many records were added so far.
     added: usize,
+    /// The table whose records were asked for; texts that name them go into other tables.
+    asked: TableId,
     request: &'p AddRequest,
 }
 
@@ -165,6 +158,16 @@ struct Model<'m> {
 }
 
 impl<'p> Work<'p> {
+    /// The key of the record that new ones in a table are to be like.
+    fn like(&self, table: TableId) -> Option<&'p String> {
+        self.request.like.as_ref().filter(|_| table == self.asked)
+    }
+
+    /// Where new records of a table go.
+    fn asked_place(&self, table: TableId) -> &'p RecordPlace {
+        if table == self.asked { &self.request.place } else { &RecordPlace::Fitting }
+    }
+
     fn add(
         &mut self,
         finder: &mut RecordFinder<'p>,
@@ -182,10 +185,11 @@ impl<'p> Work<'p> {
         }
         let rows = finder.rows(table)?;
         let row = self.model(&rows, table, key)?;
-        let model = Model { row, is_like: self.request.like.is_some() };
+        let model = Model { row, is_like: self.like(table).is_some() };
         let kept = self.new_key(finder, described, row, key)?;
         let mut fields = self.values(finder, &model, &rows, &targets, &kept)?;
-        if let (Some(name), Some(label)) = (&self.request.name, described.label) {
+        if let Some(name) = self.request.name.as_ref().filter(|_| table == self.asked) {
+            let label = described.label.ok_or_else(|| no_label(described))?;
             self.add_name(finder, described, label, name, &kept, &mut fields)?;
         }
         self.put(table, &rows, row, &kept, fields)
@@ -230,11 +234,11 @@ impl<'p> Work<'p> {
     fn model<'r>(&self, rows: &'r Rows, table: TableId, key: &str) -> Result<&'r Row, Error> {
         let described = &self.project.schema.tables[table];
         let stack = &self.project.stack;
-        let beside = match &self.request.place {
+        let beside = match self.asked_place(table) {
             RecordPlace::Before(key) | RecordPlace::After(key) => Some(key),
             _ => None,
         };
-        if let Some(wanted) = self.request.like.as_ref().or(beside) {
+        if let Some(wanted) = self.like(table).or(beside) {
             let found = rows.rows.iter().find(|row| row.shown_key() == *wanted);
             return found.ok_or_else(|| {
                 let keys: Vec<String> = rows.rows.iter().map(Row::shown_key).collect();
@@ -257,12 +261,12 @@ impl<'p> Work<'p> {
             }
             _ => false,
         };
-        let in_file = |row: &Row| match &self.request.place {
+        let in_file = |row: &Row| match self.asked_place(table) {
             RecordPlace::In(path) => rows.paths.get(&row.file).is_some_and(|own| own.as_str() == path),
             _ => true,
         };
         let candidates = || rows.rows.iter().filter(|row| row.key.is_some() && in_file(row));
-        if let (RecordPlace::In(path), None) = (&self.request.place, candidates().next()) {
+        if let (RecordPlace::In(path), None) = (self.asked_place(table), candidates().next()) {
             return Err(Error::Usage {
                 message: format!("`{path}` has no record of `{}`", described.name),
                 help: "name a file that has some, or a record that the new one is like".into(),
@@ -290,18 +294,10 @@ impl<'p> Work<'p> {
         let table = &rows.table;
         let blank = Row { cells: vec![None; rows.columns.len()], ..model.row.clone() };
         let start = if model.is_like { model.row } else { &blank };
-        let mut values = FieldValues::new(self.project, finder, rows, 1)
+        let mut out = FieldValues::new(self.project, finder, rows, 1)
             .skipping(self.added)
-            .styled(Rc::clone(self.styles.entry(rows.id).or_default()));
-        let prepared: Vec<_> = targets
-            .iter()
-            .map(|(target, action)| values.prepare(target, action))
-            .collect::<Result<_, Error>>()?;
-        let mut state = values.of_row(start);
-        for one in &prepared {
-            state.apply(one)?;
-        }
-        let mut out = state.set();
+            .styled(Rc::clone(self.styles.entry(rows.id).or_default()))
+            .assigned(start, targets)?;
         let last = key.rsplit(KEY_SEPARATOR).next().unwrap_or_default();
         let mut parts = key.split(KEY_SEPARATOR);
         for part in &table.key {
@@ -378,7 +374,7 @@ impl<'p> Work<'p> {
         };
         let head = |field: &usize| rows.table.fields[*field].column.starts_with("../");
         fields.retain(|(field, _)| within(field) && !head(field) || !rows.table.is_key_field(*field));
-        let is_bare = self.request.like.is_none();
+        let is_bare = self.like(table).is_none();
         let values = NewValues { record: span, key: model.key.clone(), fields, is_bare };
         let edits = EditSet::new(value_edits(&rows.table, &path, &text, &[values])?)
             .map_err(|error| refused(error.to_string()))?;

@@ -9,6 +9,7 @@ use crate::links::text_key;
 use crate::schema::{KeyPart, Layout, Table, TableId, Texts};
 use crate::tables::KEY_SEPARATOR;
 use crate::views::Row;
+use std::collections::HashSet;
 
 impl<'p> Work<'p> {
     /// Names the record: in its own field, or by a text in each language.
@@ -21,16 +22,35 @@ impl<'p> Work<'p> {
         key: &str,
         fields: &mut Vec<(usize, Vec<String>)>,
     ) -> Result<(), Error> {
-        let Layout::Whole(rule) = table.fields[label].layout else { return Ok(()) };
+        let field = &table.fields[label];
+        let Layout::Whole(rule) = field.layout else {
+            return Err(Error::refused(
+                format!(
+                    "`{}`, which names the records of `{}`, holds several values",
+                    field.name, table.name
+                ),
+                "give no name for people, and write the field: FIELD=VALUE; nothing was changed",
+            ));
+        };
         let Some(template) = &table.rules[rule].text else {
             fields.retain(|(field, _)| *field != label);
             fields.push((label, vec![name.to_owned()]));
             return Ok(());
         };
-        let value = match (&table.fields[label].follows, fields.iter().find(|(field, _)| *field == label)) {
-            (_, Some((_, values))) => values.first().cloned().unwrap_or_default(),
+        let given = fields.iter().find(|(field, _)| *field == label).and_then(|(_, values)| values.first());
+        let given = given.filter(|value| !table.rules[rule].is_none(value));
+        let value = match (&field.follows, given) {
+            (_, Some(value)) => value.clone(),
             (Some(follows), None) => follows.fill_one(key.rsplit(KEY_SEPARATOR).next().unwrap_or_default()),
-            (None, None) => return Ok(()),
+            (None, None) => {
+                return Err(Error::Usage {
+                    message: format!(
+                        "`{}` of the new record has no value, which would say what its text is called",
+                        field.name
+                    ),
+                    help: format!("write it too: {}=KEY_OF_THE_TEXT", field.name).into(),
+                });
+            }
         };
         let text = template.fill_one(&value);
         let schema = &self.project.schema;
@@ -39,13 +59,10 @@ impl<'p> Work<'p> {
                 continue;
             }
             let languages: Vec<Assignment> = match &schema.tables[id].texts {
-                Some(Texts::File(_)) => schema
-                    .languages
-                    .iter()
-                    .map(|language| Assignment {
-                        left: language.clone(),
-                        action: Action::Set(name.to_owned()),
-                    })
+                Some(Texts::File(_)) => self
+                    .languages_of(finder, id)?
+                    .into_iter()
+                    .map(|language| Assignment { left: language, action: Action::Set(name.to_owned()) })
                     .collect(),
                 Some(Texts::Fields(own)) => {
                     let field = |field: &usize| schema.tables[id].fields[*field].name.clone();
@@ -59,7 +76,22 @@ impl<'p> Work<'p> {
             }
             return self.add(finder, id, &text, &languages);
         }
-        Ok(())
+        Err(Error::refused(
+            format!("no table of texts has those that the records of `{}` are named with", table.name),
+            format!(
+                "give no name for people, and add the text `{text}` to the table where it belongs; nothing was changed"
+            ),
+        ))
+    }
+
+    /// The languages of the project that a table of texts with a file for each has texts in.
+    fn languages_of(&self, finder: &RecordFinder<'p>, texts: TableId) -> Result<Vec<String>, Error> {
+        let schema = &self.project.schema;
+        let table = &schema.tables[texts];
+        let rows = finder.rows(texts)?;
+        let there: HashSet<&str> =
+            rows.rows.iter().filter_map(|row| table.language_of(rows.paths.get(&row.file)?)).collect();
+        Ok(schema.languages.iter().filter(|language| there.contains(language.as_str())).cloned().collect())
     }
 
     /// Whether a table of texts has those that the records of `table` are named with; the only one does.

@@ -69,7 +69,7 @@ impl Work<'_> {
         key: &str,
     ) -> Result<Place, Error> {
         let in_file: Vec<&Row> = rows.rows.iter().filter(|row| row.file == target).collect();
-        Ok(match &self.request.place {
+        Ok(match self.asked_place(rows.id) {
             RecordPlace::Before(_) => Place::Before(model.span),
             RecordPlace::After(_) => Place::After(model.span),
             RecordPlace::First => in_file.first().map_or(Place::First, |row| Place::Before(row.span)),

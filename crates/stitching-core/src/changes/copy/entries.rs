@@ -12,7 +12,7 @@ use crate::changes::unused_values::UnusedValues;
 use crate::formats::{NewEntry, Part, Place};
 use crate::layers::{FileId, LayerId, RelPath};
 use crate::links::Thing;
-use crate::schema::{Table, TableId, Texts};
+use crate::schema::{Table, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, RecordVisitor, read_all, read_records};
 use crate::text::{Edit, EditSet, LoadedText, Span, Text};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -35,44 +35,30 @@ impl<'p> Work<'p> {
         let mut edits = Vec::new();
         for one in seen.iter().filter(|one| self.is_own(one.table, one.key.as_ref())) {
             let table = &schema.tables[one.table];
-            let is_main = one.table == own.table && self.is_main(one);
-            let mut given: Vec<(usize, Vec<String>)> = Vec::new();
-            if is_main {
-                given.clone_from(&own.fields);
-            }
-            let taken: Vec<usize> = given
-                .iter()
-                .map(|(field, _)| *field)
-                .chain(one.rewrites.iter().map(|rewrite| rewrite.field))
-                .collect();
-            let mut more = self.of_copy(table, one, (path, text), &taken, unused)?;
-            let over = self.overrides(one, path)?;
-            more.extend(over.into_iter().filter(|(field, _)| !given.iter().any(|(own, _)| own == field)));
-            if let (Some(name), Some(Texts::File(field))) = (&own.name, &table.texts) {
-                let is_main_language =
-                    table.language_of(path) == schema.languages.first().map(String::as_str);
-                if is_main_language && self.names_main(one, own.table) {
-                    more.push((*field, vec![name.clone()]));
-                }
-            }
+            let is_main = own.is_of(one);
+            let mut fields = if is_main { own.fields.clone() } else { Vec::new() };
             rewrites.retain(|rewrite| {
                 let inside =
                     one.span.start <= rewrite.cell.span.start && rewrite.cell.span.end <= one.span.end;
                 !(inside
                     && rewrite.table == one.table
-                    && given.iter().any(|(field, _)| *field == rewrite.field))
+                    && fields.iter().any(|(field, _)| *field == rewrite.field))
             });
-            let (wide, of_main) = match &own.rows {
-                Some(rows) if is_main => (&rows.table, true),
-                _ => (table, false),
-            };
-            if of_main || is_main {
-                let values =
-                    NewValues { record: one.span, key: one.key.clone(), fields: given, is_bare: false };
-                edits.extend(value_edits(wide, path, text, &[values])?);
+            let rewritten = one.rewrites.iter().map(|rewrite| rewrite.field);
+            let mut taken: HashSet<usize> = fields.iter().map(|(field, _)| *field).chain(rewritten).collect();
+            for other in [self.of_copy(table, one, (path, text), &taken, unused)?, self.overrides(one, path)?]
+            {
+                for (field, values) in other {
+                    if taken.insert(field) {
+                        fields.push((field, values));
+                    }
+                }
             }
-            let values = NewValues { record: one.span, key: one.key.clone(), fields: more, is_bare: false };
-            edits.extend(value_edits(table, path, text, &[values])?);
+            fields.extend(own.name_in(schema, one, path, text));
+            // The fields that the schema has are the first ones in both tables.
+            let wide = if is_main { &own.rows.table } else { table };
+            let values = NewValues { record: one.span, key: one.key.clone(), fields, is_bare: false };
+            edits.extend(value_edits(wide, path, text, &[values])?);
         }
         for of_cell in by_cell(&rewrites) {
             edits.extend(cell_edits(&schema.tables[of_cell[0].table], text, of_cell).map_err(refused)?);

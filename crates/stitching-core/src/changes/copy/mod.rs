@@ -9,10 +9,11 @@ mod tell;
 mod values;
 
 use super::builder::Builder;
-use super::change::Change;
+use super::change::{Change, Note};
 use super::record_finder::RecordFinder;
 use super::rename::{
     Hit, Item, ItemIndex, Visitor, companions, key_of_path, new_key, plan, refuse_duplicates, refuse_taken,
+    unfit,
 };
 use super::rewrite::Rewrite;
 use super::unused_values::UnusedValues;
@@ -87,6 +88,7 @@ pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
     }
     let mut work = Work {
         project,
+        finder: RecordFinder::new(project),
         builder: Builder::new(project, title),
         items: Vec::new(),
         pending: Vec::new(),
@@ -157,10 +159,13 @@ struct Seen {
     key: Option<String>,
     rewrites: Vec<Rewrite>,
     also: Vec<Item>,
+    /// What cannot be rewritten, and why.
+    unfit: Vec<(Span, String)>,
 }
 
 struct Work<'p> {
     project: &'p Project,
+    finder: RecordFinder<'p>,
     builder: Builder<'p>,
     /// All that is copied, with its new name.
     items: Vec<Item>,
@@ -211,13 +216,17 @@ impl<'p> Work<'p> {
                     stack.effective(stack.top()).into_iter().find(|id| stack.files()[*id].path == *old);
                 let new = RelPath::parse(&item.new)
                     .map_err(|error| Error::refused(error.to_string(), "choose another key"))?;
-                // A file that is there already is taken as it is.
+                // A file that is there already stays as it is.
                 let is_there =
                     stack.effective(stack.top()).into_iter().any(|id| stack.files()[id].path == new);
                 if let (Some(file), false) = (file, is_there) {
                     self.files.insert(file, new.clone());
+                } else if is_there {
+                    self.builder.note(Note::FileKept(new.to_string()));
                 }
-                for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old)) {
+                for (id, table) in
+                    schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old) && !is_there)
+                {
                     if let (Some(before), Some(after)) = (key_of_path(table, old), key_of_path(table, &new)) {
                         self.add(Item { key_done: true, ..Item::new(Thing::Record(id, before), after) })?;
                     }
@@ -264,12 +273,15 @@ impl<'p> Work<'p> {
             if hits.is_empty() && !self.is_own(table, key.as_ref()) {
                 return;
             }
-            let mut seen = Seen { table, span: record.span, key, rewrites: Vec::new(), also: Vec::new() };
+            let (rewrites, also, unfit) = (Vec::new(), Vec::new(), Vec::new());
+            let mut seen = Seen { table, span: record.span, key, rewrites, also, unfit };
             for hit in hits {
                 match hit {
                     Hit::Rewrite(rewrite) => seen.rewrites.push(rewrite),
                     Hit::Also(item) => seen.also.push(item),
-                    Hit::IfAlone(_) | Hit::Unfit(..) => {}
+                    Hit::Unfit(span, reason) => seen.unfit.push((span, reason)),
+                    // The original keeps its own.
+                    Hit::IfAlone(_) => {}
                 }
             }
             out.push(seen);
@@ -334,8 +346,7 @@ impl<'p> Work<'p> {
     fn finish(mut self, found: &Found, new_key: &str, request: &CopyRequest) -> Result<Change, Error> {
         let project = self.project;
         let all = self.look(&self.items)?;
-        let mut finder = RecordFinder::new(project);
-        let mut own_values = self.values_of_main(&mut finder, found, request)?;
+        let mut own_values = self.values_of_main(found, request)?;
         let mut unused = UnusedValues::default();
         let mut outside: Vec<(FileId, Seen)> = Vec::new();
         let mut by_file: BTreeMap<FileId, Vec<Seen>> = BTreeMap::new();
@@ -350,6 +361,9 @@ impl<'p> Work<'p> {
             for one in seen {
                 let within = |own: &Span| own.start <= one.span.start && one.span.end <= own.end;
                 if is_copied || own.iter().any(within) {
+                    if let Some((span, reason)) = one.unfit.first() {
+                        return Err(unfit(project, file, *span, reason));
+                    }
                     values += one.rewrites.len();
                     if let Some(key) = one.key.clone().filter(|key| self.is_own(one.table, Some(key))) {
                         copied.insert((one.table, key));
@@ -375,6 +389,7 @@ impl<'p> Work<'p> {
         for (file, seen) in by_file {
             self.copy_records(file, seen, &mut own_values, &mut unused)?;
         }
+        own_values.refuse_unnamed(&project.schema)?;
         self.join(outside, &request.join)?;
         let set: Vec<usize> = own_values.fields.iter().map(|(field, _)| *field).collect();
         self.tell(found, new_key, request, &copied, &set)?;

@@ -3,7 +3,7 @@
 use super::{CopyRequest, Work};
 use crate::Error;
 use crate::changes::change::Note;
-use crate::links::{Address, Found, Labels, Thing};
+use crate::links::{Address, Found, Thing};
 use crate::schema::TableId;
 use crate::views::Rows;
 use std::collections::HashSet;
@@ -42,7 +42,7 @@ impl<'p> Work<'p> {
     /// Tells in which fields the copy has what the original has, though nearly all records differ in them. The fields `set`
     /// are as the user wants them.
     fn tell_what_is_same(&mut self, found: &Found, new_key: &str, set: &[usize]) -> Result<(), Error> {
-        let rows = Rows::read(self.project.view(), found.table, &Labels::default())?;
+        let rows = self.finder.rows(found.table)?;
         let Some(row) = rows.find(&found.key) else { return Ok(()) };
         let mut same = Vec::new();
         for (column, name) in rows.columns.iter().enumerate() {

@@ -1,14 +1,14 @@
 //! What the fields of a copy hold that a rename would not change.
 
-use super::{CopyRequest, Seen, Work, last_part};
+use super::{CopyRequest, Seen, Work};
 use crate::Error;
-use crate::changes::assignment::{Argument, Assignment};
+use crate::changes::assignment::Assignment;
 use crate::changes::field_value::FieldValues;
-use crate::changes::record_finder::RecordFinder;
+use crate::changes::record_finder::no_label;
 use crate::changes::unused_values::UnusedValues;
 use crate::layers::RelPath;
-use crate::links::{Found, Labels, Thing};
-use crate::schema::{Layout, Table, TableId};
+use crate::links::{Address, Found, Thing, text_key};
+use crate::schema::{Layout, Schema, Table, TableId, Texts};
 use crate::tables::{Value, read_at};
 use crate::text::Text;
 use crate::views::Rows;
@@ -18,58 +18,47 @@ use std::sync::Arc;
 impl<'p> Work<'p> {
     /// What the request says of the fields of the copy.
     pub(super) fn values_of_main(
-        &self,
-        finder: &mut RecordFinder<'p>,
+        &mut self,
         found: &Found,
         request: &CopyRequest,
     ) -> Result<OwnValues, Error> {
-        let mut out = OwnValues { table: found.table, rows: None, fields: Vec::new(), name: None };
-        let schema = &self.project.schema;
-        let table = &schema.tables[found.table];
-        if let Some(name) = &request.name {
-            let label = table.label.ok_or_else(|| Error::Usage {
-                message: format!("the records of `{}` have no name for people", table.name),
-                help: "say in the schema which field names them: label = \"FIELD\"".into(),
-            })?;
-            let Layout::Whole(rule) = table.fields[label].layout else { return Ok(out) };
-            match table.rules[rule].text {
-                Some(_) => out.name = Some(name.clone()),
-                None => out.fields.push((label, vec![name.clone()])),
-            }
-        }
-        let mut assignments: Vec<Assignment> = Vec::new();
-        for value in &request.values {
-            match Argument::parse(value)? {
-                Argument::Assignment(assignment) => assignments.push(assignment),
-                Argument::Name(name) => {
-                    return Err(Error::Usage {
-                        message: format!("`{name}` says nothing of a field"),
-                        help: "what the copy holds is written FIELD=VALUE".into(),
-                    });
-                }
-            }
-        }
-        if assignments.is_empty() {
-            return Ok(out);
-        }
         let mut targets = Vec::new();
-        for assignment in &assignments {
-            targets.push((finder.field(found.table, &assignment.left)?, assignment.action.clone()));
+        for assignment in Assignment::parse_all(&request.values)? {
+            let target = self.finder.field(found.table, &assignment.left)?;
+            targets.push((target, assignment.action));
         }
-        let rows = finder.rows(found.table)?;
-        let mut values = FieldValues::new(self.project, finder, &rows, 1);
-        let prepared: Vec<_> = targets
-            .iter()
-            .map(|(target, action)| values.prepare(target, action))
-            .collect::<Result<_, Error>>()?;
-        let row =
-            rows.find(&found.key).ok_or_else(|| Error::refused("the record is gone", "run it again"))?;
-        let mut state = values.of_row(row);
-        for one in &prepared {
-            state.apply(one)?;
+        let rows = self.finder.rows(found.table)?;
+        let address = Address::show(&rows.table.name, &found.key);
+        let gone = || Error::refused(format!("{address} is gone"), "run the command again");
+        let row = rows.find(&found.key).ok_or_else(gone)?;
+        let fields = FieldValues::new(self.project, &mut self.finder, &rows, 1).assigned(row, &targets)?;
+        let mut out = OwnValues {
+            record: (found.table, found.key.clone()),
+            rows: Arc::clone(&rows),
+            fields,
+            name: None,
+            is_named: false,
+        };
+        let Some(name) = &request.name else { return Ok(out) };
+        let label = rows.table.label.ok_or_else(|| no_label(&rows.table))?;
+        let column = rows.fields.iter().position(|field| *field == label);
+        let value = column.and_then(|column| row.cells[column].as_ref()).map(|cell| cell.text.as_str());
+        match value.and_then(|value| text_key(&rows.table, label, value)) {
+            // Its own text, which comes along under another key.
+            Some(text) if self.known.contains(&Thing::Text(text.clone())) => {
+                out.name = Some((text, name.clone()));
+            }
+            Some(text) => {
+                return Err(Error::refused(
+                    format!("{address} is called by the text `{text}`, which does not follow from its key"),
+                    format!(
+                        "give no name for people, and give the copy a text of its own: {}=TEXTKEY; nothing was changed",
+                        rows.table.fields[label].name
+                    ),
+                ));
+            }
+            None => out.fields.push((label, vec![name.clone()])),
         }
-        out.fields.extend(state.set());
-        out.rows = Some(rows);
         Ok(out)
     }
 
@@ -77,7 +66,7 @@ impl<'p> Work<'p> {
     pub(super) fn overrides(&self, one: &Seen, path: &RelPath) -> Result<Vec<(usize, Vec<String>)>, Error> {
         let table = &self.project.schema.tables[one.table];
         let Some(key) = one.key.as_deref().filter(|_| table.merged) else { return Ok(Vec::new()) };
-        let rows = Rows::read(self.project.view(), one.table, &Labels::default())?;
+        let rows = self.finder.rows(one.table)?;
         let Some(row) = rows.find(key) else { return Ok(Vec::new()) };
         let stack = &self.project.stack;
         let lowest = rows
@@ -93,39 +82,13 @@ impl<'p> Work<'p> {
         Ok(cells.filter(|(field, _)| !table.is_key_field(*field)).collect())
     }
 
-    /// Whether this is the record that was asked for.
-    pub(super) fn is_main(&self, one: &Seen) -> bool {
-        let first = self.items.iter().find_map(|item| match &item.thing {
-            Thing::Record(table, key) if *table == one.table => Some(key),
-            _ => None,
-        });
-        first == one.key.as_ref()
-    }
-
-    /// Whether a text is the one that names the record that was asked for.
-    pub(super) fn names_main(&self, one: &Seen, main: TableId) -> bool {
-        let table = &self.project.schema.tables[main];
-        let Some(Layout::Whole(rule)) = table.label.map(|label| &table.fields[label].layout) else {
-            return false;
-        };
-        let field = table.rules[*rule].field;
-        let value = self.items.iter().find_map(|item| match (&item.thing, &table.fields[field].follows) {
-            (Thing::Record(own, key), Some(follows)) if *own == main => {
-                Some(follows.fill_one(last_part(key)))
-            }
-            _ => None,
-        });
-        let text = value.zip(table.rules[*rule].text.as_ref()).map(|(value, text)| text.fill_one(&value));
-        text.as_ref() == one.key.as_ref()
-    }
-
     /// What a copy does not take over: notes for people go, and what no two records may have alike is another one.
     pub(super) fn of_copy(
         &self,
         table: &Table,
         one: &Seen,
         (path, text): (&RelPath, &Text<'_>),
-        taken: &[usize],
+        taken: &HashSet<usize>,
         unused: &mut UnusedValues,
     ) -> Result<Vec<(usize, Vec<String>)>, Error> {
         let mut out = Vec::new();
@@ -162,10 +125,60 @@ impl<'p> Work<'p> {
 
 /// What the request says of the copy of the record that was asked for.
 pub(super) struct OwnValues {
-    pub table: TableId,
-    /// The rows in whose table the fields are, if they may be others than those of the schema.
-    pub rows: Option<Arc<Rows>>,
+    /// That record.
+    record: (TableId, String),
+    /// The rows of its table, which may have more fields than the schema's.
+    pub rows: Arc<Rows>,
+    /// Fields of that table, and what they hold.
     pub fields: Vec<(usize, Vec<String>)>,
-    /// What its text in the main language says.
-    pub name: Option<String>,
+    /// The key of the text that it is called by, and what that says in the main language.
+    name: Option<(String, String)>,
+    /// Whether that was written.
+    is_named: bool,
+}
+
+impl OwnValues {
+    /// Whether this is the record that was asked for.
+    pub fn is_of(&self, one: &Seen) -> bool {
+        one.table == self.record.0 && one.key.as_ref() == Some(&self.record.1)
+    }
+
+    /// What a text says in the main language, if it is the one that the copy is called by: the field, and the words.
+    pub fn name_in(
+        &mut self,
+        schema: &Schema,
+        one: &Seen,
+        path: &RelPath,
+        text: &Text<'_>,
+    ) -> Option<(usize, Vec<String>)> {
+        let (_, name) = self.name.as_ref().filter(|(key, _)| one.key.as_ref() == Some(key))?;
+        let name = vec![name.clone()];
+        let table = &schema.tables[one.table];
+        let main = schema.languages.first().map(String::as_str);
+        let field = match table.texts.as_ref()? {
+            Texts::File(field) => Some(*field).filter(|_| table.language_of(path) == main),
+            Texts::Fields(fields) => fields.iter().find(|(language, _)| *language == 0).map(|(_, own)| *own),
+            texts @ Texts::Record { text: field, language, .. } => {
+                let record = read_at(table, path, text, one.span)?;
+                let language = texts.language_called(&record.value(*language)?.text);
+                Some(*field).filter(|_| language == Some(0))
+            }
+        };
+        self.is_named |= field.is_some();
+        Some((field?, name))
+    }
+
+    /// Refuses where the name that was given is written nowhere.
+    pub fn refuse_unnamed(&self, schema: &Schema) -> Result<(), Error> {
+        match &self.name {
+            Some((text, _)) if !self.is_named => {
+                let language = schema.languages.first().map_or("the main language", String::as_str);
+                Err(Error::refused(
+                    format!("there is no text `{text}` in {language}, whose copy could have the name"),
+                    "write that text first; nothing was changed",
+                ))
+            }
+            _ => Ok(()),
+        }
+    }
 }

@@ -249,7 +249,7 @@ impl<'p> Work<'p> {
                     self.add(item)?;
                 }
                 Hit::IfAlone(item) => self.add_if_alone(item)?,
-                Hit::Unfit(span, reason) => return Err(self.unfit(found.file, span, reason)),
+                Hit::Unfit(span, reason) => return Err(unfit(self.project, found.file, span, &reason)),
                 Hit::Rewrite(rewrite) => {
                     if !found.editable {
                         return Err(Error::refused(
@@ -283,14 +283,6 @@ impl<'p> Work<'p> {
             return Ok(());
         }
         self.add(item)
-    }
-
-    fn unfit(&self, file: FileId, span: Span, reason: String) -> Error {
-        let place = load(&self.project.stack, file).map(|loaded| loaded.place(span));
-        let at = place
-            .map(|place| format!("{}:{}:{}: ", place.path, place.line, place.column))
-            .unwrap_or_default();
-        Error::refused(format!("{at}{reason}"), "choose another key; nothing was changed")
     }
 
     fn is_in_mod(&self, file: FileId) -> bool {
@@ -369,6 +361,14 @@ impl<'p> Work<'p> {
         }
         self.builder.finish()
     }
+}
+
+/// Says where something cannot be rewritten, and why.
+pub(super) fn unfit(project: &Project, file: FileId, span: Span, reason: &str) -> Error {
+    let place = load(&project.stack, file).map(|loaded| loaded.place(span));
+    let at =
+        place.map(|place| format!("{}:{}:{}: ", place.path, place.line, place.column)).unwrap_or_default();
+    Error::refused(format!("{at}{reason}"), "choose another key; nothing was changed")
 }
 
 /// The key that a file at `path` has as a record of `table`, where that is made of the path alone.
