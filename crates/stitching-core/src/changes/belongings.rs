@@ -407,3 +407,29 @@ impl RecordVisitor for Inside<'_> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{insert_outermost, is_inside};
+    use crate::text::Span;
+    use rstest::rstest;
+    use std::collections::BTreeMap;
+
+    #[rstest]
+    #[case::apart(&[(0, 4), (6, 9)], &[(0, 4), (6, 9)])]
+    #[case::the_inner_first(&[(2, 4), (0, 9)], &[(0, 9)])]
+    #[case::the_outer_first(&[(0, 9), (2, 4)], &[(0, 9)])]
+    #[case::several_go(&[(1, 2), (3, 4), (6, 8), (0, 5)], &[(0, 5), (6, 8)])]
+    #[case::the_same_start(&[(0, 3), (0, 9)], &[(0, 9)])]
+    #[case::the_same_end(&[(5, 9), (0, 9)], &[(0, 9)])]
+    #[case::side_by_side(&[(0, 4), (4, 9)], &[(0, 4), (4, 9)])]
+    #[case::twice(&[(1, 4), (1, 4)], &[(1, 4)])]
+    fn only_the_outermost_stay(#[case] added: &[(usize, usize)], #[case] left: &[(u32, u32)]) {
+        let mut spans = BTreeMap::new();
+        for (start, end) in added {
+            insert_outermost(&mut spans, Span::new(*start, *end));
+        }
+        assert_eq!(spans.iter().map(|(start, end)| (*start, *end)).collect::<Vec<_>>(), left);
+        assert!(added.iter().all(|(start, end)| is_inside(&spans, Span::new(*start, *end))));
+    }
+}

@@ -171,3 +171,43 @@ fn file_of(project: &Project, problem: &Problem) -> Option<FileId> {
     let layer = stack.layers().iter().position(|layer| layer.name == problem.place.layer)?;
     stack.find(layer, &path)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{Which, parse};
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("text/en.txt:3", "text/en.txt", 3, None)]
+    #[case("text/en.txt:3:14", "text/en.txt", 3, Some(14))]
+    #[case("odd:name.txt:3", "odd:name.txt", 3, None)]
+    #[case("12:3:14", "12", 3, Some(14))]
+    #[case("odd:name.txt:3:14", "odd:name.txt", 3, Some(14))]
+    fn a_place_is_a_path_a_line_and_a_column(
+        #[case] text: &str,
+        #[case] path: &str,
+        #[case] line: usize,
+        #[case] column: Option<usize>,
+    ) {
+        let Ok(Which::Place { path: found, line: at, column: own }) = parse(text) else {
+            panic!("`{text}` is a place")
+        };
+        assert_eq!((found.as_str(), at, own), (path, line, column));
+    }
+
+    #[test]
+    fn the_name_of_a_problem_is_a_code() {
+        assert!(matches!(parse("dangling-reference"), Ok(Which::Code(_))));
+    }
+
+    #[rstest]
+    #[case("text/en.txt")]
+    #[case("text/en.txt:0")]
+    #[case("text/en.txt:x")]
+    #[case("text/en.txt:-3")]
+    #[case("dangling-referense")]
+    #[case("")]
+    fn all_else_is_refused(#[case] text: &str) {
+        assert!(parse(text).is_err(), "`{text}`");
+    }
+}

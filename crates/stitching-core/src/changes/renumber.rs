@@ -223,3 +223,52 @@ fn in_order(a: &str, b: &str) -> std::cmp::Ordering {
         _ => a.cmp(b),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{Renumbering, renumbered};
+    use crate::tables::CellOrder;
+    use crate::text::Span;
+    use crate::views::{Row, RowCell};
+    use rstest::rstest;
+
+    fn row(name: &str) -> Row {
+        let span = Span::new(0, 1);
+        let cell = RowCell { text: name.to_owned(), file: 0, span, more: Vec::new() };
+        let order = CellOrder::default();
+        Row { key: None, label: None, cells: vec![Some(cell)], file: 0, span, number: 1, position: 1, order }
+    }
+
+    #[rstest]
+    #[case::gaps_close(&Renumbering::Close, &[2, 3, 7], Some(1), &[1, 2, 3])]
+    #[case::below_the_lowest(&Renumbering::Close, &[0, 5], Some(1), &[0, 1])]
+    #[case::without_a_range(&Renumbering::Close, &[4, 9], None, &[4, 5])]
+    #[case::shared_stays_shared(&Renumbering::Close, &[2, 2, 9], Some(1), &[1, 1, 2])]
+    #[case::room_is_made(&Renumbering::Open(3, 2), &[1, 3, 4], None, &[1, 5, 6])]
+    #[case::a_block_moves(&Renumbering::Move(3, 4, 10), &[2, 3, 4, 5], None, &[2, 10, 11, 5])]
+    #[case::no_overflow(&Renumbering::Open(0, 1), &[i64::MAX], None, &[i64::MAX])]
+    #[case::nothing(&Renumbering::Close, &[], Some(1), &[])]
+    fn numbers_are_given(
+        #[case] how: &Renumbering,
+        #[case] old: &[i64],
+        #[case] lowest: Option<i64>,
+        #[case] new: &[i64],
+    ) {
+        let one = row("a");
+        let numbers = old.iter().map(|number| (*number, &one)).collect();
+        let given: Vec<i64> =
+            renumbered(numbers, how, None, lowest).into_iter().map(|(_, _, new)| new).collect();
+        assert_eq!(given, new);
+    }
+
+    #[test]
+    fn sorting_goes_by_number_where_all_are_numbers() {
+        let rows = ["10", "9", "-1"].map(|name| row(name));
+        let numbers = rows.iter().enumerate().map(|(at, row)| (at as i64 + 5, row)).collect();
+        let sort = Renumbering::Sort("Depth".to_owned());
+        let given = renumbered(numbers, &sort, Some(0), Some(1));
+        let given: Vec<(String, i64)> =
+            given.into_iter().map(|(row, _, new)| (row.text(0).to_string(), new)).collect();
+        assert_eq!(given, [("-1".to_owned(), 1), ("9".to_owned(), 2), ("10".to_owned(), 3)]);
+    }
+}

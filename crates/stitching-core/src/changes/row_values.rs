@@ -422,3 +422,46 @@ fn truth_like(old: &str, truth: bool) -> String {
         word.to_owned()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{truth_like, written_items};
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("[]", &[])]
+    #[case(" [ ] ", &[])]
+    #[case("[coal]", &["coal"])]
+    #[case("[coal, peat moss ,3]", &["coal", "peat moss", "3"])]
+    #[case(r#"["coal, wet", peat]"#, &["coal, wet", "peat"])]
+    #[case(r#"["a \"b\", c", ""]"#, &["a \"b\", c", ""])]
+    #[case(r#"["ends in \\", d]"#, &["ends in \\", "d"])]
+    #[case("[żółw,é]", &["żółw", "é"])]
+    fn a_list_is_split_at_commas_outside_quotes(#[case] text: &str, #[case] items: &[&str]) {
+        assert_eq!(written_items(text).expect("a list"), items);
+    }
+
+    #[rstest]
+    #[case("[coal,,peat]", "empty item")]
+    #[case("[coal,]", "empty item")]
+    #[case("[,]", "empty item")]
+    #[case(r#"["coal]"#, "no text in quotes")]
+    #[case(r#"["coal" peat]"#, "no text in quotes")]
+    fn a_list_that_is_none_is_refused(#[case] text: &str, #[case] reason: &str) {
+        let refused = written_items(text).expect_err("no list");
+        assert!(refused.contains(reason), "{refused}");
+    }
+
+    #[rstest]
+    #[case("yes", "no")]
+    #[case("No", "No")]
+    #[case("YES", "NO")]
+    #[case("1", "0")]
+    #[case("True", "False")]
+    #[case("TRUE", "FALSE")]
+    #[case("", "false")]
+    #[case("on", "false")]
+    fn a_truth_is_written_as_the_old_one_was(#[case] old: &str, #[case] new: &str) {
+        assert_eq!(truth_like(old, false), new);
+    }
+}

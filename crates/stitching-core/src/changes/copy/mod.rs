@@ -419,3 +419,28 @@ fn replaced_word(text: &str, old: &str, new: &str) -> Option<String> {
     })?;
     Some(format!("{}{new}{}", &text[..at], &text[at + old.len()..]))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::replaced_word;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("mill_pier", Some("forge_pier"))]
+    #[case("old_mill", Some("old_forge"))]
+    #[case("mill", Some("forge"))]
+    #[case("miller_mill", Some("miller_forge"))]
+    #[case("a mill, a mill", Some("a forge, a mill"))]
+    #[case("treadmill", None)]
+    #[case("millé", None)]
+    #[case("mill2", None)]
+    #[case("", None)]
+    fn only_a_whole_word_is_replaced(#[case] text: &str, #[case] new: Option<&str>) {
+        assert_eq!(replaced_word(text, "mill", "forge").as_deref(), new);
+    }
+
+    #[test]
+    fn an_empty_word_stands_nowhere() {
+        assert_eq!(replaced_word("mill", "", "forge"), None);
+    }
+}

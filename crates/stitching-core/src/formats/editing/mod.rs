@@ -113,6 +113,17 @@ pub(super) trait Dialect {
         column: &str,
         items: &[String],
     ) -> Result<(), Refusal> {
+        self.insert_each(entries, record, column, items)
+    }
+
+    /// Puts items one by one before those of a list that is there.
+    fn insert_each(
+        &self,
+        entries: &mut Entries<'_>,
+        record: Option<usize>,
+        column: &str,
+        items: &[String],
+    ) -> Result<(), Refusal> {
         items
             .iter()
             .enumerate()

@@ -258,10 +258,7 @@ impl Dialect for JsonDialect<'_> {
     ) -> Result<(), Refusal> {
         let node = record.ok_or("the record is the file as a whole")?;
         if self.array(entries, node, column)?.is_some() {
-            return items
-                .iter()
-                .enumerate()
-                .try_for_each(|(at, item)| self.insert_item(entries, record, column, item, at));
+            return self.insert_each(entries, record, column, items);
         }
         let path = self.path(column)?.path.without_items();
         let names = path.names().ok_or_else(|| format!("there is no list that is `{column}` yet"))?;
