@@ -263,7 +263,7 @@ mod tests {
 
     #[test]
     fn sorting_goes_by_number_where_all_are_numbers() {
-        let rows = ["10", "9", "-1"].map(|name| row(name));
+        let rows = ["10", "9", "-1"].map(row);
         let numbers = rows.iter().enumerate().map(|(at, row)| (at as i64 + 5, row)).collect();
         let sort = Renumbering::Sort("Depth".to_owned());
         let given = renumbered(numbers, &sort, Some(0), Some(1));
