@@ -1,6 +1,6 @@
 //! The work of Stitching, without a terminal.
 //!
-//! Data flows one way: `layers -> text -> formats -> schema -> tables -> links -> checks`, and from
+//! Data flows one way: `layers -> text -> formats -> schema -> tables -> links -> rows -> checks`, and from
 //! the links to `changes -> journal` and to `views`. A module uses those to its left, never those to its right.
 //! Nothing here prints, reads arguments or ends the process; only [`journal`] writes files.
 #![deny(missing_docs)]
@@ -20,6 +20,7 @@ pub mod links;
 pub mod problem;
 pub mod project;
 pub mod reading;
+pub mod rows;
 pub mod schema;
 pub mod settings;
 pub mod tables;

@@ -4,7 +4,7 @@
 use std::path::{Path, PathBuf};
 
 /// The modules in their order; ARCHITECTURE.md draws them.
-const ORDER: [&str; 20] = [
+const ORDER: [&str; 21] = [
     "code",
     "help",
     "text",
@@ -19,6 +19,7 @@ const ORDER: [&str; 20] = [
     "reading",
     "project",
     "links",
+    "rows",
     "checks",
     "fields",
     "views",

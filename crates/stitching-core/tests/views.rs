@@ -6,9 +6,8 @@ mod support;
 use rstest::{fixture, rstest};
 use stitching_core::links::{Labels, resolve};
 use stitching_core::reading::View;
-use stitching_core::views::{
-    Direction, Graph, How, Others, Query, QueryResult, TypicalValue, difference, usual,
-};
+use stitching_core::rows::Others;
+use stitching_core::views::{Direction, Graph, How, Query, QueryResult, TypicalValue, difference, usual};
 use stitching_core::{Error, Project};
 use tempfile::TempDir;
 

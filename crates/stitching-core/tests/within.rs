@@ -9,7 +9,8 @@ use stitching_core::checks::problems;
 use stitching_core::links::{Labels, find_uses, resolve, things_of};
 use stitching_core::reading::View;
 use stitching_core::reading::load;
-use stitching_core::views::{Direction, Graph, Others, Query, QueryResult};
+use stitching_core::rows::Others;
+use stitching_core::views::{Direction, Graph, Query, QueryResult};
 use tempfile::TempDir;
 
 const BUNDLE: &str = r##"=== schema.toml

@@ -1,8 +1,8 @@
 //! What is to become of a field, as people write it: `FIELD=VALUE`, `FIELD:=EXPRESSION`, `FIELD+=ITEM`, `FIELD-=ITEM`.
 
 use crate::Error;
+use crate::rows::Rows;
 use crate::schema::Layout;
-use crate::views::Rows;
 
 /// An argument of a command that gives values.
 #[derive(Debug, Clone, PartialEq, Eq)]

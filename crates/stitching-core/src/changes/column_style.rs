@@ -1,7 +1,7 @@
 //! How the values of a column are written, so that new ones are written alike.
 
+use crate::rows::Rows;
 use crate::text::number;
-use crate::views::Rows;
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::rc::Rc;

@@ -7,9 +7,10 @@ use super::row_values::RowValues;
 use crate::Error;
 use crate::project::Project;
 use crate::reading::View;
+use crate::rows::{Formula, Row, Rows};
 use crate::schema::{Field, Rule, Target, ValueType};
 use crate::tables::shown_key;
-use crate::views::{Formula, FreeRequest, Row, Rows, free};
+use crate::views::{FreeRequest, free};
 use std::cell::RefCell;
 use std::rc::Rc;
 

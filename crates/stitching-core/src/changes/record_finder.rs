@@ -5,8 +5,8 @@ use crate::Error;
 use crate::links::{Address, Labels, resolve};
 use crate::project::Project;
 use crate::reading::View;
+use crate::rows::{Others, Rows};
 use crate::schema::{Table, TableId, Texts};
-use crate::views::{Others, Rows};
 use std::collections::HashMap;
 use std::sync::{Arc, LazyLock, OnceLock};
 

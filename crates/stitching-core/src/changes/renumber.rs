@@ -9,9 +9,9 @@ use crate::help::NextStep;
 use crate::layers::FileId;
 use crate::links::{Labels, find_table, second_identifiers};
 use crate::project::Project;
+use crate::rows::{Row, Rows};
 use crate::schema::{KeyPart, Layout};
 use crate::text::{number, written_like};
-use crate::views::{Row, Rows};
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// How numbers change.
@@ -227,9 +227,9 @@ fn in_order(a: &str, b: &str) -> std::cmp::Ordering {
 #[cfg(test)]
 mod tests {
     use super::{Renumbering, renumbered};
+    use crate::rows::{Row, RowCell};
     use crate::tables::CellOrder;
     use crate::text::Span;
-    use crate::views::{Row, RowCell};
     use rstest::rstest;
 
     fn row(name: &str) -> Row {

@@ -6,9 +6,9 @@ use super::field_value::{Prepared, What};
 use super::list_edit::{ListValue, with_part};
 use crate::Error;
 use crate::expressions::Value;
+use crate::rows::{Row, Rows};
 use crate::schema::{Field, Layout, Rule, ValueType};
 use crate::text::{number, written_like};
-use crate::views::{Row, Rows};
 use std::collections::BTreeMap;
 use std::rc::Rc;
 

@@ -12,8 +12,8 @@ use crate::layers::FileId;
 use crate::links::{Thing, find_uses};
 use crate::project::Project;
 use crate::reading::View;
+use crate::rows::Formula;
 use crate::schema::TableId;
-use crate::views::Formula;
 use std::collections::{BTreeMap, HashMap};
 
 /// More records than these are changed without telling from how many places they are referred to.

@@ -1,11 +1,11 @@
 //! What differs between two states of the data, by record and field.
 
-use super::{Row, Rows};
 use crate::Error;
 use crate::layers::{FileId, Layer, Stack};
 use crate::links::Labels;
 use crate::project::{PROJECT_FILE, Project};
 use crate::reading::View;
+use crate::rows::{Row, Rows};
 use crate::schema::Texts;
 use crate::text::Span;
 use std::collections::{BTreeMap, BTreeSet, HashMap};

@@ -2,28 +2,22 @@
 //!
 //! [`Rows`] is the one way to a whole table as the game sees it; all else here is built on it.
 
-mod columns;
 mod details;
 mod difference;
-mod formula;
 mod free;
 mod graph;
 mod group;
 mod query;
 mod related;
-mod rows;
 mod search;
 mod typical_values;
 
-pub use columns::{ColumnPath, Kind, Others};
 pub use details::{Details, FieldDetail, details, read_record};
 pub use difference::{Difference, FieldDifference, How, RecordDifference, TableDifference, difference};
-pub use formula::Formula;
 pub use free::{Closest, Free, FreeKind, FreeRequest, Near, free};
 pub use graph::{Described, Direction, Graph, Node, Tree};
 pub use group::{Group, Measure, group};
 pub use query::{Line, Query, QueryResult};
 pub use related::{Companion, Version, companions, versions};
-pub use rows::{Row, RowCell, Rows};
 pub use search::{Matched, Search, SearchHit, Visibility, search};
 pub use typical_values::{TypicalValue, usual};

@@ -1,9 +1,10 @@
 //! What is wanted of a table: which columns and rows, in what order, put together how.
 
-use super::{ColumnPath, Formula, Group, Measure, Others, Row, Rows, group};
+use super::{Group, Measure, group};
 use crate::Error;
 use crate::expressions::{Expression, Value};
 use crate::help::NextStep;
+use crate::rows::{ColumnPath, Formula, Others, Row, Rows};
 use globset::GlobBuilder;
 use rayon::prelude::*;
 use std::cmp::Ordering;

@@ -5,8 +5,8 @@ use crate::changes::assignment::{Action, Assignment};
 use crate::changes::set::{Sheet, SheetLine, list_of};
 use crate::checks::check;
 use crate::project::Project;
+use crate::rows::Rows;
 use crate::schema::TableId;
-use crate::views::Rows;
 
 /// The records of a sheet: the key, and what the columns hold that are not empty.
 pub(super) fn of_sheet(rows: &Rows, sheet: &Sheet) -> Vec<(String, Vec<Assignment>)> {

@@ -6,9 +6,9 @@ use crate::changes::assignment::{Action, Assignment};
 use crate::changes::change::Note;
 use crate::changes::record_finder::RecordFinder;
 use crate::links::text_key;
+use crate::rows::Row;
 use crate::schema::{KeyPart, Layout, Table, TableId, Texts};
 use crate::tables::KEY_SEPARATOR;
-use crate::views::Row;
 use std::collections::HashSet;
 
 impl<'p> Work<'p> {

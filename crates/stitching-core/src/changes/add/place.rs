@@ -5,10 +5,10 @@ use crate::Error;
 use crate::changes::switch::is_whole_file;
 use crate::formats::Place;
 use crate::layers::{FileId, RelPath};
+use crate::rows::{Row, Rows};
 use crate::schema::{KeyPart, Table};
 use crate::tables::{KEY_SEPARATOR, shown_key};
 use crate::text::{Span, number};
-use crate::views::{Row, Rows};
 
 impl Work<'_> {
     /// Where the file of a new record goes, where each has its own.

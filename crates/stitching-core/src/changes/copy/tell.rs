@@ -4,8 +4,8 @@ use super::{CopyRequest, Work};
 use crate::Error;
 use crate::changes::change::Note;
 use crate::links::{Address, Found, Thing};
+use crate::rows::Rows;
 use crate::schema::TableId;
-use crate::views::Rows;
 use std::collections::HashSet;
 
 impl<'p> Work<'p> {

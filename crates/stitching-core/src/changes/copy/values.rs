@@ -8,10 +8,10 @@ use crate::changes::record_finder::no_label;
 use crate::changes::unused_values::UnusedValues;
 use crate::layers::RelPath;
 use crate::links::{Address, Found, Thing, text_key};
+use crate::rows::Rows;
 use crate::schema::{Layout, Schema, Table, TableId, Texts};
 use crate::tables::{Value, read_at};
 use crate::text::Text;
-use crate::views::Rows;
 use std::collections::HashSet;
 use std::sync::Arc;
 

@@ -8,10 +8,10 @@ use crate::help::NextStep;
 use crate::links::{Found, find_by_keys, find_table};
 use crate::project::Project;
 use crate::reading::View;
+use crate::rows::Rows;
 use crate::schema::{KeyPart, Table, TableId};
 use crate::tables::shown_key;
 use crate::text::Template;
-use crate::views::Rows;
 use std::collections::{HashMap, HashSet};
 
 /// Which records get which keys.
@@ -130,7 +130,7 @@ fn by_pattern(
     let (from, to) = (parse(from)?, parse(to)?);
     let rows = Rows::read(project.view(), table, &crate::links::Labels::default())?;
     let mut seen = HashSet::new();
-    let keys = rows.rows.iter().filter(|row| row.key.is_some()).map(crate::views::Row::shown_key);
+    let keys = rows.rows.iter().filter(|row| row.key.is_some()).map(crate::rows::Row::shown_key);
     let keys = keys.filter(|key| seen.insert(key.clone()));
     Ok(keys
         .filter_map(|key| {
@@ -154,12 +154,12 @@ fn by_prefix(project: &Project, table: TableId, prefix: &str) -> Result<Vec<(Str
         Some(layer) => {
             let view = View { stack, schema: &project.schema, through: layer };
             let rows = Rows::read(view, table, &labels)?;
-            rows.rows.iter().map(crate::views::Row::shown_key).collect()
+            rows.rows.iter().map(crate::rows::Row::shown_key).collect()
         }
     };
     let rows = Rows::read(project.view(), table, &labels)?;
     let mut seen = HashSet::new();
-    let keys = rows.rows.iter().filter(|row| row.key.is_some()).map(crate::views::Row::shown_key);
+    let keys = rows.rows.iter().filter(|row| row.key.is_some()).map(crate::rows::Row::shown_key);
     let own = keys.filter(|key| !below.contains(key) && seen.insert(key.clone()));
     let pair = |key: String| {
         let (group, last) = match key.rsplit_once('/').filter(|_| described.key.len() > 1) {

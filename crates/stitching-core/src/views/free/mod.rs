@@ -3,11 +3,11 @@
 mod colour;
 
 use self::colour::{Colours, Form};
-use super::{Row, Rows};
 use crate::Error;
 use crate::help::{Help, NextStep};
 use crate::links::Labels;
 use crate::reading::View;
+use crate::rows::{Row, Rows};
 use crate::schema::{KeyPart, Rule, Schema, TableId};
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -8,8 +8,9 @@ use std::process::ExitCode;
 use stitching_core::expressions::Value as Computed;
 use stitching_core::links::Labels;
 use stitching_core::reading::PlaceResolver;
+use stitching_core::rows::{Others, Row, Rows};
 use stitching_core::schema::TableId;
-use stitching_core::views::{Line, Measure, Others, Query, QueryResult, Row, Rows};
+use stitching_core::views::{Line, Measure, Query, QueryResult};
 use stitching_core::{Error, Project};
 
 /// The result of `show TABLE`.
@@ -83,7 +84,7 @@ pub fn run(project: &Project, id: TableId, args: &Show, global: &Global, ui: &Ui
     let labels = Labels::read(view);
     let others = Others::new(view, &labels);
     let request = request(args);
-    let rows = ui.progress("reading", || others.rows_for(id, &request))?;
+    let rows = ui.progress("reading", || others.rows_with(id, request.names()))?;
     let sheet = QueryResult::of(&rows, &request, &others)?;
     let all = sheet.lines.len();
     let most = if global.format == Format::Human { args.from.saturating_add(MOST_ROWS - 1) } else { all };

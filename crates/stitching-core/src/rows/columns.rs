@@ -1,6 +1,6 @@
 //! Columns of a row, and what lies behind them: a reference is followed with a dot, `good.price`.
 
-use super::{Query, Row, Rows};
+use super::{Row, Rows};
 use crate::Error;
 use crate::expressions::Value;
 use crate::help::{Help, NextStep};
@@ -42,14 +42,14 @@ impl<'p> Others<'p> {
         Ok(rows)
     }
 
-    /// All of `table`, with what stands at the paths that `request` asks for and the schema does not describe.
+    /// All of `table`, with what stands at those of the paths `names` that the schema does not describe.
     ///
     /// # Errors
     /// When a file cannot be read.
-    pub fn rows_for(&self, table: TableId, request: &Query) -> Result<Arc<Rows>, Error> {
+    pub fn rows_with(&self, table: TableId, names: Vec<String>) -> Result<Arc<Rows>, Error> {
         let rows = self.rows(table)?;
         let described = &self.view.schema.tables[table];
-        let mut more = request.names();
+        let mut more = names;
         more.retain(|name| {
             ColumnPath::parse(&rows, name, self).is_err() && described.format.check_column(name).is_ok()
         });

@@ -1,4 +1,11 @@
-//! A table as rows: what the game sees of it, whichever layers its files lie in.
+//! A table as rows: what the game sees of it, whichever layers its files lie in; and the columns and expressions over
+//! its rows.
+
+mod columns;
+mod formula;
+
+pub use columns::{ColumnPath, Kind, Others};
+pub use formula::Formula;
 
 use crate::Error;
 use crate::help::NextStep;
