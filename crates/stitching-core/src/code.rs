@@ -28,6 +28,8 @@ codes! {
     BYTE_ORDER_MARK = "byte-order-mark";
     /// A row with more or fewer cells than the header.
     COLUMN_COUNT = "column-count";
+    /// A field that holds something other than what follows from others.
+    COMPUTED_DIFFERS = "computed-differs";
     /// A file whose records two tables claim.
     CONTESTED_FILE = "contested-file";
     /// A value that names a record which is not there.

@@ -168,6 +168,18 @@ impl Project {
         Ok(Project { stack, ..self })
     }
 
+    /// The project with other layers: those that a change would leave.
+    pub fn with_stack(&self, stack: Stack) -> Project {
+        Project {
+            folder: self.folder.clone(),
+            name: self.name.clone(),
+            stack,
+            schema: self.schema.clone(),
+            schema_files: self.schema_files.clone(),
+            reserved: self.reserved.clone(),
+        }
+    }
+
     /// The layer called `name`.
     ///
     /// # Errors

@@ -29,6 +29,7 @@ fn worded(step: &NextStep) -> String {
         NextStep::LookAtFixes => {
             "`stitching fix --all --preview` shows them, and without `--preview` makes them".to_owned()
         }
+        NextStep::RefreshComputed => "`stitching refresh` puts it right".to_owned(),
         NextStep::ListCodes => "`stitching explain` lists the codes; a place is `path:line`".to_owned(),
         NextStep::RenameRecord => "`stitching rename` gives a record another key, everywhere".to_owned(),
         NextStep::DetachOrCascade => {

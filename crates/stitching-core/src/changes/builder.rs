@@ -457,8 +457,12 @@ impl Draft {
     }
 }
 
-/// What the mod gets at each of `targets` from a file with these `edits`.
-fn made(
+/// What the mod gets at each of `targets` from a file with these `edits`: the path, none if the file goes, and whether that
+/// takes the place of the file.
+///
+/// # Errors
+/// When the file would not come back byte for byte, or its encoding does not have a character of an edit.
+pub(super) fn made(
     project: &Project,
     file: FileId,
     loaded: &LoadedText,

@@ -98,6 +98,14 @@ pub enum Note {
     Shared(String, usize),
     /// The records that change are referred to from so many places.
     ReferredTo(usize),
+    /// What follows from what changes is put right: the address of a field, or the path of a file.
+    PutRight(String),
+    /// A file that is made from what changes is removed: its path.
+    DerivedRemoved(String),
+    /// A file that is made from what changes has nothing in it any more: its path.
+    DerivedEmptied(String),
+    /// A file is made from what changes, and stale: its path.
+    Stale(String),
 }
 
 /// Where the bytes of a changed file come from.

@@ -9,11 +9,11 @@ use super::record_finder::RecordFinder;
 use crate::Error;
 use crate::help::NextStep;
 use crate::layers::FileId;
-use crate::links::{Thing, find_uses};
+use crate::links::{Address, Thing, find_uses};
 use crate::project::Project;
 use crate::reading::View;
 use crate::rows::Formula;
-use crate::schema::TableId;
+use crate::schema::{Computed, TableId};
 use std::collections::{BTreeMap, HashMap};
 
 /// More records than these are changed without telling from how many places they are referred to.
@@ -67,7 +67,7 @@ pub fn set(project: &Project, request: &SetRequest) -> Result<Change, Error> {
         }
     }
     let mut finder = RecordFinder::new(project);
-    let mut work = Work { project, plans: BTreeMap::new() };
+    let mut work = Work::new(project);
     if let Some(sheet) = &request.sheet {
         let ([name], true) = (&names[..], assignments.is_empty()) else {
             return Err(Error::Usage {
@@ -97,6 +97,28 @@ pub fn set(project: &Project, request: &SetRequest) -> Result<Change, Error> {
     work.finish(&mut finder, title(request))
 }
 
+/// A computed field of a record.
+pub(super) struct ComputedField<'c> {
+    /// What it holds.
+    pub computed: &'c Computed,
+    /// The position of the record in the rows of its table.
+    pub row: usize,
+}
+
+/// Builds the change that gives computed fields what they should hold.
+///
+/// # Errors
+/// When a value cannot stand where it should.
+pub(super) fn compute(project: &Project, fields: &[ComputedField<'_>]) -> Result<Change, Error> {
+    let mut finder = RecordFinder::new(project);
+    let mut work = Work { tells: Tells::PutRight, ..Work::new(project) };
+    for ComputedField { computed, row } in fields {
+        let target = field_of(&mut finder, computed.table, &computed.field)?;
+        work.add(computed.table, *row, target, &Action::Compute(computed.value.clone()));
+    }
+    work.finish(&mut finder, String::new())
+}
+
 /// What the change does, as an order.
 fn title(request: &SetRequest) -> String {
     const MOST: usize = 200;
@@ -120,12 +142,26 @@ struct Plan {
     rows: BTreeMap<usize, Vec<usize>>,
 }
 
+/// What the user should know of a change besides.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Tells {
+    /// From how many places what changed is referred to.
+    Uses,
+    /// Which fields are put right.
+    PutRight,
+}
+
 struct Work<'p> {
     project: &'p Project,
     plans: BTreeMap<TableId, Plan>,
+    tells: Tells,
 }
 
 impl<'p> Work<'p> {
+    fn new(project: &'p Project) -> Work<'p> {
+        Work { project, plans: BTreeMap::new(), tells: Tells::Uses }
+    }
+
     /// The records of a table that meet a condition, or all.
     fn add_table(
         &mut self,
@@ -296,7 +332,12 @@ impl<'p> Work<'p> {
                     let own = &rows.rows[row];
                     changed += 1;
                     builder.count(new.len());
-                    if things.len() <= MOST_LOOKED_UP {
+                    if self.tells == Tells::PutRight {
+                        let fields = new.iter().map(|(field, _)| rows.table.fields[*field].name.as_str());
+                        let address = Address::show(&rows.table.name, own.key.as_deref().unwrap_or_default());
+                        let names = fields.map(|name| format!("{address}.{name}"));
+                        names.for_each(|name| builder.note(Note::PutRight(name)));
+                    } else if things.len() <= MOST_LOOKED_UP {
                         things.extend(own.key.clone().map(|key| Thing::Record(table, key)));
                     }
                     let (record, key) = (own.span, own.key.clone());
@@ -317,7 +358,7 @@ impl<'p> Work<'p> {
             return Err(Error::refused("all of it is so already", "nothing to do"));
         }
         builder.count_records(changed);
-        if things.len() <= MOST_LOOKED_UP {
+        if self.tells == Tells::Uses && things.len() <= MOST_LOOKED_UP {
             let uses = find_uses(View::top(&project.stack, &project.schema), &things)?;
             if !uses.is_empty() {
                 builder.note(Note::ReferredTo(uses.len()));

@@ -8,6 +8,7 @@ mod bad_project;
 mod bad_schema;
 mod byte_order_mark;
 mod column_count;
+mod computed_differs;
 mod contested_file;
 mod dangling_reference;
 mod duplicate_column;
@@ -45,6 +46,7 @@ mod wrong_count;
 mod wrong_shape;
 mod wrong_type;
 
+pub(crate) use computed_differs::mistake;
 pub use report::Context;
 pub use run::{Renamed, Report, Summary, TableSummary, check, new_errors, problems};
 pub use unreadable_entry::passed_over;
@@ -206,6 +208,7 @@ pub static CHECKS: &[&Check] = &[
     &bad_schema::CHECK,
     &byte_order_mark::CHECK,
     &column_count::CHECK,
+    &computed_differs::CHECK,
     &contested_file::CHECK,
     &dangling_reference::CHECK,
     &duplicate_column::CHECK,

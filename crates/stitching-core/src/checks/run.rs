@@ -193,7 +193,9 @@ fn mark_inherited(problems: &mut [Problem], base: &[Problem]) {
         }
         // Without a key or a value two problems of different records could not be told apart.
         let told = |problem: &&mut Problem| {
-            with_key || problem.value.as_ref().is_some_and(|value| !value.is_empty())
+            // A mistake in the schema is no fault of the base.
+            problem.code != Code::BAD_SCHEMA
+                && (with_key || problem.value.as_ref().is_some_and(|value| !value.is_empty()))
         };
         for problem in problems.iter_mut().filter(|problem| !problem.inherited).filter(told) {
             let inherited = known.get_mut(&identity(problem, with_key)).and_then(Vec::pop).is_some();

@@ -7,9 +7,11 @@
 //! Numbers are all of one kind, so that `factor * price` holds whether or not one of them has a decimal point. Nothing
 //! compares as neither less nor greater, matches no text, and makes nothing of a sum.
 
+mod aggregate;
 mod functions;
 mod value;
 
+pub use aggregate::{Aggregate, AggregateKind, Lookup};
 pub use value::Value;
 
 use crate::Error;
@@ -33,12 +35,22 @@ pub struct Expression {
     identifiers: Vec<String>,
     /// How deep `all`, `map` and the like stand inside each other.
     nesting: usize,
+    /// What it asks of all records of a table.
+    aggregates: Vec<Aggregate>,
+    /// How many questions of that kind stand in it.
+    aggregate_count: usize,
 }
 
 /// What an expression is evaluated over.
 pub trait Scope: Sync {
     /// The value of the name at this position of [`Expression::names`].
     fn value(&self, name: usize) -> Value;
+
+    /// The answer to the question at this position of [`Expression::take_aggregates`].
+    ///
+    /// # Errors
+    /// When it cannot be worked out.
+    fn aggregate(&self, number: usize) -> Result<Value, Error>;
 
     /// What it is called in messages: the address of a record.
     fn shown(&self) -> String;
@@ -65,11 +77,18 @@ impl Expression {
         if source.len() > LONGEST {
             return Err(bad(source, &format!("it is longer than {LONGEST} bytes")));
         }
-        let mut tree = Parser::new().parse(&with_braced_names(source)).map_err(|errors| {
+        let tree = Parser::new().parse(&with_braced_names(source)).map_err(|errors| {
             let first = errors.errors.first();
             let column = first.map_or(0, |error| error.pos.1.max(0));
             bad(source, &format!("at character {column}: {}", first.map_or("", |error| fault(&error.msg))))
         })?;
+        Expression::of_tree(source, tree)
+    }
+
+    /// Compiles what was parsed of `source`.
+    fn of_tree(source: &str, mut tree: IdedExpr) -> Result<Expression, Error> {
+        let mut aggregates = Vec::new();
+        aggregate::take_out(source, &mut tree, &mut aggregates)?;
         let nesting = nesting(&tree);
         if nesting > DEEPEST {
             return Err(bad(
@@ -79,15 +98,35 @@ impl Expression {
         }
         let mut found = Vec::new();
         prepare(&mut tree, &mut Vec::new(), &mut found);
+        let of_aggregates: Vec<String> = (0..aggregates.len()).map(aggregate::identifier).collect();
+        found.retain(|name| !of_aggregates.contains(&name.identifier));
         let mut known = std::collections::HashSet::new();
         found.retain(|name| known.insert(name.identifier.clone()));
         let (names, identifiers) = found.into_iter().map(|name| (name.path, name.identifier)).unzip();
-        Ok(Expression { source: source.to_owned(), tree, names, identifiers, nesting })
+        Ok(Expression {
+            source: source.to_owned(),
+            tree,
+            names,
+            identifiers,
+            nesting,
+            aggregate_count: aggregates.len(),
+            aggregates,
+        })
     }
 
     /// The names that it speaks of; with dots as they are written.
     pub fn names(&self) -> &[String] {
         &self.names
+    }
+
+    /// Whether it asks something of all records of a table.
+    pub fn asks_tables(&self) -> bool {
+        self.aggregate_count > 0
+    }
+
+    /// What it asks of all records of a table, to be bound by who answers it.
+    pub fn take_aggregates(&mut self) -> Vec<Aggregate> {
+        std::mem::take(&mut self.aggregates)
     }
 
     /// What it gives in `scope`.
@@ -99,6 +138,7 @@ impl Expression {
             expression: self,
             scope,
             known: (0..self.names.len()).map(|_| OnceLock::new()).collect(),
+            answers: (0..self.aggregate_count).map(|_| OnceLock::new()).collect(),
             refused: OnceLock::new(),
         };
         let mut context = Context::with_env(Arc::clone(&LIBRARY));
@@ -144,12 +184,26 @@ struct Values<'v> {
     expression: &'v Expression,
     scope: &'v dyn Scope,
     known: Vec<OnceLock<Native>>,
+    /// The answers to what is asked of all records of a table.
+    answers: Vec<OnceLock<Native>>,
     /// Why a value is not given.
     refused: OnceLock<String>,
 }
 
 impl VariableResolver for Values<'_> {
     fn resolve<'b>(&'b self, name: &str) -> Option<CowVal<'b, 'b>> {
+        if let Some((number, answer)) =
+            aggregate::number(name).and_then(|at| Some((at, self.answers.get(at)?)))
+        {
+            let answer = answer.get_or_init(|| match self.scope.aggregate(number) {
+                Ok(value) => to_engine(&value),
+                Err(error) => {
+                    let _ = self.refused.set(error.to_string());
+                    Native::Null
+                }
+            });
+            return answer.clone().try_into().ok().map(CowVal::Owned);
+        }
         let at = self.expression.identifiers.iter().position(|own| own == name)?;
         let value = self.known[at].get_or_init(|| {
             let value = self.scope.value(at);
@@ -236,9 +290,6 @@ fn prepare(expression: &mut IdedExpr, bound: &mut Vec<String>, names: &mut Vec<N
             if let Some((_, name, _)) = FUNCTIONS.iter().find(|(operator, ..)| *operator == call.func_name) {
                 call.func_name = (*name).to_owned();
             }
-            for part in call.target.iter_mut().map(AsMut::as_mut).chain(&mut call.args) {
-                prepare(part, bound, names);
-            }
         }
         Expr::Comprehension(inner) => {
             prepare(&mut inner.iter_range, bound, names);
@@ -251,43 +302,69 @@ fn prepare(expression: &mut IdedExpr, bound: &mut Vec<String>, names: &mut Vec<N
                 prepare(part, bound, names);
             }
             bound.truncate(before);
+            return;
         }
-        Expr::List(list) => list.elements.iter_mut().for_each(|part| prepare(part, bound, names)),
+        _ => {}
+    }
+    parts_mut(expression).into_iter().for_each(|part| prepare(part, bound, names));
+}
+
+/// The parts of an expression, one level down.
+fn parts(expression: &IdedExpr) -> Vec<&IdedExpr> {
+    match &expression.expr {
+        Expr::Call(call) => call.target.iter().map(|target| &**target).chain(&call.args).collect(),
+        Expr::Comprehension(inner) => {
+            vec![&inner.iter_range, &inner.accu_init, &inner.loop_cond, &inner.loop_step, &inner.result]
+        }
+        Expr::List(list) => list.elements.iter().collect(),
         Expr::Map(map) => {
-            for entry in &mut map.entries {
-                if let EntryExpr::MapEntry(entry) = &mut entry.expr {
-                    prepare(&mut entry.key, bound, names);
-                    prepare(&mut entry.value, bound, names);
-                }
-            }
+            let parts = map.entries.iter().map(|entry| match &entry.expr {
+                EntryExpr::MapEntry(entry) => vec![&entry.key, &entry.value],
+                EntryExpr::StructField(field) => vec![&field.value],
+            });
+            parts.flatten().collect()
         }
-        Expr::Select(select) => prepare(&mut select.operand, bound, names),
-        Expr::Ident(_) | Expr::Literal(_) | Expr::Struct(_) | Expr::Unspecified => {}
+        Expr::Select(select) => vec![&select.operand],
+        Expr::Ident(_) | Expr::Literal(_) | Expr::Struct(_) | Expr::Unspecified => Vec::new(),
+    }
+}
+
+/// As [`parts`], to be changed.
+fn parts_mut(expression: &mut IdedExpr) -> Vec<&mut IdedExpr> {
+    match &mut expression.expr {
+        Expr::Call(call) => call.target.iter_mut().map(AsMut::as_mut).chain(&mut call.args).collect(),
+        Expr::Comprehension(inner) => {
+            let inner = &mut **inner;
+            vec![
+                &mut inner.iter_range,
+                &mut inner.accu_init,
+                &mut inner.loop_cond,
+                &mut inner.loop_step,
+                &mut inner.result,
+            ]
+        }
+        Expr::List(list) => list.elements.iter_mut().collect(),
+        Expr::Map(map) => {
+            let parts = map.entries.iter_mut().map(|entry| match &mut entry.expr {
+                EntryExpr::MapEntry(entry) => vec![&mut entry.key, &mut entry.value],
+                EntryExpr::StructField(field) => vec![&mut field.value],
+            });
+            parts.flatten().collect()
+        }
+        Expr::Select(select) => vec![&mut select.operand],
+        Expr::Ident(_) | Expr::Literal(_) | Expr::Struct(_) | Expr::Unspecified => Vec::new(),
     }
 }
 
 /// How deep macros over lists stand inside each other.
 fn nesting(expression: &IdedExpr) -> usize {
+    let deepest = |parts: &[&IdedExpr]| parts.iter().map(|part| nesting(part)).max().unwrap_or(0);
     match &expression.expr {
-        Expr::Call(call) => {
-            let target = call.target.iter().map(|target| &**target);
-            target.chain(&call.args).map(nesting).max().unwrap_or(0)
-        }
         Expr::Comprehension(inner) => {
-            let own = [&inner.accu_init, &inner.loop_cond, &inner.loop_step, &inner.result];
-            let own = 1 + own.into_iter().map(nesting).max().unwrap_or(0);
-            own.max(nesting(&inner.iter_range))
+            let own = deepest(&[&inner.accu_init, &inner.loop_cond, &inner.loop_step, &inner.result]);
+            (1 + own).max(nesting(&inner.iter_range))
         }
-        Expr::List(list) => list.elements.iter().map(nesting).max().unwrap_or(0),
-        Expr::Map(map) => {
-            let parts = map.entries.iter().map(|entry| match &entry.expr {
-                EntryExpr::MapEntry(entry) => nesting(&entry.key).max(nesting(&entry.value)),
-                EntryExpr::StructField(field) => nesting(&field.value),
-            });
-            parts.max().unwrap_or(0)
-        }
-        Expr::Select(select) => nesting(&select.operand),
-        Expr::Ident(_) | Expr::Literal(_) | Expr::Struct(_) | Expr::Unspecified => 0,
+        _ => deepest(&parts(expression)),
     }
 }
 

@@ -5,7 +5,7 @@ use crate::Error;
 use crate::expressions::Value;
 use crate::help::{Help, NextStep};
 use crate::layers::RelPath;
-use crate::links::Labels;
+use crate::links::{Labels, find_table};
 use crate::reading::View;
 use crate::schema::{KeyPart, Layout, TableId, Target, ValueType};
 use crate::tables::{KEY_SEPARATOR, split_value};
@@ -40,6 +40,14 @@ impl<'p> Others<'p> {
         let rows = Arc::new(Rows::read(self.view, table, self.labels)?);
         self.read.lock().unwrap_or_else(PoisonError::into_inner).insert(table, Arc::clone(&rows));
         Ok(rows)
+    }
+
+    /// All of the table called `name`.
+    ///
+    /// # Errors
+    /// When there is no such table, with the nearest name, or a file cannot be read.
+    pub fn rows_of(&self, name: &str) -> Result<Arc<Rows>, Error> {
+        self.rows(find_table(self.view.schema, name)?)
     }
 
     /// All of `table`, with what stands at those of the paths `names` that the schema does not describe.

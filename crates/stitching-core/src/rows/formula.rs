@@ -1,7 +1,9 @@
 //! Conditions and computed columns: expressions over the columns of a row.
 //!
-//! A name is a column; a reference is followed with a dot: `good.price`.
+//! A name is a column; a reference is followed with a dot: `good.price`. What is asked of all records of a table names that
+//! table: `count(berths, b, b.Reach == Reach)`.
 
+use super::aggregate::BoundAggregate;
 use super::{ColumnPath, Others, Row, Rows};
 use crate::Error;
 use crate::expressions::{Expression, Scope, Value, WHOLE};
@@ -12,14 +14,15 @@ pub struct Formula {
     expression: Expression,
     /// What each of its names stands for.
     bound: Vec<Bound>,
+    aggregates: Vec<BoundAggregate>,
 }
 
 /// What a name in an expression stands for.
 #[derive(Debug)]
-enum Bound {
+pub(super) enum Bound {
     Column(ColumnPath),
-    /// An earlier computed column.
-    Computed,
+    /// The earlier computed column with this name.
+    Computed(String),
     /// All columns, by name.
     Whole(Vec<ColumnPath>),
 }
@@ -36,12 +39,12 @@ impl Formula {
         computed: &[String],
         others: &Others<'_>,
     ) -> Result<Formula, Error> {
-        let expression = Expression::parse(source)?;
-        let bind = |name: &String| {
-            if computed.contains(name) {
-                return Ok(Bound::Computed);
+        let mut expression = Expression::parse(source)?;
+        let bind = |name: &str| {
+            if computed.iter().any(|own| own == name) {
+                return Ok(Bound::Computed(name.to_owned()));
             }
-            if name == WHOLE && !rows.columns.contains(name) {
+            if name == WHOLE && !rows.columns.iter().any(|column| column == name) {
                 let columns = rows.columns.iter().map(|name| ColumnPath::parse(rows, name, others));
                 return Ok(Bound::Whole(columns.collect::<Result<_, Error>>()?));
             }
@@ -50,8 +53,11 @@ impl Formula {
             let own = own.filter(|_| !rows.columns.iter().any(|column| column == WHOLE));
             ColumnPath::parse(rows, own.unwrap_or(name), others).map(Bound::Column)
         };
-        let bound = expression.names().iter().map(bind).collect::<Result<_, Error>>()?;
-        Ok(Formula { expression, bound })
+        let bound = expression.names().iter().map(|name| bind(name)).collect::<Result<_, Error>>()?;
+        let aggregates = expression.take_aggregates().into_iter();
+        let aggregates = aggregates.map(|own| BoundAggregate::new(own, others, rows.rows.len(), &bind));
+        let aggregates = aggregates.collect::<Result<_, Error>>()?;
+        Ok(Formula { expression, bound, aggregates })
     }
 
     /// What it gives for `row`, one of `rows`; `computed` has the columns computed before.
@@ -79,13 +85,12 @@ struct InRow<'r> {
     computed: &'r [(String, Value)],
 }
 
-impl Scope for InRow<'_> {
-    fn value(&self, name: usize) -> Value {
-        match &self.formula.bound[name] {
+impl InRow<'_> {
+    fn held(&self, bound: &Bound) -> Value {
+        match bound {
             Bound::Column(column) => column.held(self.rows, self.row),
-            Bound::Computed => {
-                let wanted = &self.formula.expression.names()[name];
-                let own = self.computed.iter().find(|(own, _)| own == wanted);
+            Bound::Computed(name) => {
+                let own = self.computed.iter().find(|(own, _)| own == name);
                 own.map_or(Value::Nothing, |(_, value)| value.clone())
             }
             Bound::Whole(columns) => {
@@ -93,6 +98,16 @@ impl Scope for InRow<'_> {
                 Value::Record(columns.iter().map(value).collect())
             }
         }
+    }
+}
+
+impl Scope for InRow<'_> {
+    fn value(&self, name: usize) -> Value {
+        self.held(&self.formula.bound[name])
+    }
+
+    fn aggregate(&self, number: usize) -> Result<Value, Error> {
+        self.formula.aggregates[number].answer(&|bound| self.held(bound))
     }
 
     fn shown(&self) -> String {

@@ -1,10 +1,13 @@
 //! A table as rows: what the game sees of it, whichever layers its files lie in; and the columns and expressions over
 //! its rows.
 
+mod aggregate;
 mod columns;
+mod computed;
 mod formula;
 
 pub use columns::{ColumnPath, Kind, Others};
+pub use computed::ComputedValues;
 pub use formula::Formula;
 
 use crate::Error;

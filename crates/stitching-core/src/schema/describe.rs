@@ -23,7 +23,14 @@ pub fn json_schema() -> (Value, Value) {
     table["properties"]["format"] = json!({ "anyOf": [{ "type": "string" }, { "anyOf": formats }] });
     let mut schema = object(keys::SCHEMA_TOP);
     schema["properties"]["table"] = json!({ "type": "object", "additionalProperties": table });
-    schema["properties"]["companion"] = json!({ "type": "array", "items": object(keys::COMPANION) });
+    for (name, settings) in [
+        ("companion", keys::COMPANION),
+        ("computed", keys::COMPUTED),
+        ("derived", keys::DERIVED),
+        ("paired", keys::PAIRED),
+    ] {
+        schema["properties"][name] = json!({ "type": "array", "items": object(settings) });
+    }
     schema["$defs"] = json!({ "rule": rule });
 
     for (value, title) in [(&mut project, "stitching.toml"), (&mut schema, "a Stitching schema")] {

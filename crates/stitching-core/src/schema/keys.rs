@@ -41,7 +41,45 @@ pub(crate) const LANGUAGES: &[Setting] = &[
 pub(crate) const SCHEMA_TOP: &[Setting] = &[
     setting("table", "object", "The tables, by name."),
     setting("companion", "array", "What goes with each record of a table: a text, a file, a folder."),
+    setting(
+        "computed",
+        "array",
+        "Fields whose values follow from others, and are kept right with each change.",
+    ),
+    setting("derived", "array", "Files that are made from others, and are stale once these change."),
+    setting("paired", "array", "Files that must be equal."),
 ];
+
+pub(crate) const COMPUTED: &[Setting] = &[
+    setting("field", "string", "The field, with its table: \"TABLE.FIELD\"."),
+    setting("record", "string", "The key of the one record that is meant; by default all of the table."),
+    setting("when", "string", "A condition (CEL) that a record must meet; others are left alone."),
+    setting(
+        "value",
+        "string",
+        "An expression (CEL) over the fields of the record, such as \"count(berths, b, b.Reach == Reach)\"; where it gives nothing, the field is left alone.",
+    ),
+];
+
+pub(crate) const DERIVED: &[Setting] = &[
+    setting("files", "string", "The files that are made: a path with `*`, `**` and named parts in braces."),
+    setting(
+        "from",
+        "string|array",
+        "What they are made from: paths alike. A part that both have must have the same text.",
+    ),
+    setting(
+        "when_changed",
+        "string",
+        "What becomes of them when one of those changes: \"delete\", \"empty\", or \"report\" (they stay, and it is told), which is the default.",
+    ),
+];
+
+pub(crate) const PAIRED: &[Setting] = &[setting(
+    "files",
+    "array",
+    "The paths of two or more files, from a layer's root; the first leads where none of them was changed.",
+)];
 
 pub(crate) const COMPANION: &[Setting] = &[
     setting("table", "string", "The table whose records it goes with."),
@@ -218,5 +256,8 @@ pub fn schema_sections() -> Vec<(String, &'static [Setting])> {
     sections.push(("[table.NAME.fields]".to_owned(), FIELD));
     sections.push(("rules of a field, or of a part".to_owned(), RULE));
     sections.push(("[[companion]]".to_owned(), COMPANION));
+    sections.push(("[[computed]]".to_owned(), COMPUTED));
+    sections.push(("[[derived]]".to_owned(), DERIVED));
+    sections.push(("[[paired]]".to_owned(), PAIRED));
     sections
 }

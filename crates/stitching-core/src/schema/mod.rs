@@ -2,7 +2,9 @@
 //! may hold and points to.
 
 mod companion;
+mod computed;
 mod dependencies;
+mod derived;
 mod describe;
 mod field;
 mod file_pattern;
@@ -14,6 +16,8 @@ mod switch;
 mod table;
 
 pub use companion::{Companion, CompanionKind};
+pub use computed::Computed;
+pub use derived::{Derived, Paired, WhenChanged};
 pub use describe::json_schema;
 pub use field::{Field, Layout, OnRemove, Rule, Target, ValueType};
 pub use file_pattern::{FilePattern, FilePatternError};
@@ -42,6 +46,12 @@ pub struct Schema {
     pub languages: Vec<String>,
     /// What goes with the records of tables, in the order in which it is described.
     pub companions: Vec<Companion>,
+    /// The fields whose values follow from others, in the order in which they are described.
+    pub computed: Vec<Computed>,
+    /// The files that are made from others.
+    pub derived: Vec<Derived>,
+    /// The files that must be equal.
+    pub paired: Vec<Paired>,
     /// The patterns for files, by the folder that they begin with: the table and the number of each.
     patterns: OnceLock<HashMap<String, Vec<(TableId, usize)>>>,
 }
@@ -56,6 +66,9 @@ impl Schema {
             tables: Vec::new(),
             languages: languages.to_vec(),
             companions: Vec::new(),
+            computed: Vec::new(),
+            derived: Vec::new(),
+            paired: Vec::new(),
             patterns: OnceLock::new(),
         }
     }

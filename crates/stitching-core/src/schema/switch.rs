@@ -1,6 +1,7 @@
 //! Rules of one value of which others of the record's values tell the one that holds.
 
 use super::Table;
+use crate::Error;
 use crate::expressions::{Expression, Scope, Value};
 use crate::schema::ValueType;
 use crate::text::number;
@@ -72,6 +73,11 @@ struct FieldValues(Vec<Value>);
 impl Scope for FieldValues {
     fn value(&self, name: usize) -> Value {
         self.0.get(name).cloned().unwrap_or(Value::Nothing)
+    }
+
+    fn aggregate(&self, _: usize) -> Result<Value, Error> {
+        // A condition that asks such a question is refused when the schema is read.
+        Ok(Value::Nothing)
     }
 
     fn shown(&self) -> String {

@@ -94,6 +94,27 @@ impl<'t> TomlReader<'t> {
         table
     }
 
+    /// The tables of a list headed `[[name]]`, each with its place.
+    pub fn tables<'v>(
+        &mut self,
+        parent: &'v DeTable<'t>,
+        name: &str,
+    ) -> Vec<(std::ops::Range<usize>, &'v DeTable<'t>)> {
+        let Some(given) = parent.get(name) else { return Vec::new() };
+        let Some(list) = given.get_ref().as_array() else {
+            self.wrong_kind(given, name, &format!("a list of tables, each headed [[{name}]]"));
+            return Vec::new();
+        };
+        let mut out = Vec::new();
+        for value in list.iter() {
+            match value.get_ref().as_table() {
+                Some(body) => out.push((value.span(), body)),
+                None => self.wrong_kind(value, name, &format!("a table headed [[{name}]]")),
+            }
+        }
+        out
+    }
+
     /// A text and its place.
     pub fn text(&mut self, parent: &DeTable<'t>, name: &str) -> Option<Spanned<String>> {
         let value = parent.get(name)?;

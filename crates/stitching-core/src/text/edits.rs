@@ -1,6 +1,7 @@
 //! Replacing spans of a text, all at once.
 
 use super::Span;
+use std::ops::Range;
 
 /// One replacement: the bytes of `span` become `text`.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -92,6 +93,47 @@ impl EditSet {
         Ok(out)
     }
 
+    /// These edits of `before` and then `later`, edits of what they make of it, as edits of `before`. A piece that says
+    /// in the end what it said before is no edit.
+    ///
+    /// # Errors
+    /// When an edit reaches past its text.
+    pub fn then(&self, later: &EditSet, before: &str) -> Result<EditSet, EditError> {
+        let mut middle = Vec::new();
+        let mut from = 0;
+        for edit in &self.edits {
+            let (start, end) = (edit.span.start as usize, edit.span.end as usize);
+            if end > before.len() || start < from {
+                return Err(EditError::OutOfBounds(edit.span));
+            }
+            middle.extend([Piece::Kept(from..start), Piece::New(&edit.text)]);
+            from = end;
+        }
+        middle.push(Piece::Kept(from..before.len()));
+        let mut composed = Composed { before, edits: Vec::new(), from: 0, new: String::new() };
+        let mut rest = middle.into_iter();
+        let mut piece = rest.next();
+        // How far the text between the two was gone through.
+        let mut at = 0;
+        for edit in &later.edits {
+            let (start, end) = (edit.span.start as usize, edit.span.end as usize);
+            while at < end || at < start {
+                let Some(own) = piece.take() else { return Err(EditError::OutOfBounds(edit.span)) };
+                let stop = if at < start { start } else { end };
+                let (first, second) = own.split(stop - at);
+                if at < start {
+                    composed.add(&first);
+                }
+                at += first.len();
+                piece = second.or_else(|| rest.next());
+            }
+            composed.new.push_str(&edit.text);
+        }
+        piece.into_iter().chain(rest).for_each(|piece| composed.add(&piece));
+        composed.end_edit(before.len());
+        Ok(EditSet { edits: composed.edits })
+    }
+
     /// The edits that turn the result of [`EditSet::apply`] on `before` back into `before`.
     ///
     /// `None` when the replaced bytes are not text (an edit that cut a character in two).
@@ -108,10 +150,73 @@ impl EditSet {
     }
 }
 
+/// A piece of an edited text.
+enum Piece<'e> {
+    /// These bytes of the text before.
+    Kept(Range<usize>),
+    /// What an edit put there.
+    New(&'e str),
+}
+
+impl<'e> Piece<'e> {
+    /// Its length in bytes.
+    fn len(&self) -> usize {
+        match self {
+            Piece::Kept(range) => range.len(),
+            Piece::New(text) => text.len(),
+        }
+    }
+
+    /// The first `length` bytes of it, or all if it is not longer; and the rest.
+    fn split(self, length: usize) -> (Piece<'e>, Option<Piece<'e>>) {
+        if length >= self.len() {
+            return (self, None);
+        }
+        match self {
+            Piece::Kept(Range { start, end }) => {
+                (Piece::Kept(start..start + length), Some(Piece::Kept(start + length..end)))
+            }
+            Piece::New(text) => (Piece::New(&text[..length]), Some(Piece::New(&text[length..]))),
+        }
+    }
+}
+
+/// Edits of `before`, as its pieces come in order.
+struct Composed<'t> {
+    before: &'t str,
+    edits: Vec<Edit>,
+    /// How far `before` was gone through.
+    from: usize,
+    /// What stands there instead of what comes next.
+    new: String,
+}
+
+impl Composed<'_> {
+    fn add(&mut self, piece: &Piece<'_>) {
+        match piece {
+            Piece::New(text) => self.new.push_str(text),
+            Piece::Kept(range) if range.is_empty() => {}
+            Piece::Kept(range) => {
+                self.end_edit(range.start);
+                self.from = range.end;
+            }
+        }
+    }
+
+    /// Ends the edit of the bytes up to `end`, if anything of them is replaced or something new stands there.
+    fn end_edit(&mut self, end: usize) {
+        let text = std::mem::take(&mut self.new);
+        if self.before[self.from..end] != text {
+            self.edits.push(Edit { span: Span::new(self.from, end), text });
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
+    use rstest::rstest;
 
     fn edit(start: usize, end: usize, text: &str) -> Edit {
         Edit { span: Span::new(start, end), text: text.to_owned() }
@@ -147,21 +252,74 @@ mod tests {
         assert_eq!(set.apply(b"abc"), Err(EditError::OutOfBounds(Span::new(2, 9))));
     }
 
+    #[rstest]
+    #[case::apart(&[(0, 1, "A")], &[(4, 5, "E")], "AbcdE", 2)]
+    #[case::within_the_new(&[(1, 2, "xyz")], &[(2, 3, "-")], "ax-zcde", 1)]
+    #[case::over_the_edge(&[(1, 2, "xyz")], &[(3, 5, "")], "axyde", 1)]
+    #[case::all_of_it(&[(1, 2, "xyz")], &[(0, 7, "q")], "q", 1)]
+    #[case::back_again(&[(1, 2, "xyz")], &[(1, 4, "b")], "abcde", 0)]
+    #[case::at_the_same_place(&[(2, 2, "x")], &[(2, 2, "y")], "abyxcde", 1)]
+    #[case::behind_the_new(&[(2, 2, "x")], &[(3, 3, "y")], "abxycde", 1)]
+    #[case::at_the_end(&[(5, 5, "x")], &[(6, 6, "y")], "abcdexy", 1)]
+    #[case::taken_out_twice(&[(1, 2, "")], &[(1, 2, "")], "ade", 1)]
+    fn edits_one_after_another_are_edits_of_the_first_text(
+        #[case] first: &[(usize, usize, &str)],
+        #[case] later: &[(usize, usize, &str)],
+        #[case] result: &str,
+        #[case] number: usize,
+    ) {
+        let set = |edits: &[(usize, usize, &str)]| {
+            EditSet::new(edits.iter().map(|(start, end, text)| edit(*start, *end, text)).collect())
+                .expect("disjoint")
+        };
+        let both = set(first).then(&set(later), "abcde").expect("inside");
+        assert_eq!(both.apply(b"abcde").expect("inside"), result.as_bytes());
+        assert_eq!(both.edits().len(), number);
+    }
+
+    #[test]
+    fn a_later_edit_outside_the_text_is_refused() {
+        let first = EditSet::new(vec![edit(0, 3, "x")]).expect("sorted");
+        let later = EditSet::new(vec![edit(1, 9, "y")]).expect("sorted");
+        assert_eq!(first.then(&later, "abcde"), Err(EditError::OutOfBounds(Span::new(1, 9))));
+    }
+
+    /// Edits of a text of `length` bytes: gaps, lengths and new texts from `cuts`.
+    fn from_cuts(length: usize, cuts: Vec<(usize, usize, String)>) -> EditSet {
+        let mut at = 0;
+        let mut edits = Vec::new();
+        for (gap, len, new) in cuts {
+            let (start, end) = (at + gap, at + gap + len);
+            if end > length {
+                break;
+            }
+            edits.push(edit(start, end, &new));
+            at = end + 1;
+        }
+        EditSet::new(edits).expect("built disjoint")
+    }
+
     proptest! {
+        #[test]
+        fn one_after_another_is_the_same_as_both_at_once(
+            text in "[a-c\n]{0,40}",
+            first in proptest::collection::vec((0usize..12, 0usize..5, "[x-z]{0,3}"), 0..6),
+            later in proptest::collection::vec((0usize..12, 0usize..5, "[x-z]{0,3}"), 0..6),
+        ) {
+            let first = from_cuts(text.len(), first);
+            let middle = first.apply(text.as_bytes()).expect("inside");
+            let later = from_cuts(middle.len(), later);
+            let after = later.apply(&middle).expect("inside");
+            let both = first.then(&later, &text).expect("inside");
+            prop_assert_eq!(both.apply(text.as_bytes()).expect("inside"), after);
+        }
+
         #[test]
         fn reversing_gives_the_same_bytes(
             text in "[a-c\n]{0,40}",
             cuts in proptest::collection::vec((0usize..40, 0usize..5, "[x-z]{0,3}"), 0..6),
         ) {
-            let mut at = 0;
-            let mut edits = Vec::new();
-            for (gap, len, new) in cuts {
-                let (start, end) = (at + gap, at + gap + len);
-                if end > text.len() { break; }
-                edits.push(edit(start, end, &new));
-                at = end + 1;
-            }
-            let set = EditSet::new(edits).expect("built disjoint");
+            let set = from_cuts(text.len(), cuts);
             let after = set.apply(text.as_bytes()).expect("inside");
             let back = set.reversed(text.as_bytes()).expect("text").apply(&after).expect("inside");
             prop_assert_eq!(back, text.as_bytes());

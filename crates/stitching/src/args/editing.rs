@@ -179,6 +179,12 @@ pub struct Fix {
 }
 
 #[derive(Debug, Args)]
+pub struct Refresh {
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+#[derive(Debug, Args)]
 pub struct Renumber {
     /// The field
     #[arg(value_name = "TABLE.FIELD")]

@@ -176,6 +176,11 @@ pub enum Command {
         after_help = "Examples:\n  stitching fix\n  stitching fix dangling-reference --preview\n  stitching fix tables/reaches.txt:12\n\nWithout a code or a place only fixes that are sure to be right are made; the others are counted."
     )]
     Fix(Fix),
+    /// Put right what follows from the rest: computed fields, derived and paired files
+    #[command(
+        after_help = "Examples:\n  stitching refresh --preview\n  stitching refresh\n\nThe schema says what follows: [[computed]] fields, [[derived]] files (stale ones are known by their\ntimes), [[paired]] files (the first leads). Every other command that changes files keeps in step\nwhat follows from what it changes."
+    )]
+    Refresh(Refresh),
     /// Switch an entry off, or list what is off
     #[command(
         after_help = "Examples:\n  stitching off\n  stitching off offers:north/coal\n  stitching off barges:scow.crew\n  stitching off layouts:frost_cut.needs[*]=lamp\n  stitching off scripts/load.list:3\n\nAn entry becomes a note in the format's own syntax. Where there is none that fits, it is taken out of\nthe file and kept in `.stitching/off.json`. `stitching on` brings it back to the byte."

@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::fmt::Write as _;
 use std::path::Path;
 use std::process::ExitCode;
-use stitching_core::changes::{Change, Note, Source, unified_diff, verify};
+use stitching_core::changes::{Change, Note, Source, in_step, unified_diff, verify};
 use stitching_core::journal::{Journal, Notice};
 use stitching_core::layers::RelPath;
 use stitching_core::{Error, Project};
@@ -36,7 +36,7 @@ pub fn run(
         (project, Some(held.ok_or_else(no_mod)?))
     };
     let project = &project;
-    let change = ui.progress("looking for uses", || build(project))?;
+    let change = ui.progress("looking for uses", || in_step(project, build(project)?))?;
     let tried = match args.allow_errors {
         true => Ok(()),
         false => ui.progress("trying it out", || verify(project, &change)),
@@ -148,6 +148,11 @@ fn tell_notes(change: &Change, ui: &Ui) {
     if !detached.is_empty() {
         ui.note(&format!("note: does not refer to it any more: {}", listed(&detached)));
     }
+    let (put_right, others): (Vec<&Note>, Vec<&Note>) =
+        others.into_iter().partition(|note| matches!(note, Note::PutRight(..)));
+    if !put_right.is_empty() {
+        ui.note(&format!("note: put right: {}", listed(&put_right)));
+    }
     others.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
 }
 
@@ -155,7 +160,10 @@ fn tell_notes(change: &Change, ui: &Ui) {
 fn listed(notes: &[&Note]) -> String {
     const EACH: usize = 3;
     let address = |note: &&Note| match note {
-        Note::WentAlong(address) | Note::CameAlong(address) | Note::Detached(address) => address.clone(),
+        Note::WentAlong(address)
+        | Note::CameAlong(address)
+        | Note::Detached(address)
+        | Note::PutRight(address) => address.clone(),
         other => sentence(other),
     };
     let mut by_table: Vec<(String, Vec<String>)> = Vec::new();
@@ -239,6 +247,14 @@ fn sentence(note: &Note) -> String {
         Note::Shared(what, number) => {
             format!("{what} stays: it is named from {} more", count(*number, "place"))
         }
+        Note::PutRight(what) => format!("{what} is put right"),
+        Note::DerivedRemoved(path) => {
+            format!("`{path}` is removed, since what it is made from changed")
+        }
+        Note::DerivedEmptied(path) => {
+            format!("`{path}` has nothing in it any more, since what it is made from changed")
+        }
+        Note::Stale(path) => format!("`{path}` is stale: make it anew from what changed"),
         Note::ReferredTo(number) => {
             format!("what changed is referred to from {}", count(*number, "place"))
         }

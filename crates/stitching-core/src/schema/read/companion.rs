@@ -25,21 +25,12 @@ impl UnboundCompanion {
 /// The companions that a schema file tells of.
 pub(super) fn read<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<UnboundCompanion> {
     let mut out = Vec::new();
-    let Some(given) = top.get("companion") else { return out };
-    let Some(list) = given.get_ref().as_array() else {
-        reader.wrong_kind(given, "companion", "a list of tables, each headed [[companion]]");
-        return out;
-    };
-    for value in list.iter() {
-        let Some(body) = value.get_ref().as_table() else {
-            reader.wrong_kind(value, "companion", "a table headed [[companion]]");
-            continue;
-        };
+    for (span, body) in reader.tables(top, "companion") {
         reader.check_keys(body, keys::COMPANION, |_| false);
         let table = reader.text(body, "table");
         if table.is_none() {
             let help = "write table = \"NAME\", with the table whose records it goes with";
-            reader.problem(value.span(), "the companion names no `table`", help);
+            reader.problem(span.clone(), "the companion names no `table`", help);
         }
         let mut kinds = Vec::new();
         for (setting, kind) in CompanionKind::NAMES {
@@ -47,7 +38,7 @@ pub(super) fn read<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<Un
         }
         if kinds.is_empty() {
             let help = "for example file = \"layouts/{key}.json\"";
-            reader.problem(value.span(), "the companion is no `text`, `file` or `folder`", help);
+            reader.problem(span, "the companion is no `text`, `file` or `folder`", help);
         }
         for (kind, name) in kinds {
             out.extend(table.clone().map(|table| UnboundCompanion { table, kind, name }));

@@ -4,6 +4,8 @@
 //! tables is bound at the end.
 
 mod companion;
+mod computed;
+mod derived;
 mod field;
 mod key;
 mod rules;
@@ -37,6 +39,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
         files.iter().map(|(path, text)| TomlReader::new(Code::BAD_SCHEMA, path, text)).collect();
     let mut unbound = Vec::new();
     let mut companions = Vec::new();
+    let mut computed = Vec::new();
     // Tables whose description is wrong are there all the same: what refers to them is not to blame.
     let mut failed: Vec<String> = Vec::new();
     for (file, reader) in readers.iter_mut().enumerate() {
@@ -47,6 +50,8 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
         }
         reader.check_keys(&top, keys::SCHEMA_TOP, |_| false);
         companions.extend(companion::read(reader, &top).into_iter().map(|own| (file, own)));
+        computed.extend(computed::read(reader, &top).into_iter().map(|own| (file, own)));
+        derived::read(&mut schema, reader, &top);
         let Some(tables) = reader.table(&top, "table") else { continue };
         for (name, value) in tables {
             if schema.table(name.get_ref()).is_some() {
@@ -77,6 +82,12 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
     for (file, companion) in companions {
         if !failed.iter().any(|failed| *failed == companion.table_name()) {
             companion::bind(&mut schema, &mut readers[file], companion);
+        }
+    }
+    for (file, computed) in computed {
+        let of_failed = |failed: &String| computed.field().starts_with(&format!("{failed}."));
+        if !failed.iter().any(of_failed) {
+            computed::bind(&mut schema, &mut readers[file], computed);
         }
     }
     let mut problems: Vec<Problem> = readers.into_iter().flat_map(|reader| reader.problems).collect();

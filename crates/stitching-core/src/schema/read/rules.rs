@@ -100,6 +100,12 @@ impl<'t> TableBuilder<'_, 't> {
     fn when(&mut self, at: usize, when: &Value<'t>) -> Option<OtherFields> {
         match when.get_ref() {
             DeValue::String(source) => match Expression::parse(source) {
+                Ok(expression) if expression.asks_tables() => {
+                    let message =
+                        "the condition of a rule speaks of the record alone, and not of other tables";
+                    self.reader.problem(when.span(), message, "name fields of the record only");
+                    None
+                }
                 Ok(expression) => Some(OtherFields::Condition(at, when.span(), expression)),
                 Err(error) => {
                     let help = "write a condition such as \"Kind == 'gate' && Depth > 5\"";
