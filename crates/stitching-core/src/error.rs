@@ -46,6 +46,14 @@ pub enum Error {
     /// The change was not made, and why.
     #[error("{}", .0.reason)]
     Refused(Box<Refusal>),
+    /// Nothing would change.
+    #[error("{reason}")]
+    NothingToDo {
+        /// Why.
+        reason: String,
+        /// What to do instead, if there is anything.
+        help: Help,
+    },
     /// A change of the history was not undone or made again, since files that it touched were changed since.
     #[error("{} changed since; `{title}` cannot be undone or made again as a whole", were(files))]
     ChangedSince {
@@ -99,11 +107,16 @@ impl Error {
         Error::Refused(Box::new(Refusal { reason: reason.into(), help: help.into(), problems: Vec::new() }))
     }
 
+    /// What to say where nothing would change.
+    pub fn nothing_to_do(reason: impl Into<String>) -> Error {
+        Error::NothingToDo { reason: reason.into(), help: "nothing to do".into() }
+    }
+
     /// What sort of failure this is.
     pub fn kind(&self) -> ErrorKind {
         match self {
             Error::Io { .. } | Error::Unfinished { .. } => ErrorKind::Io,
-            Error::Refused(_) | Error::ChangedSince { .. } => ErrorKind::Refused,
+            Error::Refused(_) | Error::NothingToDo { .. } | Error::ChangedSince { .. } => ErrorKind::Refused,
             Error::Description(_) | Error::NoProject(_) | Error::Unknown { .. } | Error::Usage { .. } => {
                 ErrorKind::Usage
             }
@@ -116,7 +129,9 @@ impl Error {
             Error::Io { action, source, .. } => return io_help(action, source),
             Error::Description(_) => "put the description right and run the command again".into(),
             Error::NoProject(_) => NextStep::NameProject.into(),
-            Error::Unknown { help, .. } | Error::Usage { help, .. } => help.clone(),
+            Error::Unknown { help, .. } | Error::Usage { help, .. } | Error::NothingToDo { help, .. } => {
+                help.clone()
+            }
             Error::Refused(refusal) => refusal.help.clone(),
             Error::ChangedSince { .. } => {
                 "put the files back as they were, or leave them out; nothing was changed".into()

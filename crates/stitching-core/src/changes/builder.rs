@@ -388,6 +388,7 @@ impl<'p> Builder<'p> {
         files.sort_by(|a, b| (a.path(), &a.from).cmp(&(b.path(), &b.from)));
         Ok(Change {
             title: self.title,
+            steps: Vec::new(),
             files,
             folders: self.folders.into_iter().collect(),
             own: self.own.into_values().collect(),

@@ -1,5 +1,6 @@
 //! All that one command changes, applied together or not at all. Only the [`Builder`](super::Builder) makes one.
 
+use super::step::Step;
 use crate::checks::Renamed;
 use crate::layers::{FileId, RelPath, Stack};
 use crate::project::Project;
@@ -11,6 +12,8 @@ use std::sync::Arc;
 #[derive(Debug, Default)]
 pub struct Change {
     pub(super) title: String,
+    /// What was asked for, where that is known.
+    pub(super) steps: Vec<Step>,
     pub(super) files: Vec<FileChange>,
     pub(super) folders: Vec<FolderChange>,
     pub(super) own: Vec<OwnChange>,
@@ -197,6 +200,11 @@ impl Change {
     /// What it does, as an order: "rename reaches:old_mill to new_mill".
     pub fn title(&self) -> &str {
         &self.title
+    }
+
+    /// What was asked for, in order; empty where that is not known.
+    pub fn steps(&self) -> &[Step] {
+        &self.steps
     }
 
     /// The same with another title.

@@ -42,7 +42,7 @@ pub fn fix(project: &Project, request: &FixRequest) -> Result<Change, Error> {
     };
     if meant.is_empty() {
         return Err(match which.is_empty() {
-            true => Error::refused("the mod has no problems", "nothing to do"),
+            true => Error::nothing_to_do("the mod has no problems"),
             false => Error::refused(
                 format!("the mod has no such problem: {}", request.which.join(" ")),
                 NextStep::Check,

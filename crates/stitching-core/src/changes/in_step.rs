@@ -88,7 +88,7 @@ pub fn refresh(project: &Project) -> Result<Change, Error> {
             _ => None,
         });
         return Err(match stale {
-            None => Error::refused("everything that follows from the rest is right", "nothing to do"),
+            None => Error::nothing_to_do("everything that follows from the rest is right"),
             Some(path) => Error::refused(
                 format!("`{path}` is older than what it is made from, and the rest is right"),
                 "make it anew with the game or the tool that makes it",

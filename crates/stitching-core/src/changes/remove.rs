@@ -18,10 +18,11 @@ use crate::schema::{OnRemove, Table, TableId};
 use crate::tables::{RecordView, RecordVisitor, add_key_fields, read_records_at, shown_key, split_value};
 use crate::text::Span;
 use crate::{Code, Error, Refusal};
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// What is to be removed.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct RemoveRequest {
     /// The addresses of records.
     pub addresses: Vec<String>,

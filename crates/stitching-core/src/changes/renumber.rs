@@ -12,10 +12,11 @@ use crate::project::Project;
 use crate::rows::{Row, Rows};
 use crate::schema::{KeyPart, Layout};
 use crate::text::{number, written_like};
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// How numbers change.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub enum Renumbering {
     /// They follow one another without gaps, from the lowest of the field's range on, or the lowest there is.
     Close,
@@ -119,7 +120,7 @@ pub fn renumber(
         }
     }
     if changes.is_empty() {
-        return Err(Error::refused("all numbers are so already", "nothing to do"));
+        return Err(Error::nothing_to_do("all numbers are so already"));
     }
     let title = title(table, field, how);
     if is_key {

@@ -98,6 +98,7 @@ impl<'p> Sequence<'p> {
         let notes: BTreeSet<_> = first.notes.into_iter().chain(later.notes).collect();
         Ok(Change {
             title: first.title,
+            steps: [first.steps, later.steps].concat(),
             files,
             folders: folders(first.folders, later.folders),
             own,

@@ -14,13 +14,14 @@ use crate::project::Project;
 use crate::reading::View;
 use crate::rows::Formula;
 use crate::schema::{Computed, TableId};
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 
 /// More records than these are changed without telling from how many places they are referred to.
 const MOST_LOOKED_UP: usize = 200;
 
 /// What is to be set.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct SetRequest {
     /// Addresses of records, or with a condition one table; and what becomes of their fields. What has an address on its
     /// left side (`cranes:north.turn=5`) is of that record alone.
@@ -34,7 +35,7 @@ pub struct SetRequest {
 }
 
 /// Records as lines of a sheet, as they are shown for other programs.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Sheet {
     /// Where it comes from, for messages.
     pub name: String,
@@ -43,7 +44,7 @@ pub struct Sheet {
 }
 
 /// A record as a line of a sheet.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SheetLine {
     /// The number of the line, from 1 on.
     pub number: u64,
@@ -181,10 +182,10 @@ impl<'p> Work<'p> {
             }
         }
         let Some(plan) = self.plans.get_mut(&table) else {
-            return Err(Error::refused(
-                format!("no record of `{name}` meets the condition"),
-                NextStep::ListFields(name.to_owned()),
-            ));
+            return Err(Error::NothingToDo {
+                reason: format!("no record of `{name}` meets the condition"),
+                help: NextStep::ListFields(name.to_owned()).into(),
+            });
         };
         for (number, assignment) in assignments.iter().enumerate() {
             let target = field_of(finder, table, &assignment.left)?;
@@ -292,7 +293,7 @@ impl<'p> Work<'p> {
             }
         }
         if self.plans.is_empty() {
-            return Err(Error::refused("nothing in the sheet differs", "nothing to do"));
+            return Err(Error::nothing_to_do("nothing in the sheet differs"));
         }
         Ok(())
     }
@@ -355,7 +356,7 @@ impl<'p> Work<'p> {
             write_values(project, &mut builder, &rows.table, by_file)?;
         }
         if changed == 0 {
-            return Err(Error::refused("all of it is so already", "nothing to do"));
+            return Err(Error::nothing_to_do("all of it is so already"));
         }
         builder.count_records(changed);
         if self.tells == Tells::Uses && things.len() <= MOST_LOOKED_UP {

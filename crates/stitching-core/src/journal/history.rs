@@ -3,7 +3,7 @@
 use super::roots::{Roots, Target};
 use super::transaction::{Content, Expected, Operation};
 use crate::Error;
-use crate::changes::{Change, DiskChange};
+use crate::changes::{Change, DiskChange, Step};
 use crate::layers::{DirHandle, Fingerprint, MAX_FILE};
 use crate::text::Patch;
 use serde::{Deserialize, Serialize};
@@ -26,6 +26,9 @@ pub struct Entry {
     pub title: String,
     /// How many values it rewrote.
     pub values: usize,
+    /// What was asked for, where that is known.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<Step>,
     /// The files it touched.
     pub files: Vec<FileEntry>,
     /// The folders of the mod that it made, the outermost first.
@@ -151,6 +154,7 @@ impl History {
             time,
             title: change.title().to_owned(),
             values: change.values(),
+            steps: change.steps().to_vec(),
             files,
             folders_made: Vec::new(),
             folders_removed: Vec::new(),

@@ -77,6 +77,44 @@ impl Formula {
     }
 }
 
+/// What an expression gives that speaks of no record: of tables as a whole, or of nothing.
+///
+/// # Errors
+/// When it is no expression, speaks of a field, or cannot be worked out.
+pub fn evaluate_alone(source: &str, others: &Others<'_>) -> Result<Value, Error> {
+    let mut expression = Expression::parse(source)?;
+    let no_field = |name: &str| Error::Usage {
+        message: format!("`{name}` in `{source}` is of no record"),
+        help: "name the record that is meant, or put a text in quotes".into(),
+    };
+    if let Some(name) = expression.names().first() {
+        return Err(no_field(name));
+    }
+    let aggregates = expression.take_aggregates().into_iter();
+    let aggregates = aggregates.map(|own| BoundAggregate::new(own, others, 1, &|name| Err(no_field(name))));
+    let aggregates = aggregates.collect::<Result<Vec<_>, Error>>()?;
+    expression.evaluate(&Alone { aggregates })
+}
+
+/// No record at all.
+struct Alone {
+    aggregates: Vec<BoundAggregate>,
+}
+
+impl Scope for Alone {
+    fn value(&self, _: usize) -> Value {
+        Value::Nothing
+    }
+
+    fn aggregate(&self, number: usize) -> Result<Value, Error> {
+        self.aggregates[number].answer(&|_| Value::Nothing)
+    }
+
+    fn shown(&self) -> String {
+        "no record".to_owned()
+    }
+}
+
 /// A row, with what was computed of it before.
 struct InRow<'r> {
     formula: &'r Formula,

@@ -8,7 +8,7 @@ mod formula;
 
 pub use columns::{ColumnPath, Kind, Others};
 pub use computed::ComputedValues;
-pub use formula::Formula;
+pub use formula::{Formula, evaluate_alone};
 
 use crate::Error;
 use crate::help::NextStep;

@@ -31,6 +31,12 @@ pub fn json_schema() -> (Value, Value) {
     ] {
         schema["properties"][name] = json!({ "type": "array", "items": object(settings) });
     }
+    let mut recipe = object(keys::RECIPE);
+    recipe["properties"]["parameter"] = json!({ "type": "array", "items": object(keys::PARAMETER) });
+    let mut step = object(&keys::all_steps());
+    step["properties"]["each"] = object(keys::EACH);
+    recipe["properties"]["step"] = json!({ "type": "array", "items": step });
+    schema["properties"]["recipe"] = json!({ "type": "array", "items": recipe });
     schema["$defs"] = json!({ "rule": rule });
 
     for (value, title) in [(&mut project, "stitching.toml"), (&mut schema, "a Stitching schema")] {

@@ -48,7 +48,118 @@ pub(crate) const SCHEMA_TOP: &[Setting] = &[
     ),
     setting("derived", "array", "Files that are made from others, and are stale once these change."),
     setting("paired", "array", "Files that must be equal."),
+    setting("recipe", "array", "Named changes with parameters."),
 ];
+
+pub(crate) const RECIPE: &[Setting] = &[
+    setting("name", "string", "Its name: one word."),
+    setting("about", "string", "What it does, for people."),
+    setting("parameter", "array", "What is asked for: tables headed [[recipe.parameter]]."),
+    setting(
+        "step",
+        "array",
+        "What is done, in order: tables headed [[recipe.step]], each with one of `set`, `add`, `copy`, `remove`, `rename`, `renumber`, `let`. Texts in them may have the names of parameters in braces.",
+    ),
+];
+
+pub(crate) const PARAMETER: &[Setting] = &[
+    setting("name", "string", "Its name: letters, digits and `_`."),
+    setting("about", "string", "What it is, for people."),
+    setting("table", "string", "It is the key of a record of this table."),
+    setting("choice", "array", "It is one of these."),
+    setting("type", "string", "\"text\", which is the default, \"integer\" or \"number\"."),
+    setting(
+        "default",
+        "string|number",
+        "What it is if nothing is given; may have the parameters before it in braces.",
+    ),
+];
+
+pub(crate) const EACH: &[Setting] = &[
+    setting("name", "string", "The name that takes each value in turn."),
+    setting("values", "string|array", "The values; \"1..4\" stands for the numbers from 1 to 4."),
+    setting("table", "string", "The table of whose records it takes the keys."),
+    setting("where", "string", "The condition (CEL) that these records meet."),
+];
+
+/// What every step of a recipe may say.
+const STEP: &[Setting] = &[
+    setting("when", "string", "The condition (CEL) under which the step is done."),
+    setting("record", "string", "The address of the record that `when` and `value` are about."),
+    setting("each", "object", "What the step is repeated for."),
+];
+
+/// What a step of a recipe may say, by what it does; the first of each names it.
+const STEPS: [&[Setting]; 7] = [
+    &[
+        setting("set", "string|array", "Gives these records other values: addresses, or a table."),
+        VALUES,
+        setting("where", "string", "Of a table: the condition (CEL) that its records meet."),
+        setting("all", "boolean", "Of a table: all of its records are meant."),
+    ],
+    &[
+        setting("add", "string", "Adds records to this table."),
+        setting("keys", "string|array", "Their keys."),
+        VALUES,
+        setting("like", "string", "The key of a record that they are like in all that is not given."),
+        setting("after", "string", "The key of the record that they go behind."),
+        NAME,
+    ],
+    &[
+        setting("copy", "string", "Copies the record at this address with all that belongs to it."),
+        TO,
+        VALUES,
+        NAME,
+        setting(
+            "join",
+            "string|array",
+            "Which lists get the copy: \"all\", \"none\", or those of these fields.",
+        ),
+        setting("without", "string|array", "The tables of which nothing comes along."),
+    ],
+    &[
+        setting(
+            "remove",
+            "string|array",
+            "Removes the records at these addresses with all that belongs to them.",
+        ),
+        setting("detach", "boolean", "What refers to them loses the reference."),
+        setting("cascade", "boolean", "The records that refer to them go too."),
+        setting("with_unused", "boolean", "What only they needed goes too."),
+    ],
+    &[setting("rename", "string", "Gives the record at this address another key, everywhere."), TO],
+    &[
+        setting("renumber", "string", "Closes the gaps in the numbers of this field."),
+        setting("in", "string", "Only in this group, where the field is the last part of the key."),
+        setting("open", "string|number", "Makes this number free in place of closing gaps."),
+    ],
+    &[
+        setting("let", "string", "Works out a value, which later steps know by this name."),
+        setting("value", "string", "The expression (CEL) that gives it."),
+    ],
+];
+
+const VALUES: Setting =
+    setting("values", "string|array", "What they hold: \"FIELD=VALUE\", as for the command.");
+const NAME: Setting = setting("name", "string", "How it is called in the main language.");
+const TO: Setting = setting("to", "string", "The new key.");
+
+/// What a step of a recipe that does `action` may say.
+pub(crate) fn step(action: &str) -> Vec<Setting> {
+    let own = STEPS.iter().find(|settings| settings[0].name == action).copied().unwrap_or_default();
+    [own, STEP].concat()
+}
+
+/// What steps of a recipe may say, each setting once.
+pub(crate) fn all_steps() -> Vec<Setting> {
+    let mut out: Vec<Setting> = Vec::new();
+    for setting in STEPS.iter().copied().flatten().chain(STEP) {
+        if !out.iter().any(|own| own.name == setting.name) {
+            out.push(*setting);
+        }
+    }
+    out
+}
 
 pub(crate) const COMPUTED: &[Setting] = &[
     setting("field", "string", "The field, with its table: \"TABLE.FIELD\"."),
@@ -259,5 +370,10 @@ pub fn schema_sections() -> Vec<(String, &'static [Setting])> {
     sections.push(("[[computed]]".to_owned(), COMPUTED));
     sections.push(("[[derived]]".to_owned(), DERIVED));
     sections.push(("[[paired]]".to_owned(), PAIRED));
+    sections.push(("[[recipe]]".to_owned(), RECIPE));
+    sections.push(("[[recipe.parameter]]".to_owned(), PARAMETER));
+    sections.extend(STEPS.iter().map(|step| (format!("[[recipe.step]] with `{}`", step[0].name), *step)));
+    sections.push(("[[recipe.step]]".to_owned(), STEP));
+    sections.push(("`each` of a step".to_owned(), EACH));
     sections
 }

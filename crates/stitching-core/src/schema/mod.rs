@@ -12,6 +12,7 @@ pub(crate) mod keys;
 mod list;
 mod pattern;
 mod read;
+mod recipe;
 mod switch;
 mod table;
 
@@ -25,6 +26,7 @@ pub use keys::{PROJECT_SECTIONS, schema_sections};
 pub use list::{Item, List};
 pub use pattern::Pattern;
 pub use read::read;
+pub use recipe::{Each, EachValues, Parameter, ParameterKind, Recipe, RecipeAction, RecipeStep};
 pub use switch::{Condition, Switch};
 pub(crate) use table::KEY_SEPARATOR;
 pub use table::{KeyPart, Table, Texts};
@@ -52,6 +54,8 @@ pub struct Schema {
     pub derived: Vec<Derived>,
     /// The files that must be equal.
     pub paired: Vec<Paired>,
+    /// The named changes.
+    pub recipes: Vec<Recipe>,
     /// The patterns for files, by the folder that they begin with: the table and the number of each.
     patterns: OnceLock<HashMap<String, Vec<(TableId, usize)>>>,
 }
@@ -69,6 +73,7 @@ impl Schema {
             computed: Vec::new(),
             derived: Vec::new(),
             paired: Vec::new(),
+            recipes: Vec::new(),
             patterns: OnceLock::new(),
         }
     }

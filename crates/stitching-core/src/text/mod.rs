@@ -11,6 +11,7 @@ mod patch;
 mod source;
 mod span;
 mod template;
+mod words;
 
 pub use edits::{Edit, EditError, EditSet};
 pub use encoding::{Encoding, Origin, Unencodable, round_trips};
@@ -21,3 +22,4 @@ pub use patch::{Patch, PatchedReader, Splice};
 pub use source::{LoadedText, Text, TextFault};
 pub use span::Span;
 pub use template::{LetterCase, Template, TemplateError};
+pub use words::{WordEnds, with_word_replaced, with_words_replaced, word_places};

@@ -47,7 +47,13 @@ impl LetterCase {
     const NAMES: [(&str, LetterCase); 3] =
         [("upper", LetterCase::Upper), ("lower", LetterCase::Lower), ("title", LetterCase::Title)];
 
-    fn apply(self, text: &str) -> String {
+    /// The one with this name in templates.
+    pub fn called(name: &str) -> Option<LetterCase> {
+        LetterCase::NAMES.iter().find(|(own, _)| *own == name).map(|(_, case)| *case)
+    }
+
+    /// `text` in this case.
+    pub fn apply(self, text: &str) -> String {
         match self {
             LetterCase::Upper => text.to_uppercase(),
             LetterCase::Lower => text.to_lowercase(),

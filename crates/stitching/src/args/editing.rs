@@ -179,6 +179,21 @@ pub struct Fix {
 }
 
 #[derive(Debug, Args)]
+pub struct Recipe {
+    /// The recipe; without it all are listed
+    #[arg(value_name = "NAME")]
+    pub name: Option<String>,
+    /// What its parameters are
+    #[arg(value_name = "PARAMETER=VALUE", conflicts_with = "from_history")]
+    pub values: Vec<String>,
+    /// Print the draft of a recipe that does what this change of the history did, or these up to the second
+    #[arg(long, value_name = "N", num_args = 1..=2)]
+    pub from_history: Vec<usize>,
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+#[derive(Debug, Args)]
 pub struct Refresh {
     #[command(flatten)]
     pub editing: Editing,

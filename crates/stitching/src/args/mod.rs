@@ -176,6 +176,11 @@ pub enum Command {
         after_help = "Examples:\n  stitching fix\n  stitching fix dangling-reference --preview\n  stitching fix tables/reaches.txt:12\n\nWithout a code or a place only fixes that are sure to be right are made; the others are counted."
     )]
     Fix(Fix),
+    /// Run a named change of the schema, or list them
+    #[command(
+        after_help = "Examples:\n  stitching recipe\n  stitching recipe side-canal from=frost_cut key=ice_cut title='Ice Cut' --preview\n  stitching recipe side-canal --from-history 3 5\n\nA recipe is written in the schema as [[recipe]]. On a terminal it asks for what is not given.\n`--from-history` prints a draft of one from changes that were made by hand."
+    )]
+    Recipe(Recipe),
     /// Put right what follows from the rest: computed fields, derived and paired files
     #[command(
         after_help = "Examples:\n  stitching refresh --preview\n  stitching refresh\n\nThe schema says what follows: [[computed]] fields, [[derived]] files (stale ones are known by their\ntimes), [[paired]] files (the first leads). Every other command that changes files keeps in step\nwhat follows from what it changes."

@@ -7,7 +7,7 @@ use crate::ui::Ui;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::Error;
-use stitching_core::changes::{AddRequest, RecordPlace, add};
+use stitching_core::changes::{AddRequest, RecordPlace, Step};
 
 pub fn run(folder: &Path, args: &Add, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let place = match (&args.before, &args.after, &args.file) {
@@ -30,5 +30,5 @@ pub fn run(folder: &Path, args: &Add, global: &Global, ui: &Ui) -> Result<ExitCo
         sheet: args.from.as_deref().map(sheet::read).transpose()?,
         missing: args.missing,
     };
-    edit::run(folder, &args.editing, global, ui, |project| add(project, &request))
+    edit::run(folder, &args.editing, global, ui, |project| Step::Add(request).build(project))
 }

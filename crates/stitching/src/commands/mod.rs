@@ -15,6 +15,7 @@ mod free;
 mod history;
 mod learn;
 mod needs;
+mod recipe;
 mod refresh;
 mod remove;
 mod rename;
@@ -58,6 +59,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Remove(args) => remove::run(&folder(global)?, args, global, ui),
         Command::Renumber(args) => renumber::run(&folder(global)?, args, global, ui),
         Command::Fix(args) => fix::run(&folder(global)?, args, global, ui),
+        Command::Recipe(args) => recipe::run(&folder(global)?, args, global, ui),
         Command::Refresh(args) => refresh::run(&folder(global)?, args, global, ui),
         Command::Set(args) => set::run(&folder(global)?, args, global, ui),
         Command::Off(args) => switch::off(&folder(global)?, args, global, ui),

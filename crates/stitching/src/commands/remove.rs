@@ -6,7 +6,7 @@ use crate::ui::Ui;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::Error;
-use stitching_core::changes::{RemoveRequest, remove};
+use stitching_core::changes::{RemoveRequest, Step};
 
 pub fn run(folder: &Path, args: &Remove, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let request = RemoveRequest {
@@ -16,5 +16,5 @@ pub fn run(folder: &Path, args: &Remove, global: &Global, ui: &Ui) -> Result<Exi
         keep: args.keep.clone(),
         with_unused: args.with_unused,
     };
-    edit::run(folder, &args.editing, global, ui, |project| remove(project, &request))
+    edit::run(folder, &args.editing, global, ui, |project| Step::Remove(request).build(project))
 }

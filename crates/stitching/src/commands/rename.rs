@@ -7,7 +7,7 @@ use crate::ui::Ui;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::Error;
-use stitching_core::changes::{NewKeys, Sheet, SheetLine, rename_many, rename_with};
+use stitching_core::changes::{NewKeys, Sheet, SheetLine, Step};
 
 pub fn run(folder: &Path, args: &Rename, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let missing = |message: &str, help: &str| Error::Usage { message: message.to_owned(), help: help.into() };
@@ -17,21 +17,24 @@ pub fn run(folder: &Path, args: &Rename, global: &Global, ui: &Ui) -> Result<Exi
         (.., Some(prefix)) => Some(NewKeys::Prefix(prefix.clone())),
         _ => None,
     };
-    match (many, &args.new) {
-        (Some(keys), None) => edit::run(folder, &args.editing, global, ui, |project| {
-            rename_many(project, &args.address, &keys, args.with_notes)
-        }),
+    let (address, notes) = (args.address.clone(), args.with_notes);
+    let step = match (many, &args.new) {
+        (Some(keys), None) => Step::RenameMany { table: address, keys, notes },
+        (None, Some(new)) => Step::Rename { address, new: new.clone(), notes },
         (Some(_), Some(_)) => {
-            Err(missing("many records get keys by one rule, and `NEWKEY` is for one", "name only the table"))
+            return Err(missing(
+                "many records get keys by one rule, and `NEWKEY` is for one",
+                "name only the table",
+            ));
         }
-        (None, None) => Err(missing(
-            "the new key is missing",
-            "write it behind the address; `--from`, `--pattern` and `--prefix` rename many at once",
-        )),
-        (None, Some(new)) => edit::run(folder, &args.editing, global, ui, |project| {
-            rename_with(project, &args.address, new, args.with_notes)
-        }),
-    }
+        (None, None) => {
+            return Err(missing(
+                "the new key is missing",
+                "write it behind the address; `--from`, `--pattern` and `--prefix` rename many at once",
+            ));
+        }
+    };
+    edit::run(folder, &args.editing, global, ui, |project| step.build(project))
 }
 
 /// The old and the new keys in a sheet: the columns `key` and `new`.

@@ -6,7 +6,7 @@ use crate::ui::Ui;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::Error;
-use stitching_core::changes::{Renumbering, renumber};
+use stitching_core::changes::{Renumbering, Step};
 
 pub fn run(folder: &Path, args: &Renumber, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let Some((table, field)) = args.field.split_once('.') else {
@@ -28,9 +28,9 @@ pub fn run(folder: &Path, args: &Renumber, global: &Global, ui: &Ui) -> Result<E
         }
         _ => Renumbering::Close,
     };
-    edit::run(folder, &args.editing, global, ui, |project| {
-        renumber(project, table, field, args.group.as_deref(), &how)
-    })
+    let (table, field) = (table.to_owned(), field.to_owned());
+    let step = Step::Renumber { table, field, group: args.group.clone(), how };
+    edit::run(folder, &args.editing, global, ui, |project| step.build(project))
 }
 
 /// The first and the last number of `FIRST..LAST`.

@@ -7,7 +7,7 @@ use crate::ui::Ui;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::Error;
-use stitching_core::changes::{SetRequest, set};
+use stitching_core::changes::{SetRequest, Step};
 
 pub fn run(folder: &Path, args: &Set, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let request = SetRequest {
@@ -16,5 +16,5 @@ pub fn run(folder: &Path, args: &Set, global: &Global, ui: &Ui) -> Result<ExitCo
         all: args.all,
         sheet: args.from.as_deref().map(sheet::read).transpose()?,
     };
-    edit::run(folder, &args.editing, global, ui, |project| set(project, &request))
+    edit::run(folder, &args.editing, global, ui, |project| Step::Set(request).build(project))
 }

@@ -29,12 +29,13 @@ use crate::rows::{Row, Rows};
 use crate::schema::{KeyPart, Layout, Table, TableId, Texts};
 use crate::tables::{KEY_SEPARATOR, shown_key};
 use crate::text::{EditSet, LoadedText, Span, Text};
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::rc::Rc;
 use std::sync::Arc;
 
 /// What is to be added.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct AddRequest {
     /// The table.
     pub table: String,
@@ -55,7 +56,7 @@ pub struct AddRequest {
 }
 
 /// Where a new record goes.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub enum RecordPlace {
     /// Behind those of its group; where all are in the order of their keys, in that order.
     #[default]
@@ -96,7 +97,7 @@ pub fn add(project: &Project, request: &AddRequest) -> Result<Change, Error> {
     if wanted.is_empty() && request.missing {
         let reason =
             format!("no reference of the mod names a record of `{}` that is not there", request.table);
-        return Err(Error::refused(reason, "nothing to do"));
+        return Err(Error::nothing_to_do(reason));
     }
     if wanted.is_empty() {
         let message = "no key is given".to_owned();

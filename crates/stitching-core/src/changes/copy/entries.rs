@@ -1,7 +1,7 @@
 //! The copies as they stand in their files.
 
 use super::values::OwnValues;
-use super::{Seen, Work, last_part, replaced_word};
+use super::{Seen, Work, last_part};
 use crate::Error;
 use crate::changes::change::Note;
 use crate::changes::new_values::{NewValues, value_edits};
@@ -14,6 +14,7 @@ use crate::layers::{FileId, LayerId, RelPath};
 use crate::links::Thing;
 use crate::schema::{Table, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, RecordVisitor, read_all, read_records};
+use crate::text::with_word_replaced;
 use crate::text::{Edit, EditSet, LoadedText, Span, Text};
 use std::collections::{BTreeMap, HashMap, HashSet};
 
@@ -79,7 +80,7 @@ impl<'p> Work<'p> {
         let thing = Thing::Record(one.table, one.key.clone().unwrap_or_default());
         let Some(item) = self.items.iter().find(|item| item.thing == thing) else { return Ok(None) };
         let (old, new) = (last_part(one.key.as_deref().unwrap_or_default()), last_part(&item.new));
-        let stem = replaced_word(path.stem(), old, new).unwrap_or_else(|| new.to_owned());
+        let stem = with_word_replaced(path.stem(), old, new).unwrap_or_else(|| new.to_owned());
         let to =
             path.with_stem(&stem).map_err(|error| Error::refused(error.to_string(), "choose another key"))?;
         Ok(Some(to))

@@ -24,15 +24,16 @@ use crate::project::Project;
 use crate::reading::scan;
 use crate::schema::{KeyPart, Schema, Table, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
-use crate::text::Span;
+use crate::text::{Span, with_word_replaced};
 use crate::views::{FreeRequest, free};
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashSet};
 
 /// The word that stands for the next free key.
 const NEW: &str = "new";
 
 /// What is to be copied.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct CopyRequest {
     /// The address of a record.
     pub address: String,
@@ -49,7 +50,7 @@ pub struct CopyRequest {
 }
 
 /// Which lists that have the original of a copy get the copy too, directly behind it.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Join {
     /// None.
     #[default]
@@ -58,6 +59,17 @@ pub enum Join {
     All,
     /// Those of these fields: `table.field`.
     Fields(Vec<String>),
+}
+
+impl Join {
+    /// What words say: "all", "none" or nothing, or fields as `table.field`.
+    pub fn of_words(words: &[String]) -> Join {
+        match words.iter().map(String::as_str).collect::<Vec<_>>()[..] {
+            [] | ["none"] => Join::None,
+            ["all"] => Join::All,
+            _ => Join::Fields(words.to_vec()),
+        }
+    }
 }
 
 /// Builds the change that copies a record with all that belongs to it.
@@ -326,7 +338,7 @@ impl<'p> Work<'p> {
     fn derived_key(&self, table: TableId, key: &str) -> Result<String, Error> {
         let described = &self.project.schema.tables[table];
         let named = self.items.iter().find_map(|item| match &item.thing {
-            Thing::Record(_, old) => replaced_word(key, last_part(old), last_part(&item.new)),
+            Thing::Record(_, old) => with_word_replaced(key, last_part(old), last_part(&item.new)),
             _ => None,
         });
         if let Some(new) = named
@@ -407,40 +419,4 @@ fn key_belongs(schema: &Schema, table: TableId) -> bool {
 /// The last part of a key.
 fn last_part(key: &str) -> &str {
     key.rsplit(KEY_SEPARATOR).next().unwrap_or(key)
-}
-
-/// `text` with `new` in place of `old`, where that stands in it as a whole word; `_` ends a word too.
-fn replaced_word(text: &str, old: &str, new: &str) -> Option<String> {
-    let is_end = |next: Option<char>| next.is_none_or(|next| !next.is_alphanumeric());
-    let at = text.match_indices(old).map(|(at, _)| at).find(|at| {
-        !old.is_empty()
-            && is_end(text[..*at].chars().next_back())
-            && is_end(text[at + old.len()..].chars().next())
-    })?;
-    Some(format!("{}{new}{}", &text[..at], &text[at + old.len()..]))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::replaced_word;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case("mill_pier", Some("forge_pier"))]
-    #[case("old_mill", Some("old_forge"))]
-    #[case("mill", Some("forge"))]
-    #[case("miller_mill", Some("miller_forge"))]
-    #[case("a mill, a mill", Some("a forge, a mill"))]
-    #[case("treadmill", None)]
-    #[case("millé", None)]
-    #[case("mill2", None)]
-    #[case("", None)]
-    fn only_a_whole_word_is_replaced(#[case] text: &str, #[case] new: Option<&str>) {
-        assert_eq!(replaced_word(text, "mill", "forge").as_deref(), new);
-    }
-
-    #[test]
-    fn an_empty_word_stands_nowhere() {
-        assert_eq!(replaced_word("mill", "", "forge"), None);
-    }
 }

@@ -12,10 +12,11 @@ use crate::rows::Rows;
 use crate::schema::{KeyPart, Table, TableId};
 use crate::tables::shown_key;
 use crate::text::Template;
+use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 
 /// Which records get which keys.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum NewKeys {
     /// The old and the new key of each, as shown.
     Pairs(Vec<(String, String)>),
@@ -45,7 +46,7 @@ pub fn rename_many(project: &Project, table: &str, keys: &NewKeys, notes: bool) 
     let pairs: Vec<(String, String)> = pairs.into_iter().filter(|(old, new)| old != new).collect();
     if pairs.is_empty() {
         let reason = format!("no record of `{table}` gets another key");
-        return Err(Error::refused(reason, "nothing to do"));
+        return Err(Error::nothing_to_do(reason));
     }
     refuse_doubles(described, &pairs)?;
     let found = find_all(project, id, &pairs)?;

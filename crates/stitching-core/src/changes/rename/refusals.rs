@@ -25,7 +25,7 @@ pub(in crate::changes) fn new_key(table: &Table, old: &str, new: &str) -> Result
         return Err(usage(message, "write all parts with `/` between them, also those that stay"));
     }
     if new == shown {
-        return Err(Error::refused(format!("`{new}` is its key already"), "nothing to do"));
+        return Err(Error::nothing_to_do(format!("`{new}` is its key already")));
     }
     for ((part, old), new) in table.key.iter().zip(old.split(KEY_SEPARATOR)).zip(&parts) {
         if old == *new {

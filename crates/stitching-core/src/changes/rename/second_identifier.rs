@@ -43,7 +43,7 @@ pub(super) fn rename(
         ));
     };
     if old == new {
-        return Err(Error::refused(format!("`{new}` is its name already"), "nothing to do"));
+        return Err(Error::nothing_to_do(format!("`{new}` is its name already")));
     }
     refuse_unfit(new)?;
     refuse_value(table, field, new)?;

@@ -8,6 +8,7 @@ mod computed;
 mod derived;
 mod field;
 mod key;
+mod recipe;
 mod rules;
 mod table;
 mod texts;
@@ -40,6 +41,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
     let mut unbound = Vec::new();
     let mut companions = Vec::new();
     let mut computed = Vec::new();
+    let mut recipes = Vec::new();
     // Tables whose description is wrong are there all the same: what refers to them is not to blame.
     let mut failed: Vec<String> = Vec::new();
     for (file, reader) in readers.iter_mut().enumerate() {
@@ -52,6 +54,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
         companions.extend(companion::read(reader, &top).into_iter().map(|own| (file, own)));
         computed.extend(computed::read(reader, &top).into_iter().map(|own| (file, own)));
         derived::read(&mut schema, reader, &top);
+        recipes.extend(recipe::read(reader, &top).into_iter().map(|own| (file, own)));
         let Some(tables) = reader.table(&top, "table") else { continue };
         for (name, value) in tables {
             if schema.table(name.get_ref()).is_some() {
@@ -89,6 +92,9 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
         if !failed.iter().any(of_failed) {
             computed::bind(&mut schema, &mut readers[file], computed);
         }
+    }
+    for (file, recipe) in recipes {
+        recipe::bind(&mut schema, &mut readers[file], recipe);
     }
     let mut problems: Vec<Problem> = readers.into_iter().flat_map(|reader| reader.problems).collect();
     problems.sort_by(|a, b| a.order().cmp(&b.order()));

@@ -1,0 +1,90 @@
+//! An editing command as a value: what is asked for, before anything is looked up.
+//!
+//! It can be built on any project, kept in the history, and made a step of a recipe.
+
+use super::add::{AddRequest, add};
+use super::change::Change;
+use super::copy::{CopyRequest, copy};
+use super::remove::{RemoveRequest, remove};
+use super::rename::{NewKeys, rename_many, rename_with};
+use super::renumber::{Renumbering, renumber};
+use super::set::{SetRequest, set};
+use crate::Error;
+use crate::project::Project;
+use serde::{Deserialize, Serialize};
+
+/// What one command asks for.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Step {
+    /// Gives records other values.
+    Set(SetRequest),
+    /// Adds records.
+    Add(AddRequest),
+    /// Copies a record with all that belongs to it.
+    Copy(CopyRequest),
+    /// Removes records with all that belongs to them.
+    Remove(RemoveRequest),
+    /// Gives a record another key.
+    Rename {
+        /// Its address.
+        address: String,
+        /// The new key.
+        new: String,
+        /// Whether what the mod adds over a base layer has the notes directly above it.
+        notes: bool,
+    },
+    /// Gives many records of a table other keys.
+    RenameMany {
+        /// The table.
+        table: String,
+        /// Which records get which.
+        keys: NewKeys,
+        /// Whether what the mod adds over a base layer has the notes directly above it.
+        notes: bool,
+    },
+    /// Gives the numbers of a field anew.
+    Renumber {
+        /// The table.
+        table: String,
+        /// The field.
+        field: String,
+        /// The group that is meant, where the field is the last part of a key.
+        group: Option<String>,
+        /// Which numbers they get.
+        how: Renumbering,
+    },
+}
+
+impl Step {
+    /// Whether it is worth keeping: not all of a long sheet.
+    fn is_small(&self) -> bool {
+        const MOST: usize = 1000;
+        match self {
+            Step::Set(SetRequest { sheet: Some(sheet), .. })
+            | Step::Add(AddRequest { sheet: Some(sheet), .. }) => sheet.lines.len() <= MOST,
+            Step::RenameMany { keys: NewKeys::Pairs(pairs), .. } => pairs.len() <= MOST,
+            _ => true,
+        }
+    }
+
+    /// Builds the change that it asks for; the change knows by which step it was made.
+    ///
+    /// # Errors
+    /// As for the function of the same name.
+    pub fn build(self, project: &Project) -> Result<Change, Error> {
+        let change = match &self {
+            Step::Set(request) => set(project, request),
+            Step::Add(request) => add(project, request),
+            Step::Copy(request) => copy(project, request),
+            Step::Remove(request) => remove(project, request),
+            Step::Rename { address, new, notes } => rename_with(project, address, new, *notes),
+            Step::RenameMany { table, keys, notes } => rename_many(project, table, keys, *notes),
+            Step::Renumber { table, field, group, how } => {
+                renumber(project, table, field, group.as_deref(), how)
+            }
+        };
+        let steps = if self.is_small() { vec![self] } else { Vec::new() };
+        Ok(Change { steps, ..change? })
+    }
+}
