@@ -78,6 +78,10 @@ pub enum Note {
     CameAlong(String),
     /// A file is copied: from, to.
     FileCopied(String, String),
+    /// A copy still has an old name in it, as a part of a longer word: the place, and the word.
+    StillNames(String, String),
+    /// A copy names this file, which is not there.
+    Lacks(String),
     /// A file stays as it is, although a copy would have its path.
     FileKept(String),
     /// A list gets the copy behind the original: the address of the field.

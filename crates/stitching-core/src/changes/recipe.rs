@@ -321,6 +321,9 @@ impl Run<'_> {
                 name: name.as_ref().map(|name| names.text(name)),
                 ..AddRequest::default()
             }),
+            RecipeAction::Copy { address, new, .. } if address.ends_with('/') => {
+                Step::CopyFolder { from: names.text(address), to: names.text(new) }
+            }
             RecipeAction::Copy { address, new, values, name, join, without } => Step::Copy(CopyRequest {
                 address: names.address(address),
                 new: names.text(new),

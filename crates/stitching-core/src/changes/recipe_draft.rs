@@ -100,6 +100,13 @@ fn guess(steps: &[Step]) -> Vec<Guess> {
                     .filter_map(|address| record(address))
                     .for_each(|(table, key)| add("record", Some(table), &key));
             }
+            Step::CopyFolder { from, to } => {
+                let names = from.trim_end_matches('/').split('/').zip(to.trim_end_matches('/').split('/'));
+                for (old, new) in names.filter(|(old, new)| old != new) {
+                    add("from", None, old);
+                    add("key", None, new);
+                }
+            }
             Step::RenameMany { .. } | Step::Renumber { .. } => {}
         }
     }
@@ -199,6 +206,10 @@ impl Writer<'_> {
                 if !without.is_empty() {
                     line("without", self.list(without));
                 }
+            }
+            Step::CopyFolder { from, to } => {
+                line("copy", text(&format!("{}/", from.trim_end_matches('/'))));
+                line("to", text(to));
             }
             Step::Remove(RemoveRequest { addresses, detach, cascade, keep, with_unused })
                 if keep.is_empty() =>

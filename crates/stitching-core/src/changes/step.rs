@@ -5,6 +5,7 @@
 use super::add::{AddRequest, add};
 use super::change::Change;
 use super::copy::{CopyRequest, copy};
+use super::copy_folder::copy_folder;
 use super::remove::{RemoveRequest, remove};
 use super::rename::{NewKeys, rename_many, rename_with};
 use super::renumber::{Renumbering, renumber};
@@ -23,6 +24,13 @@ pub enum Step {
     Add(AddRequest),
     /// Copies a record with all that belongs to it.
     Copy(CopyRequest),
+    /// Copies a folder with all that is in it.
+    CopyFolder {
+        /// Its path from the root of its layer.
+        from: String,
+        /// The path of the copy.
+        to: String,
+    },
     /// Removes records with all that belongs to them.
     Remove(RemoveRequest),
     /// Gives a record another key.
@@ -77,6 +85,7 @@ impl Step {
             Step::Set(request) => set(project, request),
             Step::Add(request) => add(project, request),
             Step::Copy(request) => copy(project, request),
+            Step::CopyFolder { from, to } => copy_folder(project, from, to),
             Step::Remove(request) => remove(project, request),
             Step::Rename { address, new, notes } => rename_with(project, address, new, *notes),
             Step::RenameMany { table, keys, notes } => rename_many(project, table, keys, *notes),

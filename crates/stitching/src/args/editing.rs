@@ -105,11 +105,11 @@ pub struct Remove {
 
 #[derive(Debug, Args)]
 pub struct Copy {
-    /// The address of the record
-    #[arg(value_name = "TABLE:KEY")]
+    /// The address of the record, or the path of a folder with `/` at its end
+    #[arg(value_name = "TABLE:KEY | FOLDER/")]
     pub address: String,
-    /// The key of the copy; `new` is the next free one, also for one part: frost_cut/new
-    #[arg(value_name = "NEWKEY")]
+    /// The key of the copy, or its path; `new` is the next free key, also for one part: frost_cut/new
+    #[arg(value_name = "NEWKEY | FOLDER/")]
     pub new: String,
     /// What the copy holds
     #[arg(value_name = "FIELD=VALUE")]

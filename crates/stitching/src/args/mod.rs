@@ -153,12 +153,12 @@ pub enum Command {
     Set(Set),
     /// Add records, written as their neighbours are
     #[command(
-        after_help = "Examples:\n  stitching add goods coke Weight=9 Price=6 --name Coke\n  stitching add berths frost_cut/3 --like frost_cut/1 Barge=lighter\n  stitching add texts tip_ice en=\"Ice is slow\" de=\"Eis ist langsam\"\n  stitching add goods --missing Price=1\n\nFields that follow from the key are filled in. A record goes behind those of its group, or in the order of\nthe keys where the file is in order. FIELD=VALUE is as for `set`."
+        after_help = "Examples:\n  stitching add goods coke Weight=9 Price=6 --name Coke\n  stitching add berths frost_cut/3 --like frost_cut/1 Barge=lighter\n  stitching add texts tip_ice en=\"Ice is slow\" de=\"Eis ist langsam\"\n  stitching add goods --missing Price=1\n\nFields that follow from the key are filled in. A record goes behind those of its group, or in the order of\nthe keys where the file is in order. FIELD=VALUE is as for `set`.\n\nOf a folder (with `/` at its end) all files are copied; where its name is a word by itself in them, in\ntheir names or in keys of their records, the copies have the new one."
     )]
     Add(Add),
     /// Copy a record with all that belongs to it, under a new name
     #[command(
-        after_help = "Examples:\n  stitching copy reaches:frost_cut ice_cut --name \"Ice Cut\"\n  stitching copy berths:frost_cut/1 frost_cut/new Barge=scow\n  stitching copy goods:coal coke Price=6 --join all\n\nWith a record come what lies inside it, records that belong to it, and the texts and files that carry its\nkey. What refers to the original goes on doing so. Notes for people are left empty, and what no two\nrecords may have alike is the next free one. FIELD=VALUE is as for `set`."
+        after_help = "Examples:\n  stitching copy reaches:frost_cut ice_cut --name \"Ice Cut\"\n  stitching copy berths:frost_cut/1 frost_cut/new Barge=scow\n  stitching copy goods:coal coke Price=6 --join all\n  stitching copy sites/empty_basin/ sites/ice_basin/\n\nWith a record come what lies inside it, records that belong to it, and the texts and files that carry its\nkey. What refers to the original goes on doing so. Notes for people are left empty, and what no two\nrecords may have alike is the next free one. FIELD=VALUE is as for `set`."
     )]
     Copy(Copy),
     /// Remove records with all that belongs to them

@@ -91,6 +91,9 @@ fn amount(change: &Change) -> String {
     if change.values() == 0 && change.records() > 0 {
         return format!("{} in {}", count(change.records(), "record"), count(change.files().len(), "file"));
     }
+    if change.values() == 0 {
+        return count(change.files().len(), "file");
+    }
     format!("{}{of_records} in {}", count(change.values(), "value"), count(change.files().len(), "file"))
 }
 
@@ -124,6 +127,13 @@ fn tell_notes(change: &Change, ui: &Ui) {
         ui.note(&format!("note: {number} lay only in a base layer; the mod now has copies of them (`--format json` names them)"));
     } else {
         brought_up.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
+    }
+    let (copied, others): (Vec<&Note>, Vec<&Note>) =
+        others.into_iter().partition(|note| matches!(note, Note::FileCopied(..)));
+    if copied.len() > LISTED / 4 {
+        ui.note(&format!("note: {} are copies (`--format json` names them)", count(copied.len(), "file")));
+    } else {
+        copied.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
     }
     let (follows, others): (Vec<&Note>, Vec<&Note>) =
         others.into_iter().partition(|note| matches!(note, Note::Follows(..)));
@@ -216,6 +226,8 @@ fn sentence(note: &Note) -> String {
         }
         Note::CameAlong(address) => format!("{address} came along"),
         Note::FileCopied(from, to) => format!("`{to}` is a copy of `{from}`"),
+        Note::StillNames(place, word) => format!("{place} still has `{word}`"),
+        Note::Lacks(path) => format!("`{path}` is named in the copy, and is not there"),
         Note::FileKept(path) => format!("`{path}` is there already, and stays as it is"),
         Note::Joined(address) => format!("{address} has the copy behind the original"),
         Note::NotJoined(number) => {
