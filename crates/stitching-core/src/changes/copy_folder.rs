@@ -282,7 +282,7 @@ impl Work<'_> {
                 let word = word_at(at, found.len(), &|next| next.is_alphanumeric() || next == '_');
                 // A path that leads elsewhere is no longer word.
                 if word != *old {
-                    self.left.push((path.to_string(), line as usize, word));
+                    self.left.push((path.to_string(), line, word));
                 }
             }
         }
