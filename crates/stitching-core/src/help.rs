@@ -17,6 +17,8 @@ pub enum NextStep {
     Check,
     /// See the fixes that are not sure to be right, or make them all the same.
     LookAtFixes,
+    /// Say which of two sides counts where they differ.
+    ChooseSide,
     /// Put right what follows from the rest.
     RefreshComputed,
     /// List the codes of problems.

@@ -29,6 +29,9 @@ fn worded(step: &NextStep) -> String {
         NextStep::LookAtFixes => {
             "`stitching fix --all --preview` shows them, and without `--preview` makes them".to_owned()
         }
+        NextStep::ChooseSide => {
+            "`--take ours` leaves these as they are, `--take theirs` writes what the change set says".to_owned()
+        }
         NextStep::RefreshComputed => "`stitching refresh` puts it right".to_owned(),
         NextStep::ListCodes => "`stitching explain` lists the codes; a place is `path:line`".to_owned(),
         NextStep::RenameRecord => "`stitching rename` gives a record another key, everywhere".to_owned(),

@@ -25,7 +25,7 @@ pub fn read(path: &Path) -> Result<Sheet, Error> {
     if lines.is_empty() {
         return Err(wrong(&name, "it has no lines with records", "the first line names the columns"));
     }
-    Ok(Sheet { name, lines })
+    Ok(Sheet { name, lines, is_exact: false })
 }
 
 fn wrong(name: &str, message: &str, help: &str) -> Error {

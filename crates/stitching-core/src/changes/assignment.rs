@@ -25,8 +25,10 @@ pub struct Assignment {
 /// What happens to a field.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum Action {
-    /// It gets this value.
+    /// It gets this value; a reference may be given by what its target is called.
     Set(String),
+    /// It gets this value, as the file is to hold it.
+    Write(String),
     /// It gets what this expression gives.
     Compute(String),
     /// Its list gets this item.

@@ -105,6 +105,8 @@ pub enum Note {
     Shared(String, usize),
     /// The records that change are referred to from so many places.
     ReferredTo(usize),
+    /// A record meets a condition by which records were chosen, and was not one of them: its address, and the condition.
+    MeetsCondition(String, String),
     /// What follows from what changes is put right: the address of a field, or the path of a file.
     PutRight(String),
     /// A file that is made from what changes is removed: its path.

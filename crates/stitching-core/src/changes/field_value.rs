@@ -81,6 +81,7 @@ impl<'v, 'p> FieldValues<'v, 'p> {
         let what = match action {
             Action::Set(text) if text == NEW && self.may_be_new(target) => What::Free(self.free(target)?),
             Action::Set(text) => What::Text(self.named(target, text)?),
+            Action::Write(text) => What::Text(text.clone()),
             Action::Compute(source) => {
                 What::Formula(Formula::parse(source, self.rows, &[], self.finder.others())?)
             }

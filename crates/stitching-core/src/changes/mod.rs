@@ -5,6 +5,7 @@ mod assignment;
 mod belongings;
 mod builder;
 mod change;
+mod change_set;
 mod column_style;
 mod copy;
 mod copy_folder;
@@ -34,6 +35,9 @@ mod verify;
 pub use add::{AddRequest, RecordPlace, add};
 pub use builder::Builder;
 pub use change::{Change, FileChange, FolderChange, Note, OwnChange, Source};
+pub use change_set::{
+    ChangeSet, ChangedField, ChangedRecord, ChosenBy, Conflict, HowChanged, OnConflict, RenamedRecord, apply,
+};
 pub use copy::{CopyRequest, Join, copy};
 pub use copy_folder::copy_folder;
 pub use fix::{FixRequest, fix};

@@ -41,6 +41,16 @@ pub struct Sheet {
     pub name: String,
     /// Its lines.
     pub lines: Vec<SheetLine>,
+    /// Whether the values are as the files hold them: none is what a record is called, or a word for a free value.
+    #[serde(default)]
+    pub is_exact: bool,
+}
+
+impl Sheet {
+    /// What happens to a field for which the sheet has `value`.
+    pub(super) fn action(&self, value: String) -> Action {
+        if self.is_exact { Action::Write(value) } else { Action::Set(value) }
+    }
 }
 
 /// A record as a line of a sheet.
@@ -289,7 +299,7 @@ impl<'p> Work<'p> {
                     true => list_of(value),
                     false => value.clone(),
                 };
-                self.add(table, row, target, &Action::Set(value));
+                self.add(table, row, target, &sheet.action(value));
             }
         }
         if self.plans.is_empty() {

@@ -206,6 +206,11 @@ impl History {
         (1..=self.position.made).map(item).collect()
     }
 
+    /// The change with this number.
+    pub fn entry(&self, number: usize) -> Result<Entry, Error> {
+        self.read(number)
+    }
+
     fn read(&self, number: usize) -> Result<Entry, Error> {
         let path = self.path.join(name(number));
         let bytes = match &self.folder {

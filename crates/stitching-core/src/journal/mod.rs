@@ -22,6 +22,7 @@ mod pending;
 mod placing;
 mod recovery;
 mod roots;
+mod states;
 mod transaction;
 mod undo;
 
@@ -31,6 +32,7 @@ pub use history::{Entry, FileEntry, HistoryItem};
 pub use key::KeyFile;
 pub use lock::Lock;
 pub use roots::Root;
+pub use states::{FileStates, States};
 use undo::Way;
 pub use undo::{ChangedSince, Turned};
 

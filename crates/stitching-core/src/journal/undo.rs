@@ -179,7 +179,7 @@ impl Journal<'_> {
         }
     }
 
-    fn damaged(&self, path: &str) -> Error {
+    pub(super) fn damaged(&self, path: &str) -> Error {
         Error::refused(
             format!("the history does not fit `{path}`: it was damaged"),
             format!("nothing was changed; the history is in `{}`", self.roots.own_path().display()),
@@ -211,7 +211,7 @@ impl FileEntry {
     }
 }
 
-fn rel(path: &str) -> Result<RelPath, Error> {
+pub(super) fn rel(path: &str) -> Result<RelPath, Error> {
     RelPath::parse(path).map_err(|error| {
         Error::refused(
             format!("the history names a path that cannot be: {error}"),

@@ -1,6 +1,6 @@
 //! Arguments of the commands that change files.
 
-use clap::Args;
+use clap::{Args, ValueEnum};
 use std::path::PathBuf;
 
 #[derive(Debug, Args)]
@@ -18,6 +18,49 @@ pub struct Turning {
     /// Leave files as they are that were changed since; the rest is done
     #[arg(long)]
     pub leave_changed: bool,
+}
+
+#[derive(Debug, Default, Args)]
+pub struct Undo {
+    /// An older change, by its number in the history; it is taken back where later ones allow
+    #[arg(value_name = "N", conflicts_with = "leave_changed")]
+    pub number: Option<usize>,
+    #[command(flatten)]
+    pub turning: Turning,
+    /// Of an older change: write nothing; print what would change as a diff
+    #[arg(long, requires = "number")]
+    pub preview: bool,
+    /// Of an older change: take it back even if that brings errors
+    #[arg(long, requires = "number")]
+    pub allow_errors: bool,
+}
+
+#[derive(Debug, Args)]
+pub struct History {
+    /// Write this change into a file, as records and fields, to be made elsewhere
+    #[arg(long, num_args = 2, value_names = ["N", "FILE"])]
+    pub save: Vec<String>,
+}
+
+#[derive(Debug, Args)]
+pub struct Apply {
+    /// The file, as `stitching history --save` wrote it
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
+    /// What counts where the data holds neither what was there before nor what is to be
+    #[arg(long, value_name = "ours|theirs")]
+    pub take: Option<Side>,
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+/// One of two sides that differ.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Side {
+    /// What the data holds
+    Ours,
+    /// What the change set says
+    Theirs,
 }
 
 #[derive(Debug, Args)]

@@ -195,11 +195,18 @@ pub enum Command {
     #[command(after_help = "Example:\n  stitching on offers:north/coal")]
     On(On),
     /// List the changes made
-    #[command(after_help = "Example:\n  stitching history")]
-    History,
-    /// Take back the last change
-    #[command(after_help = "Examples:\n  stitching undo\n  stitching undo --leave-changed")]
-    Undo(Turning),
+    #[command(after_help = "Examples:\n  stitching history\n  stitching history --save 3 dearer-coal.toml")]
+    History(History),
+    /// Take back the last change, or an older one
+    #[command(
+        after_help = "Examples:\n  stitching undo\n  stitching undo --leave-changed\n  stitching undo 3 --preview\n\nAn older change is taken back record by record, as a change of its own, where no later one touched the\nsame fields."
+    )]
+    Undo(Undo),
+    /// Make a change that was saved elsewhere, record by record
+    #[command(
+        after_help = "Examples:\n  stitching apply dearer-coal.toml --preview\n  stitching apply dearer-coal.toml --take theirs\n\nWhat holds neither what was there before nor what is to be is named with all three, and nothing is done\nunless `--take` says which counts."
+    )]
+    Apply(Apply),
     /// Make the change that was undone again
     #[command(after_help = "Example:\n  stitching redo")]
     Redo(Turning),

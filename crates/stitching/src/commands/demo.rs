@@ -1,6 +1,6 @@
 //! `stitching demo`
 
-use crate::args::{Check, Demo, Editing, Find, Global, Off, On, Rename, Through, Turning, Uses};
+use crate::args::{Check, Demo, Editing, Find, Global, Off, On, Rename, Through, Undo, Uses};
 use crate::ui::{BOLD, DIM, Ui, styled};
 use include_dir::{Dir, include_dir};
 use std::path::Path;
@@ -65,7 +65,7 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     step(ui, &folder, "check", "The mod is as consistent as before:");
     super::check::run(&Project::open(&folder)?, &check, global, ui)?;
     step(ui, &folder, "undo", "And back again, to the byte:");
-    super::history::undo(&folder, &Turning::default(), global, ui)?;
+    super::history::undo(&folder, &Undo::default(), global, ui)?;
 
     step(
         ui,
@@ -75,7 +75,7 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     );
     super::rename::run(&folder, &rename("goods:coal", "sea_coal"), global, ui)?;
     step(ui, &folder, "undo", "And back:");
-    super::history::undo(&folder, &Turning::default(), global, ui)?;
+    super::history::undo(&folder, &Undo::default(), global, ui)?;
 
     step(ui, &folder, "off offers:frost/coal", "One offer less, to see how that plays:");
     let off =

@@ -266,6 +266,9 @@ fn sentence(note: &Note) -> String {
         Note::DerivedEmptied(path) => {
             format!("`{path}` has nothing in it any more, since what it is made from changed")
         }
+        Note::MeetsCondition(address, condition) => {
+            format!("{address} meets the condition too, and was not there then: {condition}")
+        }
         Note::Stale(path) => format!("`{path}` is stale: make it anew from what changed"),
         Note::ReferredTo(number) => {
             format!("what changed is referred to from {}", count(*number, "place"))

@@ -1,19 +1,23 @@
 //! `stitching history`, `undo` and `redo`
 
-use super::{open_in, with_journal};
-use crate::args::{Global, Turning};
+use super::{edit, open_in, with_journal};
+use crate::args::{Editing, Global, History, Turning, Undo};
 use crate::render::human::clean;
 use crate::render::table;
 use crate::ui::{Ui, count, wants_json};
 use serde::Serialize;
+use std::io::Write;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::Error;
+use stitching_core::changes::{ChangeSet, OnConflict, apply};
+use stitching_core::help::NextStep;
 use stitching_core::journal::{ChangedSince, HistoryItem, Turned};
+use stitching_core::reading::View;
 
 /// The result of `history`.
 #[derive(Debug, Serialize)]
-struct History<'h> {
+struct HistoryShape<'h> {
     changes: Vec<ChangeShape<'h>>,
 }
 
@@ -52,13 +56,110 @@ struct TurnedShape<'t> {
     state: &'t str,
 }
 
-pub fn list(folder: &Path, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+/// What `history --save` wrote.
+#[derive(Debug, Serialize)]
+struct Saved<'s> {
+    file: &'s str,
+    records: usize,
+    other_files: &'s [String],
+}
+
+pub fn run(folder: &Path, args: &History, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    match &args.save[..] {
+        [number, file] => save(folder, number, file, global, ui),
+        _ => list(folder, global, ui),
+    }
+}
+
+/// Writes a change of the history as records and fields.
+fn save(folder: &Path, number: &str, file: &str, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let as_json = wants_json(global)?;
+    let number = number.parse().map_err(|_| Error::Usage {
+        message: format!("`{number}` is no number of a change"),
+        help: "`stitching history` lists the changes with their numbers".into(),
+    })?;
+    let change_set = change_set(folder, number, ui)?;
+    let text = change_set.to_text();
+    let path = Path::new(file);
+    let written = std::fs::OpenOptions::new().write(true).create_new(true).open(path);
+    let mut written = written.map_err(|source| match source.kind() {
+        std::io::ErrorKind::AlreadyExists => Error::Usage {
+            message: format!("there is a file `{file}` already"),
+            help: "choose another name; what is there stays as it is".into(),
+        },
+        _ => Error::io("make", path, source),
+    })?;
+    written.write_all(text.as_bytes()).map_err(|source| Error::io("write", path, source))?;
+    let records = change_set.record.len() + change_set.rename.len();
+    if as_json {
+        ui.json(&Saved { file, records, other_files: &change_set.other_files });
+        return Ok(ExitCode::SUCCESS);
+    }
+    ui.out(&format!("{file}: {}, {}\n", clean(&change_set.title), count(records, "record")));
+    if !change_set.other_files.is_empty() {
+        let files = change_set.other_files.join(", ");
+        ui.note(&format!("note: what changed outside of records is no part of it: {files}"));
+    }
+    ui.note("`stitching apply FILE` makes it elsewhere");
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A change of the history as records and fields.
+fn change_set(folder: &Path, number: usize, ui: &Ui) -> Result<ChangeSet, Error> {
+    let project = open_in(folder, ui)?;
+    let states = with_journal(folder, ui, |journal| journal.states(number))?;
+    let (before, after) =
+        (project.stack.with_staged(&states.before), project.stack.with_staged(&states.after));
+    let (before, after) = (View::top(&before, &project.schema), View::top(&after, &project.schema));
+    let mut out = ChangeSet::between(&states.entry.title, &states.entry.steps, before, after)?;
+    out.other_files.extend(states.archives);
+    Ok(out)
+}
+
+/// Takes an older change back, record by record, as a change of its own.
+fn undo_older(
+    folder: &Path,
+    number: usize,
+    args: &Undo,
+    global: &Global,
+    ui: &Ui,
+) -> Result<ExitCode, Error> {
+    let change_set = change_set(folder, number, ui)?;
+    if let Some(file) = change_set.other_files.first() {
+        return Err(Error::refused(
+            format!(
+                "change {number} touched `{file}` outside of records, and can only be undone when it is the last"
+            ),
+            "undo the later ones first; nothing was changed",
+        ));
+    }
+    // What writes waits for those who read.
+    ui.keep_locked(None);
+    let title = format!("undo {number}: {}", change_set.title);
+    let editing = Editing { preview: args.preview, allow_errors: args.allow_errors };
+    edit::run(folder, &editing, global, ui, |project| {
+        apply(project, &change_set.reversed(), &title, OnConflict::Refuse).map_err(later_changes)
+    })
+}
+
+/// Conflicts with what is to be undone come from later changes, between which nothing is to be chosen.
+fn later_changes(error: Error) -> Error {
+    match error {
+        Error::Refused(mut refusal) if refusal.help.step == Some(NextStep::ChooseSide) => {
+            refusal.help = "undo the later changes of these first, or set them by hand".into();
+            Error::Refused(refusal)
+        }
+        other => other,
+    }
+}
+
+fn list(folder: &Path, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
     // What was interrupted counts as it is put right.
     open_in(folder, ui)?;
     let items = with_journal(folder, ui, |journal| journal.history())?;
     if as_json {
-        ui.json(&History { changes: items.iter().map(Into::into).collect() });
+        ui.json(&HistoryShape { changes: items.iter().map(Into::into).collect() });
     } else if items.is_empty() {
         ui.out("no changes yet\n");
     } else {
@@ -82,9 +183,16 @@ pub fn list(folder: &Path, global: &Global, ui: &Ui) -> Result<ExitCode, Error> 
     Ok(ExitCode::SUCCESS)
 }
 
-pub fn undo(folder: &Path, args: &Turning, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+pub fn undo(folder: &Path, args: &Undo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
-    let turned = with_journal(folder, ui, |journal| journal.undo(changed_since(args)))?;
+    if let Some(number) = args.number {
+        let items = with_journal(folder, ui, |journal| journal.history())?;
+        let last = items.iter().rfind(|item| !item.undone).map(|item| item.entry.number);
+        if args.preview || last != Some(number) {
+            return undo_older(folder, number, args, global, ui);
+        }
+    }
+    let turned = with_journal(folder, ui, |journal| journal.undo(changed_since(&args.turning)))?;
     tell(&turned, "undone", "`stitching redo` makes it again", as_json, ui);
     Ok(ExitCode::SUCCESS)
 }

@@ -1,6 +1,7 @@
 //! One file a command: it turns flags into a call of the core, and the result into output.
 
 mod add;
+mod apply;
 mod check;
 mod compare;
 mod copy;
@@ -64,7 +65,8 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Set(args) => set::run(&folder(global)?, args, global, ui),
         Command::Off(args) => switch::off(&folder(global)?, args, global, ui),
         Command::On(args) => switch::on(&folder(global)?, args, global, ui),
-        Command::History => history::list(&folder(global)?, global, ui),
+        Command::History(args) => history::run(&folder(global)?, args, global, ui),
+        Command::Apply(args) => apply::run(&folder(global)?, args, global, ui),
         Command::Undo(args) => history::undo(&folder(global)?, args, global, ui),
         Command::Redo(args) => history::redo(&folder(global)?, args, global, ui),
     }

@@ -76,6 +76,8 @@ pub fn run(folder: &Path, args: &Recipe, global: &Global, ui: &Ui) -> Result<Exi
                 values.insert(parameter.name.clone(), ask(&project, parameter, ui)?);
             }
         }
+        // What writes waits for those who read.
+        ui.keep_locked(None);
     }
     edit::run(folder, &args.editing, global, ui, |project| {
         run_recipe(project, find_recipe(project, name)?, &values)

@@ -1,7 +1,7 @@
 //! Keys of many new records: from a sheet, or from references that lead nowhere.
 
 use crate::Code;
-use crate::changes::assignment::{Action, Assignment};
+use crate::changes::assignment::Assignment;
 use crate::changes::set::{Sheet, SheetLine, list_of};
 use crate::checks::check;
 use crate::project::Project;
@@ -20,7 +20,7 @@ pub(super) fn of_sheet(rows: &Rows, sheet: &Sheet) -> Vec<(String, Vec<Assignmen
         let several =
             at.is_some_and(|at| rows.is_list(at) && rows.table.fields[rows.fields[at]].list.is_none());
         let value = if several { list_of(value) } else { value.clone() };
-        Assignment { left: column.clone(), action: Action::Set(value) }
+        Assignment { left: column.clone(), action: sheet.action(value) }
     };
     let of_line = |line: &SheetLine| {
         let own = line
