@@ -213,6 +213,19 @@ impl Change {
         &self.steps
     }
 
+    /// The same with one more note.
+    pub(super) fn with(mut self, note: Note) -> Change {
+        self.notes.push(note);
+        self.notes.sort();
+        self
+    }
+
+    /// The same without some of its notes.
+    pub(super) fn without(mut self, is_out: impl Fn(&Note) -> bool) -> Change {
+        self.notes.retain(|note| !is_out(note));
+        self
+    }
+
     /// The same with another title.
     pub(super) fn titled(mut self, title: String) -> Change {
         self.title = title;

@@ -4,6 +4,7 @@ use super::builder::Builder;
 use super::change::{Change, Note};
 use super::sequence::Sequence;
 use super::set::{ComputedField, compute};
+use super::transfer::transfer;
 use crate::checks::mistake;
 use crate::error::{Error, Refusal};
 use crate::layers::{FileId, LayerId, RelPath};
@@ -11,7 +12,7 @@ use crate::links::Labels;
 use crate::project::Project;
 use crate::reading::View;
 use crate::rows::{ComputedValues, Others};
-use crate::schema::{Computed, Derived, Paired, TableId, WhenChanged};
+use crate::schema::{Computed, Derived, Paired, TableId, Transfer, WhenChanged};
 use crate::text::{Edit, Span};
 use std::collections::{BTreeSet, HashSet};
 
@@ -25,12 +26,18 @@ use std::collections::{BTreeSet, HashSet};
 /// are given different contents.
 pub fn in_step(project: &Project, change: Change) -> Result<Change, Error> {
     let schema = &project.schema;
-    if schema.computed.is_empty() && schema.derived.is_empty() && schema.paired.is_empty() {
+    let transfers: Vec<&Transfer> = schema.transfers.iter().filter(|own| own.in_step).collect();
+    if schema.computed.is_empty()
+        && schema.derived.is_empty()
+        && schema.paired.is_empty()
+        && transfers.is_empty()
+    {
         return Ok(change);
     }
     let mut sequence = Sequence::new(project, change.title.clone());
     let mut touched = paths(&change);
     sequence.push(change)?;
+    transferred(&mut sequence, &transfers, &mut touched)?;
     computed_fields(project, &mut sequence, &mut touched)?;
     for paired in &schema.paired {
         paired_files(&mut sequence, paired, &mut touched)?;
@@ -46,6 +53,9 @@ pub fn in_step(project: &Project, change: Change) -> Result<Change, Error> {
 /// As [`in_step`], and when all of it is right already.
 pub fn refresh(project: &Project) -> Result<Change, Error> {
     let mut sequence = Sequence::new(project, "put right what follows from the rest");
+    let transfers: Vec<&Transfer> = project.schema.transfers.iter().filter(|own| own.in_step).collect();
+    let mut all = project.stack.files().iter().map(|file| file.path.clone()).collect();
+    transferred(&mut sequence, &transfers, &mut all)?;
     for _ in 0..=project.schema.computed.len() {
         let top = project.stack.top();
         let (mut fields, mut mistakes) = (Vec::new(), Vec::new());
@@ -96,6 +106,29 @@ pub fn refresh(project: &Project) -> Result<Change, Error> {
         });
     }
     Ok(change)
+}
+
+/// Makes the records anew that come from tables of which a file is `touched`.
+fn transferred(
+    sequence: &mut Sequence<'_>,
+    transfers: &[&Transfer],
+    touched: &mut BTreeSet<RelPath>,
+) -> Result<(), Error> {
+    for own in transfers {
+        let from = &sequence.project().schema.tables[own.from];
+        if !touched.iter().any(|path| from.takes(path)) {
+            continue;
+        }
+        match transfer(sequence.project(), own) {
+            Ok(change) => {
+                touched.extend(paths(&change));
+                sequence.push(change.with(Note::PutRight(format!("transfer {}", own.name))))?;
+            }
+            Err(Error::NothingToDo { .. }) => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(())
 }
 
 /// The paths of the files that a change touches, before and after.

@@ -29,6 +29,7 @@ mod sequence;
 mod set;
 mod step;
 mod switch;
+mod transfer;
 mod unused_values;
 mod verify;
 
@@ -53,4 +54,5 @@ pub use sequence::Sequence;
 pub use set::{SetRequest, Sheet, SheetLine, set};
 pub use step::Step;
 pub use switch::{switch_off, switch_on};
+pub use transfer::{find_transfer, transfer};
 pub use verify::verify;

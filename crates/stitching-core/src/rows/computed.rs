@@ -73,7 +73,7 @@ impl ComputedValues {
     pub fn differing(&self) -> impl Iterator<Item = (usize, &Value)> {
         let differs = |(row, value): &&(usize, Value)| {
             let held = self.path.held(&self.rows, &self.rows.rows[*row]);
-            !is_same(&held, value)
+            !is_same_value(&held, value)
         };
         self.values.iter().filter(differs).map(|(row, value)| (*row, value))
     }
@@ -88,8 +88,8 @@ impl ComputedValues {
     }
 }
 
-/// Whether two values are the same, however they are written.
-fn is_same(held: &Value, wanted: &Value) -> bool {
+/// Whether a field holds the value that is wanted, however it is written.
+pub fn is_same_value(held: &Value, wanted: &Value) -> bool {
     match (held, wanted) {
         (Value::Text(text), Value::Number(wanted)) => number(text.trim())
             .is_some_and(|held| Value::Number(held).shown() == Value::Number(*wanted).shown()),
@@ -98,7 +98,8 @@ fn is_same(held: &Value, wanted: &Value) -> bool {
             words.iter().any(|word| text.eq_ignore_ascii_case(word))
         }
         (Value::List(held), Value::List(wanted)) => {
-            held.len() == wanted.len() && held.iter().zip(wanted).all(|(held, wanted)| is_same(held, wanted))
+            held.len() == wanted.len()
+                && held.iter().zip(wanted).all(|(held, wanted)| is_same_value(held, wanted))
         }
         _ => held.shown() == wanted.shown(),
     }
@@ -127,6 +128,6 @@ mod tests {
     #[case::list(Value::List(vec![text("1"), text("2")]), Value::List(vec![Value::Number(1.0), Value::Number(2.0)]), true)]
     #[case::shorter_list(Value::List(vec![text("1")]), Value::List(vec![]), false)]
     fn values_are_compared_by_what_they_mean(#[case] held: Value, #[case] wanted: Value, #[case] same: bool) {
-        assert_eq!(is_same(&held, &wanted), same);
+        assert_eq!(is_same_value(&held, &wanted), same);
     }
 }

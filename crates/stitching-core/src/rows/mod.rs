@@ -7,7 +7,7 @@ mod computed;
 mod formula;
 
 pub use columns::{ColumnPath, Kind, Others};
-pub use computed::ComputedValues;
+pub use computed::{ComputedValues, is_same_value};
 pub use formula::{Formula, evaluate_alone};
 
 use crate::Error;

@@ -31,6 +31,10 @@ pub fn json_schema() -> (Value, Value) {
     ] {
         schema["properties"][name] = json!({ "type": "array", "items": object(settings) });
     }
+    let mut transfer = object(keys::TRANSFER);
+    let field = json!({ "anyOf": [{ "type": "string" }, object(keys::TRANSFER_FIELD)] });
+    transfer["properties"]["set"] = json!({ "type": "object", "additionalProperties": field });
+    schema["properties"]["transfer"] = json!({ "type": "array", "items": transfer });
     let mut recipe = object(keys::RECIPE);
     recipe["properties"]["parameter"] = json!({ "type": "array", "items": object(keys::PARAMETER) });
     let mut step = object(&keys::all_steps());

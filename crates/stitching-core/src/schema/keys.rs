@@ -49,6 +49,41 @@ pub(crate) const SCHEMA_TOP: &[Setting] = &[
     setting("derived", "array", "Files that are made from others, and are stale once these change."),
     setting("paired", "array", "Files that must be equal."),
     setting("recipe", "array", "Named changes with parameters."),
+    setting("transfer", "array", "How records of one table become records of another."),
+];
+
+pub(crate) const TRANSFER: &[Setting] = &[
+    setting("name", "string", "Its name."),
+    setting("about", "string", "What it does, for people."),
+    setting("from", "string", "The table that the records come from."),
+    setting("where", "string", "The condition (CEL) that they meet."),
+    setting("to", "string", "The table that they go to."),
+    setting(
+        "key",
+        "string|array",
+        "The expressions (CEL, over a record of `from`) that give the key there, one for each part.",
+    ),
+    setting(
+        "set",
+        "object",
+        "The fields there, and for each an expression, or { value = \"x / 10\", digits = 2 }, which rounds a number.",
+    ),
+    setting(
+        "among",
+        "string",
+        "The condition (CEL, over a record of `to`) that limits which records there are looked at.",
+    ),
+    setting("remove", "boolean", "Records there that none come to are removed."),
+    setting(
+        "in_step",
+        "boolean",
+        "It is done with each change that touches the table that the records come from.",
+    ),
+];
+
+pub(crate) const TRANSFER_FIELD: &[Setting] = &[
+    setting("value", "string", "The expression (CEL) that gives the value."),
+    setting("digits", "number", "To how many digits behind the point a number is rounded."),
 ];
 
 pub(crate) const RECIPE: &[Setting] = &[
@@ -370,6 +405,8 @@ pub fn schema_sections() -> Vec<(String, &'static [Setting])> {
     sections.push(("[[computed]]".to_owned(), COMPUTED));
     sections.push(("[[derived]]".to_owned(), DERIVED));
     sections.push(("[[paired]]".to_owned(), PAIRED));
+    sections.push(("[[transfer]]".to_owned(), TRANSFER));
+    sections.push(("a field in `set` of a transfer".to_owned(), TRANSFER_FIELD));
     sections.push(("[[recipe]]".to_owned(), RECIPE));
     sections.push(("[[recipe.parameter]]".to_owned(), PARAMETER));
     sections.extend(STEPS.iter().map(|step| (format!("[[recipe.step]] with `{}`", step[0].name), *step)));

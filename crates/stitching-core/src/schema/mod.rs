@@ -15,6 +15,7 @@ mod read;
 mod recipe;
 mod switch;
 mod table;
+mod transfer;
 
 pub use companion::{Companion, CompanionKind};
 pub use computed::Computed;
@@ -30,6 +31,7 @@ pub use recipe::{Each, EachValues, Parameter, ParameterKind, Recipe, RecipeActio
 pub use switch::{Condition, Switch};
 pub(crate) use table::KEY_SEPARATOR;
 pub use table::{KeyPart, Table, Texts};
+pub use transfer::{Transfer, TransferField};
 
 use crate::layers::{FileTraits, RelPath};
 use crate::text::nearest_of;
@@ -56,6 +58,8 @@ pub struct Schema {
     pub paired: Vec<Paired>,
     /// The named changes.
     pub recipes: Vec<Recipe>,
+    /// How records of one table become records of another.
+    pub transfers: Vec<Transfer>,
     /// The patterns for files, by the folder that they begin with: the table and the number of each.
     patterns: OnceLock<HashMap<String, Vec<(TableId, usize)>>>,
 }
@@ -74,6 +78,7 @@ impl Schema {
             derived: Vec::new(),
             paired: Vec::new(),
             recipes: Vec::new(),
+            transfers: Vec::new(),
             patterns: OnceLock::new(),
         }
     }

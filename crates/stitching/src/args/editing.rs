@@ -237,6 +237,15 @@ pub struct Recipe {
 }
 
 #[derive(Debug, Args)]
+pub struct Transfer {
+    /// The mapping; without it all are listed
+    #[arg(value_name = "NAME")]
+    pub name: Option<String>,
+    #[command(flatten)]
+    pub editing: Editing,
+}
+
+#[derive(Debug, Args)]
 pub struct Refresh {
     #[command(flatten)]
     pub editing: Editing,

@@ -181,6 +181,11 @@ pub enum Command {
         after_help = "Examples:\n  stitching recipe\n  stitching recipe side-canal from=frost_cut key=ice_cut title='Ice Cut' --preview\n  stitching recipe side-canal --from-history 3 5\n\nA recipe is written in the schema as [[recipe]]. On a terminal it asks for what is not given.\n`--from-history` prints a draft of one from changes that were made by hand."
     )]
     Recipe(Recipe),
+    /// Make records of one table as those of another say, by a mapping of the schema, or list the mappings
+    #[command(
+        after_help = "Examples:\n  stitching transfer\n  stitching transfer posts --preview\n\nA transfer is written in the schema as [[transfer]]. Values are compared by what they mean, so that\nwhat is the same stays as it is written, and a second run changes nothing."
+    )]
+    Transfer(Transfer),
     /// Put right what follows from the rest: computed fields, derived and paired files
     #[command(
         after_help = "Examples:\n  stitching refresh --preview\n  stitching refresh\n\nThe schema says what follows: [[computed]] fields, [[derived]] files (stale ones are known by their\ntimes), [[paired]] files (the first leads). Every other command that changes files keeps in step\nwhat follows from what it changes."

@@ -26,6 +26,7 @@ mod show;
 mod sides;
 mod switch;
 mod tables;
+mod transfer;
 mod uses;
 
 use crate::args::{Cli, Command, Global};
@@ -61,6 +62,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Renumber(args) => renumber::run(&folder(global)?, args, global, ui),
         Command::Fix(args) => fix::run(&folder(global)?, args, global, ui),
         Command::Recipe(args) => recipe::run(&folder(global)?, args, global, ui),
+        Command::Transfer(args) => transfer::run(&folder(global)?, args, global, ui),
         Command::Refresh(args) => refresh::run(&folder(global)?, args, global, ui),
         Command::Set(args) => set::run(&folder(global)?, args, global, ui),
         Command::Off(args) => switch::off(&folder(global)?, args, global, ui),

@@ -12,6 +12,7 @@ mod recipe;
 mod rules;
 mod table;
 mod texts;
+mod transfer;
 
 use super::field::{Layout, Target};
 use super::table::KeyPart;
@@ -42,6 +43,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
     let mut companions = Vec::new();
     let mut computed = Vec::new();
     let mut recipes = Vec::new();
+    let mut transfers = Vec::new();
     // Tables whose description is wrong are there all the same: what refers to them is not to blame.
     let mut failed: Vec<String> = Vec::new();
     for (file, reader) in readers.iter_mut().enumerate() {
@@ -54,6 +56,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
         companions.extend(companion::read(reader, &top).into_iter().map(|own| (file, own)));
         computed.extend(computed::read(reader, &top).into_iter().map(|own| (file, own)));
         derived::read(&mut schema, reader, &top);
+        transfers.extend(transfer::read(reader, &top).into_iter().map(|own| (file, own)));
         recipes.extend(recipe::read(reader, &top).into_iter().map(|own| (file, own)));
         let Some(tables) = reader.table(&top, "table") else { continue };
         for (name, value) in tables {
@@ -91,6 +94,12 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
         let of_failed = |failed: &String| computed.field().starts_with(&format!("{failed}."));
         if !failed.iter().any(of_failed) {
             computed::bind(&mut schema, &mut readers[file], computed);
+        }
+    }
+    for (file, transfer) in transfers {
+        let is_failed = |name: &&str| failed.iter().any(|failed| failed == name);
+        if !transfer.tables().iter().any(is_failed) {
+            transfer::bind(&mut schema, &mut readers[file], transfer);
         }
     }
     for (file, recipe) in recipes {
