@@ -1,7 +1,9 @@
 //! How the values of a column are written, so that new ones are written alike.
 
+use super::row_values::truth_like;
+use crate::expressions::Value;
 use crate::rows::Rows;
-use crate::text::number;
+use crate::text::{number, written_like};
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::rc::Rc;
@@ -19,7 +21,9 @@ pub(super) struct ColumnStyle {
     /// What stands between two items, in the first list that has two.
     pub gap: Option<String>,
     /// The first of its values that is a number.
-    pub number: Option<String>,
+    number: Option<String>,
+    /// The first of its values that is a truth.
+    truth: Option<String>,
 }
 
 impl ColumnStyle {
@@ -40,12 +44,40 @@ impl ColumnStyle {
             });
             found.filter(|gap| !gap.contains('"')).map(str::to_owned)
         });
-        let mut texts = rows.rows.iter().map(|row| row.text(column));
+        let first = |is: &dyn Fn(&str) -> bool| {
+            let mut texts = rows.rows.iter().map(|row| row.text(column));
+            texts.find(|text| is(text)).map(std::borrow::Cow::into_owned)
+        };
+        let truths = ["true", "false", "yes", "no", "1", "0"];
         ColumnStyle {
             is_list: rows.is_list(column),
             has_fixed_decimals: rows.rows.iter().any(|row| fixed(&row.text(column))),
             gap,
-            number: texts.find(|text| number(text).is_some()).map(std::borrow::Cow::into_owned),
+            number: first(&|text| number(text).is_some()),
+            truth: first(&|text| truths.iter().any(|truth| text.eq_ignore_ascii_case(truth))),
+        }
+    }
+
+    /// A number as the value `old` is written; if that is none, as the others of the column are.
+    pub fn number(&self, old: &str, new: f64) -> String {
+        let model = match (number(old), &self.number) {
+            (None, Some(other)) => other,
+            _ => old,
+        };
+        written_like(model, new, self.has_fixed_decimals)
+    }
+
+    /// A truth as the value `old` says it; if that is none, as the others of the column do.
+    pub fn truth(&self, old: &str, new: bool) -> String {
+        truth_like(if old.is_empty() { self.truth.as_deref().unwrap_or_default() } else { old }, new)
+    }
+
+    /// What an expression gave, as the file would hold it in place of `old`.
+    pub fn written(&self, old: &str, new: &Value) -> String {
+        match new {
+            Value::Number(new) => self.number(old, *new),
+            Value::Truth(new) => self.truth(old, *new),
+            other => other.shown(),
         }
     }
 }

@@ -14,7 +14,7 @@ use crate::reading::View;
 use crate::rows::{ComputedValues, Others};
 use crate::schema::{Computed, Derived, Paired, TableId, Transfer, WhenChanged};
 use crate::text::{Edit, Span};
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 /// `change` with all that depends on what it touches put right. A record that was not right before, and of which nothing
 /// changes, stays as it is.
@@ -165,6 +165,8 @@ fn computed_fields(
 ) -> Result<(), Error> {
     let schema = &project.schema;
     let top = project.stack.top();
+    // What the fields held and should have held before, by the number of the computed field.
+    let mut all_before: HashMap<usize, Option<ComputedValues>> = HashMap::new();
     // The fields that were put right, by the field and the key.
     let mut done: HashSet<(usize, String)> = HashSet::new();
     for round in 0.. {
@@ -179,7 +181,7 @@ fn computed_fields(
         for (number, computed) in schema.computed.iter().enumerate().filter(depends) {
             // An expression that does not work is a mistake in the schema, which checking tells.
             let Ok(now) = values(sequence.project(), top, computed) else { continue };
-            let before = values(project, top, computed).ok();
+            let before = all_before.entry(number).or_insert_with(|| values(project, top, computed).ok());
             let known = before.as_ref().map(ComputedValues::by_key).unwrap_or_default();
             let wrong = wrong_fields(computed, &now, before.as_ref()).into_iter();
             // A field that was changed itself, and not what it follows from, is an error to be told.

@@ -93,13 +93,9 @@ impl<'s> RowValues<'s> {
         Ok(match value {
             Value::Number(new) => {
                 let own = self.part_of(target, &old).unwrap_or_else(|| old.clone().into_owned());
-                let model = match number(&own) {
-                    Some(_) => own,
-                    None => self.style(column).number.clone().unwrap_or_default(),
-                };
-                written_like(&model, new, self.style(column).has_fixed_decimals)
+                self.style(column).number(&own, new)
             }
-            Value::Truth(truth) => truth_like(&old, truth),
+            Value::Truth(truth) => self.style(column).truth(&old, truth),
             Value::Nothing => {
                 let reason =
                     "the expression gives nothing: it divides by zero, or uses a value that is not there";
@@ -402,7 +398,7 @@ fn written_items(text: &str) -> Result<Vec<String>, String> {
 }
 
 /// A truth as the value `old` says it.
-fn truth_like(old: &str, truth: bool) -> String {
+pub(super) fn truth_like(old: &str, truth: bool) -> String {
     let (yes, no) = match old.to_ascii_lowercase().as_str() {
         "yes" | "no" => ("yes", "no"),
         "1" | "0" => ("1", "0"),

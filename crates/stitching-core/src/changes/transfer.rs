@@ -2,6 +2,7 @@
 
 use super::add::{AddRequest, add};
 use super::change::{Change, Note};
+use super::column_style::ColumnStyles;
 use super::remove::{RemoveRequest, remove};
 use super::sequence::Sequence;
 use super::set::{SetRequest, Sheet, SheetLine, set};
@@ -104,6 +105,7 @@ fn plan(project: &Project, transfer: &Transfer) -> Result<Plan, Error> {
         transfer.among.as_ref().map(|source| Formula::parse(source, &to, &[], &others)).transpose()?;
     let columns: Vec<Option<ColumnPath>> =
         transfer.set.iter().map(|field| ColumnPath::parse(&to, &field.name, &others).ok()).collect();
+    let styles = ColumnStyles::default();
     let mut there: BTreeMap<String, &Row> = BTreeMap::new();
     for row in to.rows.iter().filter(|row| row.key.is_some()) {
         let is_meant = among.as_ref().map(|among| among.holds(&to, row, &[])).transpose()?;
@@ -143,7 +145,13 @@ fn plan(project: &Project, transfer: &Transfer) -> Result<Plan, Error> {
             let is_so = held.is_some_and(|held| is_same_value(&rounded(held, field.digits), &value));
             // Nothing is left away in a new record, and empties a field of one that is there.
             if !is_so && (existing.is_some() || value != Value::Nothing) {
-                values.push((field.name.clone(), value.shown()));
+                let column = column.as_ref().and_then(ColumnPath::own_column);
+                let old = existing.zip(column).map(|(row, column)| row.text(column)).unwrap_or_default();
+                let text = match column {
+                    Some(column) => styles.of(&to, column).written(&old, &value),
+                    None => value.shown(),
+                };
+                values.push((field.name.clone(), text));
             }
         }
         let number = row.number.into();

@@ -119,6 +119,19 @@ impl Expression {
         &self.names
     }
 
+    /// The names that it speaks of, also in what it asks of other tables.
+    pub fn all_names(&self) -> Vec<String> {
+        let inner = self.aggregates.iter().flat_map(|own| {
+            let wanted = own.lookup.as_ref().map(|lookup| &lookup.wanted);
+            let names = own.value.iter().chain(&own.condition).chain(wanted).flat_map(|own| own.names());
+            let is_theirs = |name: &&String| {
+                name.strip_prefix(own.variable.as_str()).is_some_and(|rest| rest.starts_with('.'))
+            };
+            names.filter(move |name| !is_theirs(name)).cloned()
+        });
+        self.names.iter().cloned().chain(inner).collect()
+    }
+
     /// Whether it asks something of all records of a table.
     pub fn asks_tables(&self) -> bool {
         self.aggregate_count > 0

@@ -4,8 +4,9 @@ use super::formula::Bound;
 use super::{ColumnPath, Others, Row, Rows};
 use crate::Error;
 use crate::expressions::{Aggregate, AggregateKind, Expression, Scope, Value};
+use crate::links::find_table;
 use std::cmp::Ordering;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::sync::{Arc, OnceLock};
 
 /// So many pairs of a row and a record are looked at, at most, where records are not looked up.
@@ -17,7 +18,7 @@ pub(super) struct BoundAggregate {
     kind: AggregateKind,
     rows: Arc<Rows>,
     /// The records by what they are looked up by, and what that is to be.
-    lookup: Option<(HashMap<String, Vec<usize>>, BoundExpression)>,
+    lookup: Option<(hashbrown::HashMap<String, Vec<usize>>, BoundExpression)>,
     condition: Option<BoundExpression>,
     value: Option<BoundExpression>,
     /// The answer, where it is the same for all rows.
@@ -54,8 +55,12 @@ impl BoundAggregate {
         asking: usize,
         bind: &dyn Fn(&str) -> Result<Bound, Error>,
     ) -> Result<BoundAggregate, Error> {
-        let rows = others.rows_of(&aggregate.table)?;
         let own = format!("{}.", aggregate.variable);
+        let mut needed: Vec<String> = aggregate.lookup.iter().map(|lookup| lookup.field.clone()).collect();
+        let expressions = aggregate.condition.iter().chain(&aggregate.value);
+        let names = expressions.flat_map(|expression| expression.names());
+        needed.extend(names.filter_map(|name| name.strip_prefix(&own)).map(str::to_owned));
+        let rows = others.rows_needed(find_table(others.schema(), &aggregate.table)?, &needed)?;
         let bound = |expression: Expression| {
             let side = |name: &String| match name.strip_prefix(&own) {
                 Some(field) => ColumnPath::parse(&rows, field, others).map(Side::Asked),
@@ -69,15 +74,18 @@ impl BoundAggregate {
         let mut lookup = None;
         if let Some(given) = aggregate.lookup {
             let field = ColumnPath::parse(&rows, &given.field, others)?;
-            let mut by_value: HashMap<String, Vec<usize>> = HashMap::new();
+            let mut by_value: hashbrown::HashMap<String, Vec<usize>> = hashbrown::HashMap::new();
             for (at, row) in rows.rows.iter().enumerate() {
-                let items = match field.held(&rows, row) {
-                    Value::List(items) => items,
-                    one => vec![one],
+                let mut add = |item: String| match by_value.get_mut(&item) {
+                    // One record that has the same item twice counts once.
+                    Some(rows) if rows.last() == Some(&at) => {}
+                    Some(rows) => rows.push(at),
+                    None if item.is_empty() => {}
+                    None => drop(by_value.insert(item, vec![at])),
                 };
-                let different: HashSet<String> = items.iter().map(Value::shown).collect();
-                for item in different.into_iter().filter(|item| !item.is_empty()) {
-                    by_value.entry(item).or_default().push(at);
+                match field.held(&rows, row) {
+                    Value::List(items) => items.iter().map(Value::shown).for_each(add),
+                    one => add(one.shown()),
                 }
             }
             lookup = Some((by_value, bound(given.wanted)?));

@@ -7,7 +7,7 @@ use crate::help::{Help, NextStep};
 use crate::layers::RelPath;
 use crate::links::{Labels, find_table};
 use crate::reading::View;
-use crate::schema::{KeyPart, Layout, TableId, Target, ValueType};
+use crate::schema::{KeyPart, Layout, Schema, TableId, Target, ValueType};
 use crate::tables::{KEY_SEPARATOR, split_value};
 use crate::text::number;
 use std::borrow::Cow;
@@ -26,6 +26,11 @@ impl<'p> Others<'p> {
     /// The tables of a project as they are through layer `through`.
     pub fn new(view: View<'p>, labels: &'p Labels) -> Others<'p> {
         Others { view, labels, read: Mutex::default() }
+    }
+
+    /// The schema of the tables.
+    pub fn schema(&self) -> &'p Schema {
+        self.view.schema
     }
 
     /// All of `table`.
@@ -48,6 +53,31 @@ impl<'p> Others<'p> {
     /// When there is no such table, with the nearest name, or a file cannot be read.
     pub fn rows_of(&self, name: &str) -> Result<Arc<Rows>, Error> {
         self.rows(find_table(self.view.schema, name)?)
+    }
+
+    /// All records of `table`, with at least the columns that `paths` begin with; all columns if one of them is none. A table that
+    /// was read before is not read again.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn rows_needed(&self, table: TableId, paths: &[String]) -> Result<Arc<Rows>, Error> {
+        if let Some(rows) = self.read.lock().unwrap_or_else(PoisonError::into_inner).get(&table) {
+            return Ok(Arc::clone(rows));
+        }
+        let needs = |column: &str| {
+            let plain = plain_name(column);
+            let begins = |path: &String| {
+                [column, plain].iter().any(|name| {
+                    path.strip_prefix(name).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+                })
+            };
+            paths.iter().any(begins)
+        };
+        let rows = Rows::read_needed(self.view, table, self.labels, &needs)?;
+        match paths.iter().all(|path| ColumnPath::parse(&rows, path, self).is_ok()) {
+            true => Ok(Arc::new(rows)),
+            false => self.rows(table),
+        }
     }
 
     /// All of `table`, with what stands at those of the paths `names` that the schema does not describe.
@@ -170,11 +200,7 @@ impl ColumnPath {
     pub fn parse(rows: &Rows, name: &str, others: &Others<'_>) -> Result<ColumnPath, Error> {
         // An attribute may go without its mark, a list without its brackets and `{section}` without its braces: no
         // name in an expression has such.
-        let is = |column: &&String, name: &str| {
-            let inner = column.strip_prefix('{').and_then(|column| column.strip_suffix('}'));
-            let bare = inner.or(column.strip_prefix('@')).unwrap_or(column);
-            bare.strip_suffix("[*]").unwrap_or(bare) == name
-        };
+        let is = |column: &&String, name: &str| plain_name(column) == name;
         let own = |name: &str| match (rows.columns.iter())
             .position(|column| column == name)
             .or_else(|| rows.columns.iter().position(|column| is(&column, name)))
@@ -329,6 +355,14 @@ impl ColumnPath {
             _ => self.held(rows, row).shown(),
         }
     }
+}
+
+/// The name of a column as an expression may write it: without the `@` of an attribute, the `[*]` of a list and the braces of
+/// `{section}`.
+fn plain_name(column: &str) -> &str {
+    let inner = column.strip_prefix('{').and_then(|column| column.strip_suffix('}'));
+    let bare = inner.or(column.strip_prefix('@')).unwrap_or(column);
+    bare.strip_suffix("[*]").unwrap_or(bare)
 }
 
 /// Gives what the value of `column` in `row` refers to: where it is looked for, and the key (as kept in memory) or

@@ -2,7 +2,7 @@
 
 use super::{ColumnPath, Formula, Others, Rows};
 use crate::Error;
-use crate::expressions::Value;
+use crate::expressions::{Expression, Value};
 use crate::schema::{Computed, Schema};
 use crate::text::number;
 use std::collections::HashMap;
@@ -27,7 +27,11 @@ impl ComputedValues {
     /// When the table has no such field, an expression is wrong or cannot be worked out for a record, or a file cannot
     /// be read.
     pub fn of(schema: &Schema, computed: &Computed, others: &Others<'_>) -> Result<ComputedValues, Error> {
-        let rows = others.rows(computed.table)?;
+        let mut needed = vec![computed.field.clone()];
+        for source in computed.when.iter().chain([&computed.value]) {
+            needed.extend(Expression::parse(source)?.all_names());
+        }
+        let rows = others.rows_needed(computed.table, &needed)?;
         let path = ColumnPath::parse(&rows, &computed.field, others)?;
         let Some(column) = path.own_column() else { return Err(rows.no_column(&computed.field)) };
         let formula = |source: &String| Formula::parse(source, &rows, &[], others);

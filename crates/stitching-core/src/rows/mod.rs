@@ -17,7 +17,7 @@ use crate::links::Labels;
 use crate::reading::View;
 use crate::reading::with_text;
 use crate::schema::{Schema, Table, TableId};
-use crate::tables::{CellOrder, Record, files_of, read_all, shown_key, split_value};
+use crate::tables::{CellOrder, Record, all_fields, files_of, read_each, shown_key, split_value};
 use crate::text::{Span, nearest_of};
 use rayon::prelude::*;
 use std::borrow::Cow;
@@ -38,7 +38,7 @@ pub struct Rows {
     pub rows: Vec<Row>,
     /// The paths of its files.
     pub paths: HashMap<FileId, RelPath>,
-    by_key: HashMap<String, usize>,
+    by_key: hashbrown::HashMap<String, usize>,
 }
 
 /// A record as a row.
@@ -119,6 +119,22 @@ impl Rows {
         Rows::of_files(stack, schema, id, labels, files_of(stack, &schema.tables[id], through), more)
     }
 
+    /// As [`Rows::read`], with only those columns of which `needs` tells that they are wanted, and those of the key and the
+    /// label. Cost in memory: that of these columns.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn read_needed(
+        view: View<'_>,
+        id: TableId,
+        labels: &Labels,
+        needs: &dyn Fn(&str) -> bool,
+    ) -> Result<Rows, Error> {
+        let View { stack, schema, through } = view;
+        let files = files_of(stack, &schema.tables[id], through);
+        Rows::of_needed(stack, schema, id, labels, files, &[], needs)
+    }
+
     /// As [`Rows::read_with`], of these files only, lowest layer first.
     ///
     /// # Errors
@@ -130,6 +146,18 @@ impl Rows {
         labels: &Labels,
         files: Vec<FileId>,
         more: &[String],
+    ) -> Result<Rows, Error> {
+        Rows::of_needed(stack, schema, id, labels, files, more, &|_| true)
+    }
+
+    fn of_needed(
+        stack: &Stack,
+        schema: &Schema,
+        id: TableId,
+        labels: &Labels,
+        files: Vec<FileId>,
+        more: &[String],
+        needs: &dyn Fn(&str) -> bool,
     ) -> Result<Rows, Error> {
         let described = &schema.tables[id];
         // All files first, since each may have columns of its own.
@@ -154,7 +182,18 @@ impl Rows {
             }
         }
         // What only leads into a structure is no value.
-        let fields: Vec<usize> = columns.iter().filter_map(|column| table.field_at(column)).collect();
+        let mut fields: Vec<usize> = columns.iter().filter_map(|column| table.field_at(column)).collect();
+        let number = fields.len();
+        // What one field says may depend on any other.
+        if !table.relates_fields() {
+            let is_own = |field: usize| table.is_key_field(field) || table.label == Some(field);
+            fields.retain(|field| is_own(*field) || needs(&table.fields[*field].name));
+        }
+        // Fields that are no column may tell what others mean.
+        let mut read_fields = all_fields(&table);
+        if fields.len() < number {
+            read_fields.retain(|field| fields.contains(field));
+        }
         let columns: Vec<String> = fields.iter().map(|field| table.fields[*field].name.clone()).collect();
         let mut of_field: Vec<Option<usize>> = vec![None; table.fields.len()];
         for (column, field) in fields.iter().enumerate() {
@@ -165,13 +204,18 @@ impl Rows {
             .with_max_len(1)
             .map(|file| {
                 let path = &stack.files()[*file].path;
-                let records = with_text(stack, *file, |text| read_all(&table, path, text))?;
-                let row = |record| row(&table, labels, columns.len(), &of_field, *file, record);
-                Ok(records.into_iter().map(row).collect())
+                let mut rows = Vec::new();
+                with_text(stack, *file, |text| {
+                    let mut add =
+                        |record| rows.push(row(&table, labels, columns.len(), &of_field, *file, record));
+                    read_each(&table, path, text, &read_fields, &mut add);
+                })?;
+                Ok(rows)
             })
             .collect::<Result<_, Error>>()?;
         let paths = files.iter().map(|file| (*file, stack.files()[*file].path.clone())).collect();
-        let mut rows = Rows { id, table, columns, fields, rows: Vec::new(), paths, by_key: HashMap::new() };
+        let mut rows =
+            Rows { id, table, columns, fields, rows: Vec::new(), paths, by_key: hashbrown::HashMap::new() };
         rows.rows.reserve(read.iter().map(Vec::len).sum());
         for row in read.into_iter().flatten() {
             rows.add(row);
@@ -183,7 +227,7 @@ impl Rows {
     /// Adds a row; in a table whose layers count together it stands over what lies below.
     fn add(&mut self, row: Row) {
         let Some(key) = &row.key else { return self.rows.push(row) };
-        let key = self.folded(key);
+        let key = self.folded(key).into_owned();
         if let (Some(below), true) = (self.by_key.get(&key), self.table.merged) {
             let below = &mut self.rows[*below];
             for (old, new) in below.cells.iter_mut().zip(row.cells).filter(|(_, new)| new.is_some()) {
@@ -217,8 +261,8 @@ impl Rows {
         }
     }
 
-    fn folded(&self, key: &str) -> String {
-        if self.table.ignore_case { key.to_lowercase() } else { key.to_owned() }
+    fn folded<'k>(&self, key: &'k str) -> Cow<'k, str> {
+        if self.table.ignore_case { Cow::Owned(key.to_lowercase()) } else { Cow::Borrowed(key) }
     }
 
     /// The first row of each value that there is by `rule`.
@@ -240,7 +284,7 @@ impl Rows {
 
     /// The first row with this key (as kept in memory).
     pub fn find(&self, key: &str) -> Option<&Row> {
-        self.by_key.get(&self.folded(key)).map(|at| &self.rows[*at])
+        self.by_key.get(self.folded(key).as_ref()).map(|at| &self.rows[*at])
     }
 
     /// The position of the column called `name`.

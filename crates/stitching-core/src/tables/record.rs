@@ -56,9 +56,20 @@ impl Record {
 
 /// Reads all records of `table` in a file, with all fields of the table.
 pub fn read_all(table: &Table, path: &RelPath, text: &Text<'_>) -> Vec<Record> {
-    let mut collector = Collector { only: Only::All, records: Vec::new() };
-    read_records(table, path, text, &super::all_fields(table), &mut collector);
-    collector.records
+    let mut records = Vec::new();
+    read_each(table, path, text, &super::all_fields(table), &mut |record| records.push(record));
+    records
+}
+
+/// Reads all records of `table` in a file with these fields, which must be those of its key at least, and gives each to `each`.
+pub fn read_each(
+    table: &Table,
+    path: &RelPath,
+    text: &Text<'_>,
+    fields: &[usize],
+    each: &mut dyn FnMut(Record),
+) {
+    read_records(table, path, text, fields, &mut Collector { only: Only::All, each });
 }
 
 /// Reads the record of `table` that covers exactly `span`, with all fields of the table.
@@ -77,9 +88,10 @@ fn read_only(table: &Table, path: &RelPath, text: &Text<'_>, only: Only) -> Opti
         Only::Span(span) => span.start,
         Only::From(start) => start,
     };
-    let mut collector = Collector { only, records: Vec::new() };
+    let mut found = None;
+    let mut collector = Collector { only, each: &mut |record| found = Some(record) };
     read_records_at(table, path, text, &super::all_fields(table), &[start as usize], &mut collector);
-    collector.records.pop()
+    found
 }
 
 /// Which records are wanted.
@@ -90,12 +102,12 @@ enum Only {
     From(u32),
 }
 
-struct Collector {
+struct Collector<'c> {
     only: Only,
-    records: Vec<Record>,
+    each: &'c mut dyn FnMut(Record),
 }
 
-impl RecordVisitor for Collector {
+impl RecordVisitor for Collector<'_> {
     fn record(&mut self, record: &RecordView<'_>) {
         let wanted = match self.only {
             Only::All => true,
@@ -117,7 +129,7 @@ impl RecordVisitor for Collector {
             true => CellOrder::of(record.cells),
             false => CellOrder::default(),
         };
-        self.records.push(Record {
+        (self.each)(Record {
             index: record.index,
             key: record.key(),
             span: record.span,

@@ -178,12 +178,12 @@ pub enum Command {
     Fix(Fix),
     /// Run a named change of the schema, or list them
     #[command(
-        after_help = "Examples:\n  stitching recipe\n  stitching recipe side-canal from=frost_cut key=ice_cut title='Ice Cut' --preview\n  stitching recipe side-canal --from-history 3 5\n\nA recipe is written in the schema as [[recipe]]. On a terminal it asks for what is not given.\n`--from-history` prints a draft of one from changes that were made by hand."
+        after_help = "Examples:\n  stitching recipe\n  stitching recipe side-canal from=frost_cut key=rime_cut title='Rime Cut' --preview\n  stitching recipe side-canal --from-history 3 5\n\nA recipe is written in the schema as [[recipe]]. On a terminal it asks for what is not given.\n`--from-history` prints a draft of one from changes that were made by hand."
     )]
     Recipe(Recipe),
     /// Make records of one table as those of another say, by a mapping of the schema, or list the mappings
     #[command(
-        after_help = "Examples:\n  stitching transfer\n  stitching transfer posts --preview\n\nA transfer is written in the schema as [[transfer]]. Values are compared by what they mean, so that\nwhat is the same stays as it is written, and a second run changes nothing."
+        after_help = "Examples:\n  stitching transfer\n  stitching transfer looks --preview\n\nA transfer is written in the schema as [[transfer]]. Values are compared by what they mean, so that\nwhat is the same stays as it is written, and a second run changes nothing."
     )]
     Transfer(Transfer),
     /// Put right what follows from the rest: computed fields, derived and paired files
