@@ -3,6 +3,7 @@
 use super::add::{AddRequest, RecordPlace};
 use super::change::Change;
 use super::copy::{CopyRequest, Join};
+use super::named::find_named;
 use super::remove::RemoveRequest;
 use super::renumber::Renumbering;
 use super::sequence::Sequence;
@@ -25,19 +26,7 @@ const MOST_REPEATS: usize = 100_000;
 /// # Errors
 /// When there is none, with the nearest name.
 pub fn find_recipe<'p>(project: &'p Project, name: &str) -> Result<&'p Recipe, Error> {
-    let recipes = &project.schema.recipes;
-    recipes.iter().find(|recipe| recipe.name == name).ok_or_else(|| {
-        let near = nearest_of(name, recipes.iter().map(|recipe| recipe.name.as_str()));
-        let help = match near.first() {
-            Some(near) => format!("did you mean `{near}`?"),
-            None if recipes.is_empty() => "the schema describes none; write one as [[recipe]]".to_owned(),
-            None => {
-                let names: Vec<&str> = recipes.iter().map(|recipe| recipe.name.as_str()).collect();
-                format!("the recipes are {}", names.join(", "))
-            }
-        };
-        Error::Unknown { what: "recipe", name: name.to_owned(), help: help.into() }
-    })
+    find_named(&project.schema.recipes, "recipe", name, |recipe| &recipe.name)
 }
 
 /// The value of a parameter: as it is given, if it can be one.

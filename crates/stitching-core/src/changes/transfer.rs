@@ -3,6 +3,7 @@
 use super::add::{AddRequest, add};
 use super::change::{Change, Note};
 use super::column_style::ColumnStyles;
+use super::named::find_named;
 use super::remove::{RemoveRequest, remove};
 use super::sequence::Sequence;
 use super::set::{SetRequest, Sheet, SheetLine, set};
@@ -13,7 +14,6 @@ use crate::links::{Address, Labels};
 use crate::project::Project;
 use crate::rows::{ColumnPath, Formula, Others, Row, is_same_value};
 use crate::schema::Transfer;
-use crate::text::nearest_of;
 use std::collections::{BTreeMap, HashSet};
 
 /// The transfer called `name`.
@@ -21,19 +21,7 @@ use std::collections::{BTreeMap, HashSet};
 /// # Errors
 /// When there is none, with the nearest name.
 pub fn find_transfer<'p>(project: &'p Project, name: &str) -> Result<&'p Transfer, Error> {
-    let transfers = &project.schema.transfers;
-    transfers.iter().find(|transfer| transfer.name == name).ok_or_else(|| {
-        let near = nearest_of(name, transfers.iter().map(|transfer| transfer.name.as_str()));
-        let help = match near.first() {
-            Some(near) => format!("did you mean `{near}`?"),
-            None if transfers.is_empty() => "the schema describes none; write one as [[transfer]]".to_owned(),
-            None => {
-                let names: Vec<&str> = transfers.iter().map(|transfer| transfer.name.as_str()).collect();
-                format!("the transfers are {}", names.join(", "))
-            }
-        };
-        Error::Unknown { what: "transfer", name: name.to_owned(), help: help.into() }
-    })
+    find_named(&project.schema.transfers, "transfer", name, |transfer| &transfer.name)
 }
 
 /// Builds the change that makes records of one table as those of another say. Values are compared by what they mean: one that

@@ -1,6 +1,6 @@
-//! The data as people ask for it: a table as rows, conditions over them, what differs, what is free.
+//! The data as people ask for it: what is wanted of a table, one record, what differs, what is free.
 //!
-//! [`Rows`] is the one way to a whole table as the game sees it; all else here is built on it.
+//! [`Rows`](crate::rows::Rows) is the one way to a whole table as the game sees it; all else here is built on it.
 
 mod details;
 mod difference;
