@@ -11,7 +11,7 @@ use super::set::SetRequest;
 use super::step::Step;
 use crate::error::{Error, Refusal};
 use crate::expressions::Value;
-use crate::links::{Labels, resolve};
+use crate::links::{Address, Labels, resolve};
 use crate::project::Project;
 use crate::rows::{Formula, Others, evaluate_alone};
 use crate::schema::{EachValues, Parameter, ParameterKind, Recipe, RecipeAction, RecipeStep};
@@ -56,7 +56,7 @@ pub fn parameter_value(project: &Project, parameter: &Parameter, given: &str) ->
         }
         ParameterKind::Record(table) => {
             let table = &project.schema.tables[*table].name;
-            let found = resolve(project.view(), &quoted(table, given))?;
+            let found = resolve(project.view(), &Address::show(table, given))?;
             Ok(crate::tables::shown_key(&found.key))
         }
     }
@@ -108,14 +108,6 @@ fn shown_word(value: &str) -> String {
     } else {
         value.to_owned()
     }
-}
-
-/// The address of the record of `table` with `key`, as shown.
-fn quoted(table: &str, key: &str) -> String {
-    if key.starts_with('"') || !key.contains(['.', ':', '"']) && !key.contains(char::is_whitespace) {
-        return format!("{table}:{key}");
-    }
-    format!("{table}:\"{}\"", key.replace('"', "\"\""))
 }
 
 /// The values of parameters and of what was worked out, by name.
@@ -227,7 +219,7 @@ impl Names {
         let filled = self.text(template);
         match (template.split_once(':'), filled.split_once(':')) {
             (Some((_, key)), Some((table, filled))) if !key.contains(['"', '.']) && key.contains('{') => {
-                quoted(table, filled)
+                Address::show(table, filled)
             }
             _ => filled,
         }

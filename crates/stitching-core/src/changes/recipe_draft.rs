@@ -8,6 +8,7 @@ use super::renumber::Renumbering;
 use super::set::SetRequest;
 use super::step::Step;
 use crate::links::Address;
+use crate::settings::toml_text;
 use crate::text::with_words_replaced;
 use std::fmt::Write as _;
 
@@ -15,13 +16,13 @@ use std::fmt::Write as _;
 /// cannot say stands there as a note.
 pub fn draft(name: &str, steps: &[Step]) -> String {
     let guessed = guess(steps);
-    let mut out = format!("[[recipe]]\nname = {}\nabout = \"...\"\n", quoted(name));
+    let mut out = format!("[[recipe]]\nname = {}\nabout = \"...\"\n", toml_text(name));
     for parameter in &guessed {
-        let _ = write!(out, "\n[[recipe.parameter]]\nname = {}\n", quoted(&parameter.name));
+        let _ = write!(out, "\n[[recipe.parameter]]\nname = {}\n", toml_text(&parameter.name));
         if let Some(table) = &parameter.table {
-            let _ = writeln!(out, "table = {}", quoted(table));
+            let _ = writeln!(out, "table = {}", toml_text(table));
         }
-        let _ = writeln!(out, "about = {}", quoted(&format!("in place of {}", parameter.text)));
+        let _ = writeln!(out, "about = {}", toml_text(&format!("in place of {}", parameter.text)));
     }
     let writer = Writer { parameters: &guessed };
     for step in steps {
@@ -38,11 +39,6 @@ pub fn draft(name: &str, steps: &[Step]) -> String {
         }
     }
     out
-}
-
-/// A text as TOML has it (<https://toml.io/en/v1.0.0#string>).
-fn quoted(text: &str) -> String {
-    toml::Value::from(text).to_string()
 }
 
 /// A parameter that may be meant.
@@ -153,7 +149,7 @@ impl Writer<'_> {
     }
 
     fn list<'t>(&self, texts: impl IntoIterator<Item = &'t String>) -> String {
-        let texts: Vec<String> = texts.into_iter().map(|text| quoted(&self.value(text))).collect();
+        let texts: Vec<String> = texts.into_iter().map(|text| toml_text(&self.value(text))).collect();
         format!("[{}]", texts.join(", "))
     }
 
@@ -163,7 +159,7 @@ impl Writer<'_> {
         let mut line = |name: &str, value: String| {
             let _ = writeln!(out, "{name} = {value}");
         };
-        let text = |text: &str| quoted(&self.text(text));
+        let text = |text: &str| toml_text(&self.text(text));
         match step {
             Step::Set(SetRequest { arguments, condition, all, sheet: None }) => {
                 let (values, records): (Vec<&String>, Vec<&String>) =
@@ -171,7 +167,7 @@ impl Writer<'_> {
                 line("set", self.list(records));
                 line("values", self.list(values));
                 if let Some(condition) = condition {
-                    line("where", quoted(&self.expression(condition)));
+                    line("where", toml_text(&self.expression(condition)));
                 }
                 if *all {
                     line("all", "true".to_owned());
@@ -200,7 +196,7 @@ impl Writer<'_> {
                 name.iter().for_each(|name| line("name", text(name)));
                 match join {
                     Join::None => {}
-                    Join::All => line("join", quoted("all")),
+                    Join::All => line("join", toml_text("all")),
                     Join::Fields(fields) => line("join", self.list(fields)),
                 }
                 if !without.is_empty() {
@@ -229,7 +225,7 @@ impl Writer<'_> {
                 return Ok(pairs.iter().map(entry).collect());
             }
             Step::Renumber { table, field, group, how } => {
-                line("renumber", quoted(&format!("{table}.{field}")));
+                line("renumber", toml_text(&format!("{table}.{field}")));
                 group.iter().for_each(|group| line("in", text(group)));
                 match how {
                     Renumbering::Close => {}

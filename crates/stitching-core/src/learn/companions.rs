@@ -6,9 +6,9 @@ use super::profile::{Profile, ValueCount, texts_of};
 use super::proposal::{Band, Proposal};
 use super::references::{self, Source};
 use super::targets::{Leads, Targets};
-use super::write::quoted;
 use super::{Studied, Study};
 use crate::layers::FileId;
+use crate::settings::toml_text;
 
 impl Study<'_> {
     /// The folders in which (nearly) all records of a table have a file that is called as they are. `targets` has the
@@ -64,7 +64,7 @@ impl Study<'_> {
             out.push(Proposal {
                 says: format!("each has a file of its name, {template}"),
                 topic: super::Topic::Link,
-                settings: vec![("file".to_owned(), quoted(template))],
+                settings: vec![("file".to_owned(), toml_text(template))],
                 fit: hits.values,
                 rivals: found[1..].iter().take(4).map(|(_, template)| (*template).clone()).collect(),
                 exceptions,
@@ -78,7 +78,7 @@ impl Study<'_> {
     fn names_file(&self, own: &Studied, links: &[Proposal], template: &str) -> bool {
         let mut described = own.table.rules.iter().filter_map(|rule| rule.file.as_ref());
         let proposed = || links.iter().filter(|link| link.table == own.table.name);
-        let is_it = |(name, value): &(String, String)| name == "file" && *value == quoted(template);
+        let is_it = |(name, value): &(String, String)| name == "file" && *value == toml_text(template);
         let is_such_a_file = |file: &FileId| {
             let path = &self.stack.files()[*file].path;
             template.replace("{}", path.stem()) == path.as_str()

@@ -8,9 +8,9 @@ use super::names::{agreement, words};
 use super::profile::{ColumnRequest, Profile, SAMPLED, Split, ValueCount, profile};
 use super::proposal::{Band, Proposal, Topic};
 use super::siblings::each_record;
-use super::write::quoted;
 use crate::layers::FileId;
 use crate::schema::Layout;
+use crate::settings::toml_text;
 use crate::tables::key_hash;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -101,7 +101,7 @@ impl Study<'_> {
         let numbers: Vec<usize> = numbers.iter().filter(several).copied().collect();
         let [key] = own.key.parts.as_slice() else { return Vec::new() };
         let key = own.table.field(key);
-        let target = quoted(&own.table.name);
+        let target = toml_text(&own.table.name);
         let learned = links
             .iter()
             .filter(|link| link.band != Band::Hidden)
@@ -322,7 +322,7 @@ impl Study<'_> {
             field: Some(own.table.fields[field].name.clone()),
             says: says.to_owned(),
             needs: Vec::new(),
-            settings: vec![("about".to_owned(), quoted(&format!("{about}.")))],
+            settings: vec![("about".to_owned(), toml_text(&format!("{about}.")))],
             values: found.values,
             fit: found.fit,
             distinct: found.different.len() as u64,

@@ -2,8 +2,8 @@
 //! document in Markdown.
 
 use super::proposal::{Band, Proposal, Topic};
-use super::write::quoted;
 use crate::schema::Table;
+use crate::settings::toml_text;
 
 /// Looks in `text` for descriptions of `fields` of `table`, and proposes those that the schema does not have yet as
 /// what the fields are about. A description stands in a row of a table whose first cell is the name; behind the
@@ -21,7 +21,7 @@ pub fn documented(table: &Table, fields: &[String], text: &str) -> Vec<Proposal>
             topic: Topic::Values,
             table: table.name.clone(),
             field: Some(name.clone()),
-            settings: vec![("about".to_owned(), quoted(&about))],
+            settings: vec![("about".to_owned(), toml_text(&about))],
             says: about,
             needs: Vec::new(),
             values: 0,

@@ -3,11 +3,11 @@
 use super::Study;
 use super::keys::STEM;
 use super::proposal::{Band, Proposal, Topic};
-use super::write::quoted;
 use crate::formats::{Column, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, Stack};
 use crate::reading::with_start;
 use crate::schema::Table;
+use crate::settings::toml_text;
 use rayon::prelude::*;
 use std::collections::HashMap;
 
@@ -184,7 +184,7 @@ impl Study<'_> {
             field: Some(own.table.fields[found.field].name.clone()),
             says: "is made from the record's key".to_owned(),
             needs: Vec::new(),
-            settings: vec![("follows".to_owned(), quoted(&format!("{before}{{key}}{behind}")))],
+            settings: vec![("follows".to_owned(), toml_text(&format!("{before}{{key}}{behind}")))],
             values: found.values,
             fit: found.fit,
             distinct: found.values,

@@ -5,8 +5,8 @@ use super::names;
 use super::profile::{Profile, ValueCount, texts_of};
 use super::proposal::{Band, Proposal, Topic};
 use super::values;
-use super::write::quoted;
 use super::{Studied, Study};
+use crate::settings::toml_text;
 use std::collections::{BTreeMap, BTreeSet};
 
 impl Study<'_> {
@@ -65,9 +65,9 @@ impl Study<'_> {
             if let Some(values::Total { separator, total }) = values::total(profile, own_texts) {
                 let says = format!("lists of numbers that add up to {total}");
                 let settings = vec![
-                    ("list".to_owned(), quoted(&separator.to_string())),
-                    ("type".to_owned(), quoted("number")),
-                    ("about".to_owned(), quoted(&format!("The items add up to {total}."))),
+                    ("list".to_owned(), toml_text(&separator.to_string())),
+                    ("type".to_owned(), toml_text("number")),
+                    ("about".to_owned(), toml_text(&format!("The items add up to {total}."))),
                 ];
                 out.push(Proposal { says, settings, ..base });
                 continue;
@@ -86,7 +86,7 @@ impl Study<'_> {
                 let shown: Vec<String> = bits.iter().map(i64::to_string).collect();
                 let says = format!("flag bits: {}", shown.join(", "));
                 let settings =
-                    vec![("about".to_owned(), quoted(&format!("Flag bits: {}.", shown.join(", "))))];
+                    vec![("about".to_owned(), toml_text(&format!("Flag bits: {}.", shown.join(", "))))];
                 out.push(Proposal { says, settings, ..base.clone() });
             }
             if own.bare.contains(&field) {
@@ -147,7 +147,7 @@ impl Study<'_> {
                 let says = format!("the same words as in {}", with.join(", "));
                 let about = format!("The same words as in {}.", with.join(", "));
                 let base = Self::question(table, name, &self.counts[*at].columns[*field], "", "about");
-                out.push(Proposal { says, settings: vec![("about".to_owned(), quoted(&about))], ..base });
+                out.push(Proposal { says, settings: vec![("about".to_owned(), toml_text(&about))], ..base });
             }
         }
         out

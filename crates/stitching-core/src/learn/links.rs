@@ -9,9 +9,9 @@ use super::profile::{
 use super::proposal::{Band, Exception, Proposal, Topic};
 use super::references::{self, Exceptions, Source, Suspicion, explain, suspicions};
 use super::targets::{Leads, Target, Targets};
-use super::write::quoted;
 use crate::layers::{FileId, Stack};
 use crate::reading::{LoadedFile, load};
+use crate::settings::toml_text;
 use crate::text::nearest_of;
 use hashbrown::HashMap;
 use hashbrown::hash_map::Entry;
@@ -256,7 +256,7 @@ impl Study<'_> {
                     .chain(&found.besides)
                     .map(|hits| targets.list[hits.target].name.as_str());
                 let names: Vec<&str> = names.collect();
-                let shown: Vec<String> = names.iter().map(|name| quoted(name)).collect();
+                let shown: Vec<String> = names.iter().map(|name| toml_text(name)).collect();
                 (
                     format!("points to one of {}", names.join(", ")),
                     vec![("ref".to_owned(), format!("[{}]", shown.join(", ")))],
@@ -264,19 +264,19 @@ impl Study<'_> {
             }
             Leads::Record(_) if source.is_key && fit == values && target.keys as u64 == values => (
                 format!("names the same records as {}, one to one", target.name),
-                vec![("ref".to_owned(), quoted(&target.name))],
+                vec![("ref".to_owned(), toml_text(&target.name))],
             ),
             Leads::Record(_) | Leads::Column(_) => {
                 let shown = target.shown();
-                (format!("points to {shown}"), vec![("ref".to_owned(), quoted(&shown))])
+                (format!("points to {shown}"), vec![("ref".to_owned(), toml_text(&shown))])
             }
             Leads::Text => ("is a text key".to_owned(), vec![("text".to_owned(), "true".to_owned())]),
             Leads::File(template) => {
-                (format!("names a file {template}"), vec![("file".to_owned(), quoted(template))])
+                (format!("names a file {template}"), vec![("file".to_owned(), toml_text(template))])
             }
         };
         if let Some(list) = way.split.list {
-            settings.push(("list".to_owned(), quoted(&list.to_string())));
+            settings.push(("list".to_owned(), toml_text(&list.to_string())));
             if way.split.counted {
                 settings.push(("counted".to_owned(), "true".to_owned()));
             }
@@ -290,7 +290,7 @@ impl Study<'_> {
                     true => format!("[{}]{{{name}}}", before.text()),
                     false => format!("{}{{{name}}}{}", before.text(), behind.text()),
                 };
-                settings.push(("parts".to_owned(), quoted(&shape)));
+                settings.push(("parts".to_owned(), toml_text(&shape)));
                 let inside: Vec<String> =
                     link.iter().map(|(name, value)| format!("{name} = {value}")).collect();
                 settings.push((name, format!("{{ {} }}", inside.join(", "))));
@@ -304,7 +304,7 @@ impl Study<'_> {
                 } else {
                     format!("{{what}}{sign}{{{name}}}")
                 };
-                settings.push(("parts".to_owned(), quoted(&shape)));
+                settings.push(("parts".to_owned(), toml_text(&shape)));
                 let inside: Vec<String> =
                     link.iter().map(|(name, value)| format!("{name} = {value}")).collect();
                 settings.push((name, format!("{{ {} }}", inside.join(", "))));
@@ -312,9 +312,9 @@ impl Study<'_> {
         }
         match exceptions.none.as_slice() {
             [] => {}
-            [(one, _)] => settings.push(("none".to_owned(), quoted(one))),
+            [(one, _)] => settings.push(("none".to_owned(), toml_text(one))),
             many => {
-                let many: Vec<String> = many.iter().map(|(none, _)| quoted(none)).collect();
+                let many: Vec<String> = many.iter().map(|(none, _)| toml_text(none)).collect();
                 settings.push(("none".to_owned(), format!("[{}]", many.join(", "))));
             }
         }

@@ -43,6 +43,7 @@ use crate::layers::{FileId, LayerId, Stack};
 use crate::reading::View;
 use crate::reading::with_start;
 use crate::schema::{self, Layout, Schema, Table, TableId, ValueType};
+use crate::settings::toml_text;
 use candidates::{Candidate, Found};
 use hashbrown::HashMap;
 use keys::{KeyChoice, STEM, choose_key, votes};
@@ -50,7 +51,6 @@ use profile::{ColumnRequest, Counts, Profile, SAMPLED, Split, profile};
 use shapes::{RecordShape, shapes_of};
 use std::collections::{BTreeSet, HashSet};
 use tables::{table_proposal, texts_setting};
-use write::quoted;
 
 /// What was learned.
 #[derive(Debug, Default)]
@@ -343,7 +343,7 @@ fn keys_above(stack: &Stack, through: LayerId, studied: &[Studied], tables: &[Ta
 
 /// A candidate as a table that can be read.
 fn undescribed(stack: &Stack, schema: &Schema, candidate: Candidate) -> Option<Studied> {
-    let patterns: Vec<String> = candidate.patterns.iter().map(|pattern| quoted(pattern)).collect();
+    let patterns: Vec<String> = candidate.patterns.iter().map(|pattern| toml_text(pattern)).collect();
     let source = format!(
         "[table.t]\nfiles = [{}]\nformat = {}\nkey = \"{{path}}\"\n",
         patterns.join(", "),

@@ -2,13 +2,13 @@
 
 use super::rows::{separated, spaced, tabs};
 use super::shapes::{Place, RecordShape, shapes_of};
-use super::write::quoted;
 use crate::Code;
 use crate::formats::{
     self, BlockPath, Blocks, Format, Ini, Json, JsonPath, Outline, Po, RecordSink, Taken, Xml, XmlPath,
 };
 use crate::formats::{Fault, RawRecord};
 use crate::reading::start_of;
+use crate::settings::toml_text;
 use crate::text::{Template, Text};
 use std::collections::HashMap;
 
@@ -28,9 +28,9 @@ pub(super) const MAY_LACK: [&str; 9] =
 
 /// The format with all its settings, as TOML: `{ kind = "json", records = "$[*]" }`.
 pub(super) fn format_source(kind: &str, records: Option<&Place>, settings: &Settings) -> String {
-    let records = records.map(|(name, path)| format!(", {name} = {}", quoted(path))).unwrap_or_default();
+    let records = records.map(|(name, path)| format!(", {name} = {}", toml_text(path))).unwrap_or_default();
     let settings: String = settings.iter().map(|(name, value)| format!(", {name} = {value}")).collect();
-    format!("{{ kind = {}{records}{settings} }}", quoted(kind))
+    format!("{{ kind = {}{records}{settings} }}", toml_text(kind))
 }
 
 /// What a file seems to be.
@@ -179,7 +179,7 @@ impl<'t> Lines<'t> {
 
     /// The marks as a setting, but for those that the format knows by itself.
     pub fn comment_setting(&self, known: &[&str]) -> Option<(&'static str, String)> {
-        let marks: Vec<String> = self.marks.iter().map(|mark| quoted(mark)).collect();
+        let marks: Vec<String> = self.marks.iter().map(|mark| toml_text(mark)).collect();
         match marks.as_slice() {
             [] => None,
             _ if self.marks.iter().all(|mark| known.contains(mark)) => None,
@@ -405,7 +405,7 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
         settings.push(("assign", "\"\"".to_owned()));
     }
     if comments != ["#"] {
-        let shown: Vec<String> = comments.iter().map(|mark| quoted(mark)).collect();
+        let shown: Vec<String> = comments.iter().map(|mark| toml_text(mark)).collect();
         settings.push(match shown.as_slice() {
             [one] => ("comment", one.clone()),
             many => ("comment", format!("[{}]", many.join(", "))),
@@ -415,7 +415,7 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
         settings.push(("escapes", "true".to_owned()));
     }
     if let Some(include) = include {
-        settings.push(("include", quoted(&include)));
+        settings.push(("include", toml_text(&include)));
     }
     let shapes = shapes_of(&outline, Blocks::NAME);
     let nests = outline.nodes.iter().any(|node| !node.children.is_empty() && !node.name.is_empty());

@@ -2,8 +2,8 @@
 
 use super::recognise::{Lines, Recognised, Settings};
 use super::shapes::RecordShape;
-use super::write::quoted;
 use crate::formats::Delimited;
+use crate::settings::toml_text;
 use crate::text::number;
 use std::collections::HashSet;
 
@@ -105,7 +105,7 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
             doubt = Some("it has no header row, so that its columns have letters for names");
             (0..width).map(letters).collect()
         });
-        let shown: Vec<String> = names.iter().map(|name| quoted(name)).collect();
+        let shown: Vec<String> = names.iter().map(|name| toml_text(name)).collect();
         settings.push(("header", "false".to_owned()));
         settings.push(("columns", format!("[{}]", shown.join(", "))));
         names

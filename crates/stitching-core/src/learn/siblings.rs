@@ -9,12 +9,12 @@ use super::profile::{Counts, ValueCount};
 use super::proposal::{Band, Proposal, Topic};
 use super::references::{self, Source, Suspicion, is_usual_none};
 use super::targets::{Leads, Targets};
-use super::write::quoted;
 use super::{Studied, Study};
 use crate::formats::{Column, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, Stack};
 use crate::reading::with_text;
 use crate::schema::Table;
+use crate::settings::toml_text;
 use crate::tables::{KEY_SEPARATOR, key_hash};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
@@ -365,9 +365,11 @@ impl Study<'_> {
             let is_bare = |value: &str| {
                 value.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'_' || byte == b'-')
             };
-            let name = |value: &String| if is_bare(value) { value.clone() } else { quoted(value) };
-            let refs: Vec<String> =
-                cases.iter().map(|(value, table)| format!("{} = {}", name(value), quoted(table))).collect();
+            let name = |value: &String| if is_bare(value) { value.clone() } else { toml_text(value) };
+            let refs: Vec<String> = cases
+                .iter()
+                .map(|(value, table)| format!("{} = {}", name(value), toml_text(table)))
+                .collect();
             let shown: Vec<String> =
                 cases.iter().map(|(value, table)| format!("{table} where {by} is {value}")).collect();
             let mut needs: Vec<String> = cases.iter().map(|(_, table)| (*table).to_owned()).collect();
@@ -389,7 +391,7 @@ impl Study<'_> {
                 needs,
                 settings: vec![
                     ("ref".to_owned(), format!("{{ {} }}", refs.join(", "))),
-                    ("by".to_owned(), quoted(by)),
+                    ("by".to_owned(), toml_text(by)),
                 ],
                 values: told.values,
                 fit: told.fit,
@@ -521,7 +523,7 @@ impl Study<'_> {
             .parts
             .iter()
             .enumerate()
-            .map(|(at, name)| quoted(if at == part { "{}" } else { name }))
+            .map(|(at, name)| toml_text(if at == part { "{}" } else { name }))
             .collect();
         let others: Vec<&str> = owner
             .key
@@ -536,10 +538,10 @@ impl Study<'_> {
             && !same_key
             && (named || found.by_chance * 2 <= found.tried);
         let mut settings = vec![
-            ("ref".to_owned(), quoted(&owner.table.name)),
+            ("ref".to_owned(), toml_text(&owner.table.name)),
             ("with".to_owned(), format!("[{}]", with.join(", "))),
         ];
-        let none: Vec<String> = found.none.keys().map(|none| quoted(none)).collect();
+        let none: Vec<String> = found.none.keys().map(|none| toml_text(none)).collect();
         match none.as_slice() {
             [] => {}
             [one] => settings.push(("none".to_owned(), one.clone())),

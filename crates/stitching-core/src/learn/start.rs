@@ -1,7 +1,7 @@
 //! Starting a project: what `stitching.toml` and a first schema say, from the folders alone.
 
-use super::write::quoted;
 use super::{Band, Learned, Proposal, Topic, learn, with_needs, written};
+use crate::settings::toml_text;
 use crate::{Error, Project};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -71,8 +71,8 @@ fn project_text(
     let mut out = format!(
         "# A project of Stitching. The layers lie one over the other, the lowest first; only the last is ever written.\n\
          [project]\nname = {}\nschema = [{}]\n",
-        quoted(name),
-        quoted(schema)
+        toml_text(name),
+        toml_text(schema)
     );
     let mut used = BTreeSet::from(["mod".to_owned()]);
     for base in bases {
@@ -80,16 +80,19 @@ fn project_text(
         while !used.insert(layer.clone()) {
             layer.push_str("_2");
         }
-        out +=
-            &format!("\n[[layer]]\nname = {}\npath = {}\n", quoted(&layer), quoted(&relative(folder, base)));
+        out += &format!(
+            "\n[[layer]]\nname = {}\npath = {}\n",
+            toml_text(&layer),
+            toml_text(&relative(folder, base))
+        );
     }
     out += "\n[[layer]]\nname = \"mod\"\npath = \".\"\n";
     if !languages.is_empty() {
         let main =
             if languages.contains("en") { "en" } else { languages.first().map_or("en", String::as_str) };
         let others: Vec<String> =
-            languages.iter().filter(|code| *code != main).map(|code| quoted(code)).collect();
-        out += &format!("\n[languages]\nmain = {}\nothers = [{}]\n", quoted(main), others.join(", "));
+            languages.iter().filter(|code| *code != main).map(|code| toml_text(code)).collect();
+        out += &format!("\n[languages]\nmain = {}\nothers = [{}]\n", toml_text(main), others.join(", "));
     }
     out
 }

@@ -6,9 +6,9 @@ use super::keys::KeyChoice;
 use super::names;
 use super::profile::Counts;
 use super::proposal::{Band, Proposal, Topic};
-use super::write::quoted;
 use crate::formats::Po;
 use crate::schema::Table;
+use crate::settings::toml_text;
 
 /// What the schema is to say of a table that seems to hold texts.
 pub(super) fn texts_setting(
@@ -42,8 +42,8 @@ pub(super) fn texts_setting(
     let of_one_line = !has_setting("line = [") && !has_setting("carry = ");
     let quoted_lines = candidate.kind == "lines" && table.fields.len() == 2 && of_one_line;
     match text_like[..] {
-        [one] if by_path || (quoted_lines && others.len() == 1) => Some(quoted(&table.fields[one].name)),
-        [] if by_path && others.len() == 1 => Some(quoted(&table.fields[others[0]].name)),
+        [one] if by_path || (quoted_lines && others.len() == 1) => Some(toml_text(&table.fields[one].name)),
+        [] if by_path && others.len() == 1 => Some(toml_text(&table.fields[others[0]].name)),
         _ => None,
     }
 }
@@ -52,8 +52,8 @@ pub(super) fn texts_setting(
 pub(super) fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal> {
     let candidate = own.candidate.as_ref()?;
     let list = |values: &[String]| match values {
-        [one] => quoted(one),
-        many => format!("[{}]", many.iter().map(|value| quoted(value)).collect::<Vec<_>>().join(", ")),
+        [one] => toml_text(one),
+        many => format!("[{}]", many.iter().map(|value| toml_text(value)).collect::<Vec<_>>().join(", ")),
     };
     let mut settings = vec![
         ("files".to_owned(), list(&candidate.patterns)),
@@ -62,7 +62,7 @@ pub(super) fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal>
     ];
     let mut reasons: Vec<String> = candidate.doubt.iter().map(|doubt| (*doubt).to_owned()).collect();
     if let Some(encoding) = &candidate.encoding {
-        settings.insert(2, ("encoding".to_owned(), quoted(encoding)));
+        settings.insert(2, ("encoding".to_owned(), toml_text(encoding)));
         reasons.push(format!("that the files are in {encoding} is a guess"));
     }
     if candidate.merged {

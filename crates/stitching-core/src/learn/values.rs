@@ -85,12 +85,12 @@ pub(super) fn kind_of(
         }
         values.sort();
         let again = telling.iter().filter(|seen| seen.count >= 2).count();
-        let shown: Vec<String> = values.iter().map(|value| super::write::quoted(value)).collect();
+        let shown: Vec<String> = values.iter().map(|value| crate::settings::toml_text(value)).collect();
         let all_again = again == telling.len();
         let sure = all_again && profile.values >= 8 * profile.distinct.len() as u64 && profile.most <= 1;
         let mut settings = vec![("choice".to_owned(), format!("[{}]", shown.join(", ")))];
         if let Some((one, _)) = none.first() {
-            settings.push(("none".to_owned(), super::write::quoted(one)));
+            settings.push(("none".to_owned(), crate::settings::toml_text(one)));
         }
         return Some(Kind {
             band: if sure { Band::Accept } else { Band::Ask },
@@ -112,7 +112,7 @@ fn numbers(profile: &Profile, is_key: bool, none: Option<String>, odd: u64) -> K
     let mut nothing = Vec::new();
     let mut says = if whole { "whole numbers" } else { "numbers" }.to_owned();
     if let Some(none) = none {
-        settings.push(("none".to_owned(), super::write::quoted(&none)));
+        settings.push(("none".to_owned(), crate::settings::toml_text(&none)));
         nothing.push((none, odd));
         fit += odd;
     } else if whole && profile.minus_one >= 2 && profile.negative == 0 && !is_key {

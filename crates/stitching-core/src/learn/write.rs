@@ -5,11 +5,6 @@ use super::proposal::{Proposal, Topic};
 use crate::Error;
 use toml_edit::{DocumentMut, InlineTable, Item, Table, TableLike, Value};
 
-/// `text` as a TOML string.
-pub(super) fn quoted(text: &str) -> String {
-    Value::from(text).to_string().trim().to_owned()
-}
-
 /// The schema `text` with `proposals` in it. Settings that are there already stay as they are.
 ///
 /// # Errors

@@ -6,6 +6,11 @@ mod values;
 pub(crate) use toml_reader::{TomlReader, Value, plain};
 pub(crate) use values::{marks, name_template, note_marks, sign, template, word};
 
+/// `text` as TOML has it (<https://toml.io/en/v1.0.0#string>).
+pub(crate) fn toml_text(text: &str) -> String {
+    toml_edit::Value::from(text).to_string().trim().to_owned()
+}
+
 /// One setting.
 #[derive(Debug, Clone, Copy)]
 pub struct Setting {

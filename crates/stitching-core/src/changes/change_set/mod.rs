@@ -12,6 +12,7 @@ use crate::Error;
 use crate::links::{Address, find_table};
 use crate::reading::View;
 use crate::schema::{Schema, Table, TableId};
+use crate::settings::toml_text;
 use crate::views::{FieldDifference, How, RecordDifference, difference};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -103,12 +104,6 @@ impl HowChanged {
             HowChanged::Removed => "removed",
         }
     }
-}
-
-/// A text as TOML has it, in one line.
-fn quoted(text: &str) -> String {
-    // What JSON escapes, TOML understands; but for what only JSON may leave as it is.
-    serde_json::Value::from(text).to_string().replace('\u{7f}', "\\u007F")
 }
 
 /// A field before and after.
@@ -238,24 +233,25 @@ impl ChangeSet {
     /// As text (TOML, <https://toml.io/en/v1.0.0>), to be read by people and by [`ChangeSet::parse`]: a line for each field.
     pub fn to_text(&self) -> String {
         let list = |texts: &[String]| toml::Value::from(texts.to_vec()).to_string();
-        let mut out = format!("title = {}\n", quoted(&self.title));
+        let mut out = format!("title = {}\n", toml_text(&self.title));
         if !self.other_files.is_empty() {
             let _ = writeln!(out, "other_files = {}", list(&self.other_files));
         }
         for ChosenBy { table, condition, values } in &self.condition {
-            let (table, condition, values) = (quoted(table), quoted(condition), list(values));
+            let (table, condition, values) = (toml_text(table), toml_text(condition), list(values));
             let _ = write!(out, "\n[[condition]]\ntable = {table}\nwhere = {condition}\nvalues = {values}\n");
         }
         for RenamedRecord { table, from, to } in &self.rename {
-            let (table, from, to) = (quoted(table), quoted(from), quoted(to));
+            let (table, from, to) = (toml_text(table), toml_text(from), toml_text(to));
             let _ = write!(out, "\n[[rename]]\ntable = {table}\nfrom = {from}\nto = {to}\n");
         }
         for record in &self.record {
-            let (table, key, file) = (quoted(&record.table), quoted(&record.key), quoted(&record.file));
+            let (table, key, file) =
+                (toml_text(&record.table), toml_text(&record.key), toml_text(&record.file));
             let how = record.how.name();
             let _ = write!(out, "\n[[record]]\nhow = \"{how}\"\ntable = {table}\nkey = {key}\n");
             if let Some(language) = &record.language {
-                let _ = writeln!(out, "language = {}", quoted(language));
+                let _ = writeln!(out, "language = {}", toml_text(language));
             }
             let _ = writeln!(out, "file = {file}");
             if !record.fields.is_empty() {
@@ -263,10 +259,10 @@ impl ChangeSet {
             }
             for (name, ChangedField { was, now }) in &record.fields {
                 let side = |word: &str, value: &Option<String>| {
-                    value.as_ref().map(|value| format!("{word} = {}", quoted(value)))
+                    value.as_ref().map(|value| format!("{word} = {}", toml_text(value)))
                 };
                 let sides: Vec<String> = side("was", was).into_iter().chain(side("now", now)).collect();
-                let _ = writeln!(out, "{} = {{ {} }}", quoted(name), sides.join(", "));
+                let _ = writeln!(out, "{} = {{ {} }}", toml_text(name), sides.join(", "));
             }
         }
         out
