@@ -204,6 +204,7 @@ fn the_history_knows_what_was_before_and_after_each_change() {
 #[case::a_name(&["rename reaches:ice snow"])]
 #[case::a_name_and_a_value(&["rename reaches:ice snow", "set reaches:snow.Above=mill"])]
 #[case::a_removal(&["remove reaches:ice"])]
+#[case::several_names(&["rename reaches:ice snow", "rename reaches:frost rime"])]
 #[case::of_the_base(&["set layouts:mill.crane=false", "set offers:mill.@factor=3"])]
 fn a_change_set_makes_the_same_change_elsewhere_and_back(#[case] steps: &[&str]) {
     let (here, there) = (support::write(BUNDLE), support::write(BUNDLE));

@@ -12,9 +12,10 @@ use crate::project::Project;
 use crate::schema::KeyPart;
 use crate::tables::read_all;
 use crate::text::{
-    Edit, EditSet, LetterCase, LineTable, LoadedText, Span, Text, WordEnds, nearest_of, with_words_replaced,
-    word_places,
+    Edit, EditSet, LetterCase, LineTable, LoadedText, Span, Text, WordEnds, is_word, nearest_of,
+    with_words_replaced,
 };
+use aho_corasick::AhoCorasick;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 /// So many places of one kind are told.
@@ -56,9 +57,15 @@ pub fn copy_folder(project: &Project, from: &str, to: &str) -> Result<Change, Er
         keys_of(project, &mut builder, *file, &mut names)?;
     }
     let known = all.iter().map(|(_, path)| path.as_str());
+    let words: Vec<(String, String)> = std::mem::take(&mut names.words).into_iter().collect();
+    let finder = AhoCorasick::new(words.iter().map(|(old, _)| old)).map_err(|error| {
+        Error::refused(format!("too many names change: {error}"), "copy parts of the folder")
+    })?;
     let mut work = Work {
         project,
         names,
+        words,
+        finder,
         below: below(&from, &to),
         there: known.map(str::to_owned).collect(),
         copied: copies.iter().map(|(_, new)| new.to_string()).collect(),
@@ -203,6 +210,9 @@ fn keys_of(
 struct Work<'p> {
     project: &'p Project,
     names: NewNames,
+    /// What gets another name, and what finds it.
+    words: Vec<(String, String)>,
+    finder: AhoCorasick,
     /// The path, with a `/` at its end, below which copies may name files that are not there.
     below: String,
     /// The paths of all files.
@@ -242,12 +252,13 @@ impl Work<'_> {
         }
     }
 
-    /// What is replaced in a text: the longest word at each place.
+    /// What is replaced in a text: the longest word at each place. Cost: one pass over the text, however many words.
     fn edits(&self, text: &Text<'_>) -> EditSet {
         let mut places: BTreeMap<usize, (&str, &str)> = BTreeMap::new();
-        for (old, new) in &self.names.words {
-            for at in word_places(text.as_str(), old, WordEnds::KeepUnderscores) {
-                let longest = places.entry(at).or_insert((old, new));
+        for found in self.finder.find_overlapping_iter(text.as_str()) {
+            let (old, new) = &self.words[found.pattern().as_usize()];
+            if is_word(text.as_str(), found.range(), WordEnds::KeepUnderscores) {
+                let longest = places.entry(found.start()).or_insert((old, new));
                 if longest.0.len() < old.len() {
                     *longest = (old, new);
                 }
@@ -276,12 +287,12 @@ impl Work<'_> {
             text[start..end].to_owned()
         };
         let lines = LineTable::new(text, 0);
-        for (old, _) in &self.names.folders {
-            for (at, found) in text.match_indices(old.as_str()).take(MOST_PLACES + 1) {
-                let line = lines.line_column(text, u32::try_from(at).unwrap_or(u32::MAX)).0;
+        for (old, new) in &self.names.folders {
+            for (at, found) in text.match_indices(old.as_str()) {
                 let word = word_at(at, found.len(), &|next| next.is_alphanumeric() || next == '_');
-                // A path that leads elsewhere is no longer word.
-                if word != *old {
+                // The new name may have the old one in it.
+                if self.left.len() < MOST_PLACES && word != *old && !word.contains(new.as_str()) {
+                    let line = lines.line_column(text, u32::try_from(at).unwrap_or(u32::MAX)).0;
                     self.left.push((path.to_string(), line, word));
                 }
             }
@@ -299,7 +310,7 @@ impl Work<'_> {
     }
 
     fn tell(self, builder: &mut Builder<'_>) {
-        for (path, line, word) in self.left.into_iter().take(MOST_PLACES) {
+        for (path, line, word) in self.left {
             builder.note(Note::StillNames(format!("{path}:{line}"), word));
         }
         for path in self.lacking.into_iter().take(MOST_PLACES) {

@@ -8,7 +8,7 @@ use super::transfer::transfer;
 use crate::checks::mistake;
 use crate::error::{Error, Refusal};
 use crate::layers::{FileId, LayerId, RelPath};
-use crate::links::Labels;
+use crate::links::{Address, Labels};
 use crate::project::Project;
 use crate::reading::View;
 use crate::rows::{ComputedValues, Others};
@@ -56,7 +56,7 @@ pub fn refresh(project: &Project) -> Result<Change, Error> {
     let transfers: Vec<&Transfer> = project.schema.transfers.iter().filter(|own| own.in_step).collect();
     let mut all = project.stack.files().iter().map(|file| file.path.clone()).collect();
     transferred(&mut sequence, &transfers, &mut all)?;
-    for _ in 0..=project.schema.computed.len() {
+    for round in 0.. {
         let top = project.stack.top();
         let (mut fields, mut mistakes) = (Vec::new(), Vec::new());
         for computed in &project.schema.computed {
@@ -82,6 +82,7 @@ pub fn refresh(project: &Project) -> Result<Change, Error> {
             }
             (false, _) => {}
         }
+        refuse_circle(project, round, &fields)?;
         let change = compute(sequence.project(), &fields)?;
         sequence.push(change)?;
     }
@@ -201,19 +202,30 @@ fn computed_fields(
             return Ok(());
         }
         done.extend(now_done);
-        if round > schema.computed.len() {
-            let names: BTreeSet<&str> = fields.iter().map(|field| field.computed.field.as_str()).collect();
-            let names: Vec<&str> = names.into_iter().collect();
-            return Err(Error::refused(
-                format!("the computed fields {} depend on each other in a circle", names.join(" and ")),
-                "put the schema right; nothing was changed",
-            ));
-        }
+        refuse_circle(project, round, &fields)?;
         let change = compute(sequence.project(), &fields)?;
         touched.extend(paths(&change));
         sequence.push(change)?;
     }
     Ok(())
+}
+
+/// Refuses to go on where more rounds are needed than there are computed fields.
+fn refuse_circle(project: &Project, round: usize, fields: &[ComputedField<'_>]) -> Result<(), Error> {
+    if round <= project.schema.computed.len() {
+        return Ok(());
+    }
+    let address = |field: &ComputedField<'_>| {
+        let table = &project.schema.tables[field.computed.table].name;
+        let of = field.computed.record.as_ref().map(|record| Address::show(table, record));
+        format!("{}.{}", of.unwrap_or_else(|| table.clone()), field.computed.field)
+    };
+    let names: BTreeSet<String> = fields.iter().map(address).collect();
+    let names: Vec<String> = names.into_iter().collect();
+    Err(Error::refused(
+        format!("the computed fields {} depend on each other in a circle", names.join(" and ")),
+        "put the schema right; nothing was changed",
+    ))
 }
 
 /// The effective file at `path`.

@@ -22,4 +22,4 @@ pub use patch::{Patch, PatchedReader, Splice};
 pub use source::{LoadedText, Text, TextFault};
 pub use span::Span;
 pub use template::{LetterCase, Template, TemplateError};
-pub use words::{WordEnds, with_word_replaced, with_words_replaced, word_places};
+pub use words::{WordEnds, is_word, with_word_replaced, with_words_replaced};

@@ -1,5 +1,7 @@
 //! Whole words in a text.
 
+use std::ops::Range;
+
 /// Whether `_` belongs to a word.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum WordEnds {
@@ -9,23 +11,23 @@ pub enum WordEnds {
     AtUnderscores,
 }
 
-/// The places (byte offsets) in `text` at which `word` stands as a whole word, none within another one. Letters and digits
-/// make words, and `_` as `ends` says.
-pub fn word_places<'t>(text: &'t str, word: &'t str, ends: WordEnds) -> impl Iterator<Item = usize> + 't {
-    let is_letter =
-        move |next: char| next.is_alphanumeric() || ends == WordEnds::KeepUnderscores && next == '_';
-    let places = if word.is_empty() { None } else { Some(text.match_indices(word)) };
-    places.into_iter().flatten().map(|(at, _)| at).filter(move |at| {
-        let before = text[..*at].chars().next_back();
-        let after = text[at + word.len()..].chars().next();
-        !before.is_some_and(is_letter) && !after.is_some_and(is_letter)
-    })
+/// Whether the bytes `range` of `text` are a whole word, or several. Letters and digits make words, and `_` as `ends` says.
+pub fn is_word(text: &str, range: Range<usize>, ends: WordEnds) -> bool {
+    let is_letter = |next: char| next.is_alphanumeric() || ends == WordEnds::KeepUnderscores && next == '_';
+    let (before, after) = (text[..range.start].chars().next_back(), text[range.end..].chars().next());
+    !range.is_empty() && !before.is_some_and(is_letter) && !after.is_some_and(is_letter)
+}
+
+/// The places (byte offsets) in `text` at which `word` stands as a whole word; `_` ends a word too.
+fn word_places<'t>(text: &'t str, word: &'t str) -> impl Iterator<Item = usize> + 't {
+    let places = text.match_indices(word).map(|(at, _)| at);
+    places.filter(move |at| is_word(text, *at..at + word.len(), WordEnds::AtUnderscores))
 }
 
 /// `text` with `new` wherever `old` stands as a whole word; `_` ends a word too. `None` where it does not.
 pub fn with_words_replaced(text: &str, old: &str, new: &str) -> Option<String> {
     let (mut out, mut from) = (String::new(), 0);
-    for at in word_places(text, old, WordEnds::AtUnderscores) {
+    for at in word_places(text, old) {
         out.push_str(&text[from..at]);
         out.push_str(new);
         from = at + old.len();
@@ -35,7 +37,7 @@ pub fn with_words_replaced(text: &str, old: &str, new: &str) -> Option<String> {
 
 /// `text` with `new` where `old` first stands as a whole word; `_` ends a word too. `None` where it does not.
 pub fn with_word_replaced(text: &str, old: &str, new: &str) -> Option<String> {
-    let at = word_places(text, old, WordEnds::AtUnderscores).next()?;
+    let at = word_places(text, old).next()?;
     Some(format!("{}{new}{}", &text[..at], &text[at + old.len()..]))
 }
 
@@ -57,9 +59,13 @@ mod tests {
     #[case("\"mill\"", &[1], &[1])]
     #[case("", &[], &[])]
     fn words_are_found_as_wholes(#[case] text: &str, #[case] apart: &[usize], #[case] whole: &[usize]) {
-        assert_eq!(word_places(text, "mill", WordEnds::AtUnderscores).collect::<Vec<_>>(), apart);
-        assert_eq!(word_places(text, "mill", WordEnds::KeepUnderscores).collect::<Vec<_>>(), whole);
-        assert_eq!(word_places(text, "", WordEnds::KeepUnderscores).count(), 0);
+        let places = |ends| {
+            let found = text.match_indices("mill").map(|(at, _)| at);
+            found.filter(|at| is_word(text, *at..at + 4, ends)).collect::<Vec<_>>()
+        };
+        assert_eq!(places(WordEnds::AtUnderscores), apart);
+        assert_eq!(places(WordEnds::KeepUnderscores), whole);
+        assert_eq!(word_places(text, "").count(), 0);
     }
 
     #[rstest]

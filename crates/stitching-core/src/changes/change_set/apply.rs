@@ -7,7 +7,7 @@ use crate::changes::builder::Builder;
 use crate::changes::change::{Change, Note};
 use crate::changes::record_finder::RecordFinder;
 use crate::changes::remove::{RemoveRequest, remove};
-use crate::changes::rename::rename;
+use crate::changes::rename::{NewKeys, rename_many};
 use crate::changes::sequence::Sequence;
 use crate::changes::set::{SetRequest, Sheet, SheetLine, set};
 use crate::links::{Address, Labels, find_table};
@@ -66,8 +66,12 @@ pub fn apply(
     on_conflict: OnConflict,
 ) -> Result<Change, Error> {
     let mut run = Run { sequence: Sequence::new(project, title), on_conflict, conflicts: Vec::new() };
-    for renamed in &change_set.rename {
-        run.rename(renamed)?;
+    let mut renamed: BTreeMap<&str, Vec<&RenamedRecord>> = BTreeMap::new();
+    for own in &change_set.rename {
+        renamed.entry(&own.table).or_default().push(own);
+    }
+    for (table, renamed) in renamed {
+        run.rename(table, &renamed)?;
     }
     let mut by_table: BTreeMap<TableId, Vec<&ChangedRecord>> = BTreeMap::new();
     for record in &change_set.record {
@@ -122,8 +126,8 @@ fn conflicting(conflicts: &[Conflict]) -> Error {
 struct TablePlan {
     table: TableId,
     added: Vec<SheetLine>,
-    /// The keys of texts that are added, with what they say: `LANGUAGE=TEXT`.
-    texts: BTreeMap<String, Vec<String>>,
+    /// The keys of texts that are added, with what they say by language.
+    texts: BTreeMap<String, Vec<(String, String)>>,
     set: Vec<SheetLine>,
     /// Assignments of texts.
     set_texts: Vec<String>,
@@ -137,30 +141,33 @@ struct Run<'p> {
 }
 
 impl Run<'_> {
-    /// Gives a record its other key, if it has the old one and no record has the new one.
-    fn rename(&mut self, renamed: &RenamedRecord) -> Result<(), Error> {
+    /// Gives the records of a table their other keys, where they have the old ones and no other record has the new ones.
+    fn rename(&mut self, table: &str, renamed: &[&RenamedRecord]) -> Result<(), Error> {
         let project = self.sequence.project();
-        let table = find_table(&project.schema, &renamed.table)?;
         let labels = Labels::default();
-        let rows = Rows::read(project.view(), table, &labels)?;
-        let has = |key: &str| rows.rows.iter().any(|row| row.key.is_some() && row.shown_key() == key);
-        match (has(&renamed.from), has(&renamed.to)) {
-            (true, false) => {
-                let change = rename(project, &Address::show(&renamed.table, &renamed.from), &renamed.to)?;
-                self.sequence.push(change)
-            }
-            (true, true) => {
+        let rows = Rows::read(project.view(), find_table(&project.schema, table)?, &labels)?;
+        let there: HashSet<String> =
+            rows.rows.iter().filter(|row| row.key.is_some()).map(crate::rows::Row::shown_key).collect();
+        let leaving: HashSet<&str> = renamed.iter().map(|own| own.from.as_str()).collect();
+        let mut pairs = Vec::new();
+        for own in renamed.iter().filter(|own| there.contains(&own.from)) {
+            if there.contains(&own.to) && !leaving.contains(own.to.as_str()) {
                 self.conflicts.push(Conflict {
-                    record: Address::show(&renamed.table, &renamed.to),
+                    record: Address::show(table, &own.to),
                     field: None,
                     was: "not there".to_owned(),
                     ours: "there, beside the one that is to get its key".to_owned(),
-                    theirs: format!("the new key of {}", renamed.from),
+                    theirs: format!("the new key of {}", own.from),
                 });
-                Ok(())
+            } else {
+                pairs.push((own.from.clone(), own.to.clone()));
             }
-            (false, _) => Ok(()),
         }
+        if pairs.is_empty() {
+            return Ok(());
+        }
+        let change = rename_many(project, table, &NewKeys::Pairs(pairs), false)?;
+        self.sequence.push(change)
     }
 
     /// What is to become of the records of one table.
@@ -230,7 +237,7 @@ impl Run<'_> {
                             plan.texts
                                 .entry(record.key.clone())
                                 .or_default()
-                                .push(format!("{language}={}", text.1));
+                                .push((language.clone(), text.1));
                         }
                         _ => plan.added.push(line(number, &record.key, values)),
                     }
@@ -280,13 +287,12 @@ impl Run<'_> {
             let change = add(self.sequence.project(), &request)?;
             self.sequence.push(change)?;
         }
-        for (key, values) in &plan.texts {
-            let request = AddRequest {
-                table: name.clone(),
-                keys: vec![key.clone()],
-                values: values.clone(),
-                ..AddRequest::default()
-            };
+        if !plan.texts.is_empty() {
+            let lines = plan.texts.iter().enumerate();
+            let lines: Vec<SheetLine> =
+                lines.map(|(number, (key, values))| line(number, key, values.clone())).collect();
+            let sheet = Sheet { is_exact: false, ..sheet(&lines) };
+            let request = AddRequest { table: name, sheet: Some(sheet), ..AddRequest::default() };
             let change = add(self.sequence.project(), &request)?;
             self.sequence.push(change)?;
         }

@@ -11,6 +11,8 @@ use toml::de::DeTable;
 /// A recipe as it is written, with the tables that its parameters name and where.
 pub(super) struct UnboundRecipe {
     recipe: Recipe,
+    /// Where its name stands.
+    span: Range<usize>,
     tables: Vec<(usize, Spanned<String>)>,
 }
 
@@ -45,8 +47,9 @@ pub(super) fn read<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<Un
             let help = "for example [[recipe.step]] with copy = \"reaches:{from}\" and to = \"{key}\"";
             reader.problem(span, format!("the recipe `{}` has no step that works", name.get_ref()), help);
         }
+        let span = name.span();
         let recipe = Recipe { name: name.into_inner(), about, parameters, steps };
-        out.push(UnboundRecipe { recipe, tables });
+        out.push(UnboundRecipe { recipe, span, tables });
     }
     out
 }
@@ -193,7 +196,7 @@ fn each<'t>(reader: &mut TomlReader<'t>, span: Range<usize>, body: &DeTable<'t>)
 
 /// Finds the tables that the parameters of a recipe name.
 pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, given: UnboundRecipe) {
-    let UnboundRecipe { mut recipe, tables } = given;
+    let UnboundRecipe { mut recipe, span, tables } = given;
     for (at, table) in tables {
         match schema.table(table.get_ref()) {
             Some(id) => recipe.parameters[at].kind = ParameterKind::Record(id),
@@ -204,15 +207,9 @@ pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, given: Unbo
             }
         }
     }
-    if let Some(step) = recipe.steps.iter().find(|_| schema.recipes.iter().any(|own| own.name == recipe.name))
-    {
-        let at = step.place.start as usize;
-        reader.problem(
-            at..at,
-            format!("there are two recipes `{}`", recipe.name),
-            "give each a name of its own",
-        );
-        return;
+    if schema.recipes.iter().any(|own| own.name == recipe.name) {
+        let message = format!("there are two recipes `{}`", recipe.name);
+        return reader.problem(span, message, "give each a name of its own");
     }
     schema.recipes.push(recipe);
 }
