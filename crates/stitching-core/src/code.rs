@@ -44,6 +44,8 @@ codes! {
     GUESSED_ENCODING = "guessed-encoding";
     /// A value that should be made from the record's key and is not.
     KEY_NOT_FOLLOWED = "key-not-followed";
+    /// A translation whose marks are not those of the main language.
+    MARKS_DIFFER = "marks-differ";
     /// A block or element where it does not seem to belong.
     MISPLACED = "misplaced";
     /// A column that the schema describes and the header lacks.
@@ -76,6 +78,8 @@ codes! {
     PATTERN_MISMATCH = "pattern-mismatch";
     /// An empty value where the game needs one.
     REQUIRED_EMPTY = "required-empty";
+    /// A rule of the game that records do not meet.
+    RULE_NOT_MET = "rule-not-met";
     /// Text that the format cannot read.
     SYNTAX_ERROR = "syntax-error";
     /// A column that a closed table does not describe.

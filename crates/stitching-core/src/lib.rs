@@ -21,10 +21,12 @@ pub mod problem;
 pub mod project;
 pub mod reading;
 pub mod rows;
+pub mod rules;
 pub mod schema;
 pub mod settings;
 pub mod tables;
 pub mod text;
+pub mod translation;
 pub mod views;
 
 pub use code::Code;

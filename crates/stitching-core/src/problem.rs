@@ -107,6 +107,8 @@ pub struct Fix {
 pub struct Problem {
     /// The name of the check, as `stitching explain` knows it.
     pub code: Code,
+    /// The rule of the schema that is not met, if it is about one.
+    pub rule: Option<String>,
     /// How much it matters.
     pub severity: Severity,
     /// Lower case, names in backticks, found and expected.
@@ -131,6 +133,8 @@ pub struct Problem {
     pub fixes: Vec<Fix>,
     /// Whether a base layer has the same problem by itself.
     pub inherited: bool,
+    /// Why one lives with it, if one does.
+    pub accepted: Option<String>,
 }
 
 impl Problem {
@@ -138,6 +142,7 @@ impl Problem {
     pub fn new(code: Code, severity: Severity, message: impl Into<String>, place: Place) -> Problem {
         Problem {
             code,
+            rule: None,
             severity,
             message: message.into(),
             place,
@@ -150,7 +155,18 @@ impl Problem {
             related: Vec::new(),
             fixes: Vec::new(),
             inherited: false,
+            accepted: None,
         }
+    }
+
+    /// Whether it is one of the mod's own, or caused by it, with which one does not live.
+    pub fn counts(&self) -> bool {
+        !self.inherited && self.accepted.is_none()
+    }
+
+    /// What it is called: the rule that is not met, or else the name of the check.
+    pub fn name(&self) -> &str {
+        self.rule.as_deref().unwrap_or(self.code.as_str())
     }
 
     /// The order in which problems are listed: by file, place, code, message.

@@ -4,7 +4,7 @@ use crate::Code;
 use crate::layers::{Cache, FileId, Layer, LayerId, ModRoot, SetAside, Stack};
 use crate::problem::{Place, Problem, Severity};
 use crate::reading::View;
-use crate::schema::{Schema, keys};
+use crate::schema::{Schema, keys, read_severity};
 use crate::settings::{TomlReader, Value, plain};
 use crate::text::nearest_of;
 use crate::{Error, schema};
@@ -123,8 +123,13 @@ impl Project {
             }
         }
         problems.append(&mut reader.problems);
-        let (schema, mut mistakes) = schema::read(&files, &described.languages);
+        let (mut schema, mut mistakes) = schema::read(&files, &described.languages);
         problems.append(&mut mistakes);
+        // The project has the last word.
+        let own = described.severities.into_iter();
+        let own: Vec<_> =
+            own.filter_map(|severity| read_severity::bind(&schema, &mut reader, severity)).collect();
+        schema.severities.splice(0..0, own);
         for (place, own) in &described.reserved {
             let split = own.field.match_indices('.').map(|(at, _)| (&own.field[..at], &own.field[at + 1..]));
             let known = split.filter_map(|(table, _)| schema.table(table)).next();
@@ -225,6 +230,7 @@ struct Described {
     layers: Vec<DescribedLayer>,
     languages: Vec<String>,
     reserved: Vec<(std::ops::Range<usize>, Reserved)>,
+    severities: Vec<read_severity::UnboundSeverity>,
 }
 
 fn describe(reader: &mut TomlReader<'_>) -> Described {
@@ -248,6 +254,7 @@ fn describe(reader: &mut TomlReader<'_>) -> Described {
         layers: Vec::new(),
         languages: codes,
         reserved: reserved(reader, &top),
+        severities: read_severity::read(reader, &top),
     };
     if described.schema.is_empty() {
         reader.problem(0..0, "no schema is named", "under [project] write schema = [\"game.schema.toml\"]");

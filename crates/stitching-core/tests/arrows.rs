@@ -4,7 +4,7 @@
 use std::path::{Path, PathBuf};
 
 /// The modules in their order; ARCHITECTURE.md draws them.
-const ORDER: [&str; 21] = [
+const ORDER: [&str; 23] = [
     "code",
     "help",
     "text",
@@ -20,9 +20,11 @@ const ORDER: [&str; 21] = [
     "project",
     "links",
     "rows",
+    "rules",
     "checks",
     "fields",
     "views",
+    "translation",
     "changes",
     "journal",
     "learn",

@@ -115,6 +115,14 @@ pub enum Note {
     DerivedEmptied(String),
     /// A file is made from what changes, and stale: its path.
     Stale(String),
+    /// A file for translators has texts that the game does not have: their addresses.
+    TextsUnknown(Vec<String>),
+    /// So many translations are marked to be looked at again, and not taken up.
+    TextsInDoubt(usize),
+    /// So many texts say themselves what language they are in, and are not taken up.
+    TextsByRecord(usize),
+    /// Texts say something else in the main language than when they were translated: their addresses.
+    TextsChanged(Vec<String>),
 }
 
 /// Where the bytes of a changed file come from.

@@ -8,7 +8,7 @@ use crate::Error;
 use crate::project::Project;
 use crate::reading::View;
 use crate::rows::{Formula, Row, Rows};
-use crate::schema::{Field, Rule, Target, ValueType};
+use crate::schema::{Field, Target, ValueRule, ValueType};
 use crate::tables::shown_key;
 use crate::views::{FreeRequest, free};
 use std::cell::RefCell;
@@ -41,7 +41,7 @@ pub(super) enum What {
     Text(String),
     /// The next of these, each once.
     Free(RefCell<std::vec::IntoIter<String>>),
-    Formula(Formula),
+    Formula(Box<Formula>),
     AddItem(String, ItemPlace),
     /// The item, as given and as the file may hold it.
     RemoveItem([String; 2]),
@@ -83,7 +83,7 @@ impl<'v, 'p> FieldValues<'v, 'p> {
             Action::Set(text) => What::Text(self.named(target, text)?),
             Action::Write(text) => What::Text(text.clone()),
             Action::Compute(source) => {
-                What::Formula(Formula::parse(source, self.rows, &[], self.finder.others())?)
+                What::Formula(Box::new(Formula::parse(source, self.rows, &[], self.finder.others())?))
             }
             Action::AddItem(item, place) => What::AddItem(self.named(target, item)?, *place),
             Action::RemoveItem(item) => What::RemoveItem([item.clone(), self.named(target, item)?]),
@@ -128,8 +128,8 @@ impl<'v, 'p> FieldValues<'v, 'p> {
     fn named(&mut self, target: &FieldTarget, text: &str) -> Result<String, Error> {
         let table = &self.rows.table;
         let fields: Vec<usize> = target.columns.iter().map(|column| self.rows.fields[*column]).collect();
-        let is_own = |rule: &&Rule| fields.contains(&rule.field) && rule.part == target.part;
-        let rules: Vec<&'v Rule> = table.rules.iter().filter(is_own).collect();
+        let is_own = |rule: &&ValueRule| fields.contains(&rule.field) && rule.part == target.part;
+        let rules: Vec<&'v ValueRule> = table.rules.iter().filter(is_own).collect();
         let refers = rules.iter().any(|rule| !rule.refs.is_empty());
         if !refers || text.is_empty() || rules.iter().any(|rule| rule.is_none(text)) {
             return Ok(text.to_owned());
@@ -164,7 +164,7 @@ impl<'v, 'p> FieldValues<'v, 'p> {
     }
 
     /// Whether `text` in a field with this rule refers to something that is there.
-    fn is_there(&mut self, rule: &Rule, target: Target, text: &str) -> Result<bool, Error> {
+    fn is_there(&mut self, rule: &ValueRule, target: Target, text: &str) -> Result<bool, Error> {
         let named = rule.shape.as_ref().map_or_else(|| text.to_owned(), |shape| shape.fill_one(text));
         match target.rule {
             Some(other) => Ok(self.finder.rows(target.table)?.by_value(other).contains_key(&named)),
@@ -183,7 +183,7 @@ impl<'v, 'p> FieldValues<'v, 'p> {
     /// references to another field than the key, one whose key is `text` too.
     fn called(
         &mut self,
-        rule: &Rule,
+        rule: &ValueRule,
         target: Target,
         text: &str,
         out: &mut Vec<(String, String)>,
@@ -195,7 +195,7 @@ impl<'v, 'p> FieldValues<'v, 'p> {
                 Some(other) => {
                     let field = rows.table.rules[other].field;
                     let column = rows.fields.iter().position(|own| *own == field)?;
-                    row.cells[column].as_ref()?.text.clone()
+                    row.cells[column].as_ref()?.text.to_string()
                 }
                 None => crate::links::own_part(rule, key).to_owned(),
             };

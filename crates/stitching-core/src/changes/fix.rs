@@ -7,6 +7,7 @@ use crate::help::NextStep;
 use crate::layers::{FileId, RelPath};
 use crate::problem::Problem;
 use crate::project::Project;
+use crate::schema::Rule;
 use crate::text::Edit;
 use crate::{Code, Error};
 use std::collections::BTreeMap;
@@ -14,7 +15,7 @@ use std::collections::BTreeMap;
 /// Which problems are to be fixed.
 #[derive(Debug, Clone, Default)]
 pub struct FixRequest {
-    /// Codes of problems, and places: `path:line` or `path:line:column`. Without any, all problems of the mod whose fix is
+    /// Codes of problems, names of rules, and places: `path:line` or `path:line:column`. Without any, all problems of the mod whose fix is
     /// safe.
     pub which: Vec<String>,
     /// Whether all problems of the mod are meant, also those whose fix should be looked at.
@@ -23,8 +24,13 @@ pub struct FixRequest {
 
 /// What one argument means.
 enum Which {
-    Code(Code),
-    Place { path: String, line: usize, column: Option<usize> },
+    /// The code of a check, or the name of a rule.
+    Name(String),
+    Place {
+        path: String,
+        line: usize,
+        column: Option<usize>,
+    },
 }
 
 /// Builds the change that makes the first fix of each problem that is meant.
@@ -32,7 +38,11 @@ enum Which {
 /// # Errors
 /// When there is no such code or no problem at the place, when none has a fix, or a file cannot be read or edited.
 pub fn fix(project: &Project, request: &FixRequest) -> Result<Change, Error> {
-    let which: Vec<Which> = request.which.iter().map(|which| parse(which)).collect::<Result<_, Error>>()?;
+    let which: Vec<Which> = request
+        .which
+        .iter()
+        .map(|which| parse(which, &project.schema.rules))
+        .collect::<Result<_, Error>>()?;
     let problems = check(project.view()).problems;
     let own: Vec<&Problem> = problems.iter().filter(|problem| !problem.inherited).collect();
     let named = |problem: &&&Problem| which.iter().any(|which| is_meant(which, problem));
@@ -120,9 +130,9 @@ fn none_fixed(meant: &[&&Problem], doubtful: usize) -> Error {
     }
 }
 
-fn parse(which: &str) -> Result<Which, Error> {
-    if let Some(check) = find(which) {
-        return Ok(Which::Code(check.code));
+fn parse(which: &str, rules: &[Rule]) -> Result<Which, Error> {
+    if find(which).is_some() || rules.iter().any(|rule| rule.name == which) {
+        return Ok(Which::Name(which.to_owned()));
     }
     let mut parts = which.rsplitn(3, ':');
     let numbers: Vec<&str> = parts.by_ref().take(2).collect();
@@ -154,7 +164,7 @@ fn parse(which: &str) -> Result<Which, Error> {
 
 fn is_meant(which: &Which, problem: &Problem) -> bool {
     match which {
-        Which::Code(code) => problem.code == *code,
+        Which::Name(name) => problem.code.as_str() == name || problem.name() == name,
         Which::Place { path, line, column } => {
             let place = &problem.place;
             // Paths are shown from where the command runs.
@@ -189,7 +199,7 @@ mod tests {
         #[case] line: usize,
         #[case] column: Option<usize>,
     ) {
-        let Ok(Which::Place { path: found, line: at, column: own }) = parse(text) else {
+        let Ok(Which::Place { path: found, line: at, column: own }) = parse(text, &[]) else {
             panic!("`{text}` is a place")
         };
         assert_eq!((found.as_str(), at, own), (path, line, column));
@@ -197,7 +207,7 @@ mod tests {
 
     #[test]
     fn the_name_of_a_problem_is_a_code() {
-        assert!(matches!(parse("dangling-reference"), Ok(Which::Code(_))));
+        assert!(matches!(parse("dangling-reference", &[]), Ok(Which::Name(_))));
     }
 
     #[rstest]
@@ -208,6 +218,6 @@ mod tests {
     #[case("dangling-referense")]
     #[case("")]
     fn all_else_is_refused(#[case] text: &str) {
-        assert!(parse(text).is_err(), "`{text}`");
+        assert!(parse(text, &[]).is_err(), "`{text}`");
     }
 }

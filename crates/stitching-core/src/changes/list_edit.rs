@@ -1,6 +1,6 @@
 //! Changing one item of a value that is a list, and leaving the rest of it as it is written.
 
-use crate::schema::{Field, List, Rule, Table};
+use crate::schema::{Field, List, Table, ValueRule};
 use crate::text::{Edit, EditSet, Span};
 use std::ops::Range;
 
@@ -24,7 +24,7 @@ impl<'a> ListValue<'a> {
         gap: Option<&'a str>,
     ) -> Option<ListValue<'a>> {
         let list = field.list.as_ref()?;
-        let rule: &Rule = &table.rules[field.layout.rules()[0]];
+        let rule: &ValueRule = &table.rules[field.layout.rules()[0]];
         let separator = list.separators.first().map_or("", String::as_str);
         Some(ListValue {
             list,

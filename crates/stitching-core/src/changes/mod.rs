@@ -31,6 +31,7 @@ mod set;
 mod step;
 mod switch;
 mod transfer;
+mod translate;
 mod unused_values;
 mod verify;
 
@@ -56,4 +57,5 @@ pub use set::{SetRequest, Sheet, SheetLine, set};
 pub use step::Step;
 pub use switch::{switch_off, switch_on};
 pub use transfer::{find_transfer, transfer};
+pub use translate::{add_missing, take_up};
 pub use verify::verify;

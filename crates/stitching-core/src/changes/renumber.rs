@@ -235,7 +235,7 @@ mod tests {
 
     fn row(name: &str) -> Row {
         let span = Span::new(0, 1);
-        let cell = RowCell { text: name.to_owned(), file: 0, span, more: Vec::new() };
+        let cell = RowCell { text: name.into(), file: 0, span, more: Vec::new() };
         let order = CellOrder::default();
         Row { key: None, label: None, cells: vec![Some(cell)], file: 0, span, number: 1, position: 1, order }
     }

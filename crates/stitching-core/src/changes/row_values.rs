@@ -7,7 +7,7 @@ use super::list_edit::{ListValue, with_part};
 use crate::Error;
 use crate::expressions::Value;
 use crate::rows::{Row, Rows};
-use crate::schema::{Field, Layout, Rule, ValueType};
+use crate::schema::{Field, Layout, ValueRule, ValueType};
 use crate::text::{number, written_like};
 use std::collections::BTreeMap;
 use std::rc::Rc;
@@ -30,7 +30,7 @@ impl<'s> RowValues<'s> {
         &self.rows.table.fields[self.rows.fields[column]]
     }
 
-    fn rule(&self, column: usize) -> &Rule {
+    fn rule(&self, column: usize) -> &ValueRule {
         &self.rows.table.rules[self.field(column).layout.rules()[0]]
     }
 
@@ -285,7 +285,7 @@ impl<'s> RowValues<'s> {
         for column in &target.columns {
             slots.push(self.of_column(*column).first().cloned().unwrap_or_default());
         }
-        let rules: Vec<&Rule> = target.columns.iter().map(|column| self.rule(*column)).collect();
+        let rules: Vec<&ValueRule> = target.columns.iter().map(|column| self.rule(*column)).collect();
         let is_free = |slot: &String| rules.iter().any(|rule| rule.is_none(slot));
         let used = slots.iter().rposition(|slot| !is_free(slot)).map_or(0, |last| last + 1);
         match step {

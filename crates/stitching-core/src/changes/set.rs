@@ -13,7 +13,7 @@ use crate::links::{Address, Thing, find_uses};
 use crate::project::Project;
 use crate::reading::View;
 use crate::rows::Formula;
-use crate::schema::{Computed, TableId};
+use crate::schema::{Computed, TableId, Texts};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 
@@ -251,7 +251,9 @@ impl<'p> Work<'p> {
     /// What differs in a sheet.
     fn add_sheet(&mut self, finder: &mut RecordFinder<'_>, name: &str, sheet: &Sheet) -> Result<(), Error> {
         let table = crate::links::find_table(&self.project.schema, name)?;
-        if self.project.schema.tables[table].texts.is_some() {
+        // Where each language has a column of its own, the columns tell.
+        let texts = self.project.schema.tables[table].texts.as_ref();
+        if texts.is_some_and(|texts| !matches!(texts, Texts::Fields(_))) {
             return Err(Error::Usage {
                 message: format!("`{name}` is a table of texts, and a sheet does not tell their languages"),
                 help: "set them one by one: texts:KEY.en=\"...\"".into(),

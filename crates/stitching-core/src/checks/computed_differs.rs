@@ -1,9 +1,9 @@
 //! A field that holds something other than what follows from others.
 
-use super::{Check, Run};
+use super::{Check, OfRows, Run};
 use crate::help::NextStep;
 use crate::layers::FileId;
-use crate::links::{Index, Labels};
+use crate::links::Index;
 use crate::problem::{Problem, Severity};
 use crate::reading::load;
 use crate::rows::{ComputedValues, Others};
@@ -17,7 +17,7 @@ pub(super) static CHECK: Check = Check {
     severity: Severity::Error,
     about: "a field that holds something other than what follows from others",
     docs: DOCS,
-    run: Run::Stack(find),
+    run: Run::Rows(find),
 };
 
 const DOCS: &str = "\
@@ -42,14 +42,12 @@ Example, right
     frost_cut  2
 ";
 
-fn find(index: &Index<'_>) -> Vec<Problem> {
-    let labels = Labels::default();
-    let others = Others::new(index.view(), &labels);
-    let mut out = Vec::new();
+fn find(index: &Index<'_>, others: &Others<'_>) -> OfRows {
+    let mut out = OfRows::default();
     for computed in &index.schema.computed {
-        match ComputedValues::of(index.schema, computed, &others) {
-            Ok(values) => of_values(index, computed, &values, &mut out),
-            Err(error) => out.push(mistake(computed, &error)),
+        match ComputedValues::of(index.schema, computed, others) {
+            Ok(values) => of_values(index, computed, &values, &mut out.problems),
+            Err(error) => out.problems.push(mistake(computed, &error)),
         }
     }
     out
@@ -58,7 +56,9 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
 /// What is wrong with a computed field whose value cannot be worked out.
 pub(crate) fn mistake(computed: &Computed, error: &Error) -> Problem {
     let message = format!("the value of `{}` does not follow: {error}", computed.field);
-    Problem::new(Code::BAD_SCHEMA, Severity::Error, message, computed.place.clone())
+    let mut problem = Problem::new(Code::BAD_SCHEMA, Severity::Error, message, computed.place.clone());
+    problem.help = error.help();
+    problem
 }
 
 fn of_values(index: &Index<'_>, computed: &Computed, values: &ComputedValues, out: &mut Vec<Problem>) {

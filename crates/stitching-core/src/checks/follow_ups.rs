@@ -8,7 +8,7 @@ use crate::layers::RelPath;
 use crate::links::Index;
 use crate::problem::Problem;
 use crate::reading::with_text;
-use crate::schema::{Rule, Table, TableId};
+use crate::schema::{Table, TableId, ValueRule};
 use crate::tables::{RecordView, RecordVisitor, SeedDetail, key_hash, read_records};
 use crate::text::{LineTable, Span, Text};
 use rayon::prelude::*;
@@ -51,7 +51,7 @@ pub(super) fn leave_out(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &mut
     for ((_, table), damage) in &damages {
         unread.entry(*table).or_default().extend(&damage.names);
     }
-    let is_unread = |file: u32, at: u32, rule: &Rule, hash: u64| {
+    let is_unread = |file: u32, at: u32, rule: &ValueRule, hash: u64| {
         let has = |table: TableId| {
             // A value that stands there itself does not tell that there is such a name.
             let is_there =

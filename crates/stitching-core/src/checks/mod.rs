@@ -4,6 +4,7 @@
 //! A new check: one file here, one line in [`CHECKS`], one fixture in `tests/checks`. A test walks
 //! the table and fails if something is missing.
 
+mod accepted;
 mod bad_project;
 mod bad_schema;
 mod byte_order_mark;
@@ -17,6 +18,8 @@ mod duplicate_member;
 mod follow_ups;
 mod guessed_encoding;
 mod key_not_followed;
+mod last_check;
+mod marks_differ;
 mod misplaced;
 mod missing_column;
 mod missing_file;
@@ -35,6 +38,8 @@ mod path_clash;
 mod pattern_mismatch;
 mod report;
 mod required_empty;
+mod rule_not_met;
+mod rule_trial;
 mod run;
 mod seeds;
 mod suggestions;
@@ -46,21 +51,24 @@ mod wrong_count;
 mod wrong_shape;
 mod wrong_type;
 
+pub use accepted::{AcceptedProblem, AcceptedProblems};
 pub(crate) use computed_differs::mistake;
+pub use last_check::LastCheck;
 pub use report::Context;
-pub use run::{Renamed, Report, Summary, TableSummary, check, new_errors, problems};
+pub use run::{Renamed, Report, Summary, TableSummary, check, check_schema, new_errors, problems};
 pub use unreadable_entry::passed_over;
 
 use crate::Code;
 use crate::help::Help;
 use crate::links::{Index, RecordId};
 use crate::problem::{Problem, Severity};
-use crate::schema::{Rule, Schema, Table, TableId};
+use crate::rows::Others;
+use crate::schema::{Schema, Table, TableId, ValueRule};
 use crate::tables::{
     CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, KeyFinder, LinkKind, PieceFinder, Seed,
     ValueFinder,
 };
-use crate::text::nearest_of;
+use std::collections::BTreeMap;
 
 /// One thing that can be wrong.
 #[derive(Debug)]
@@ -102,7 +110,7 @@ pub enum Run {
     /// A look at each value whose rule says so.
     Value {
         /// Whether the rule asks for it.
-        applies: fn(&Rule) -> bool,
+        applies: fn(&ValueRule) -> bool,
         /// What is wrong with a value, if anything: message and help.
         find: ValueFinder,
         /// What is said of a structure where a value is expected.
@@ -126,6 +134,17 @@ pub enum Run {
     },
     /// A look at the layers and the list of files.
     Stack(fn(&Index<'_>) -> Vec<Problem>),
+    /// A look at tables as rows.
+    Rows(fn(&Index<'_>, &Others<'_>) -> OfRows),
+}
+
+/// What a look at tables as rows found.
+#[derive(Debug, Default)]
+pub struct OfRows {
+    /// The problems; of very many the first.
+    pub problems: Vec<Problem>,
+    /// How many there are besides.
+    pub more: BTreeMap<Severity, usize>,
 }
 
 impl std::fmt::Debug for Run {
@@ -142,6 +161,7 @@ impl std::fmt::Debug for Run {
             Run::Link { .. } => "Link",
             Run::Index { .. } => "Index",
             Run::Stack(_) => "Stack",
+            Run::Rows(_) => "Rows",
         })
     }
 }
@@ -154,7 +174,7 @@ pub struct Subject<'s> {
     /// The record's table.
     pub table: &'s Table,
     /// The rule of the value, if it is about one.
-    pub rule: Option<&'s Rule>,
+    pub rule: Option<&'s ValueRule>,
     /// The value found.
     pub value: &'s str,
     /// The key that the value names, as kept in memory; mostly the value itself.
@@ -216,6 +236,7 @@ pub static CHECKS: &[&Check] = &[
     &duplicate_member::CHECK,
     &guessed_encoding::CHECK,
     &key_not_followed::CHECK,
+    &marks_differ::CHECK,
     &misplaced::CHECK,
     &missing_column::CHECK,
     &missing_file::CHECK,
@@ -232,6 +253,7 @@ pub static CHECKS: &[&Check] = &[
     &path_clash::CHECK,
     &pattern_mismatch::CHECK,
     &required_empty::CHECK,
+    &rule_not_met::CHECK,
     &syntax_error::CHECK,
     &unknown_column::CHECK,
     &unreadable_entry::CHECK,
@@ -251,14 +273,9 @@ pub(crate) fn check_of(code: Code) -> Option<&'static Check> {
     CHECKS.iter().copied().find(|check| check.code == code)
 }
 
-/// The codes most like `code`.
-pub fn nearest(code: &str) -> Vec<String> {
-    nearest_of(code, CHECKS.iter().map(|check| check.code.as_str()))
-}
-
 /// What the checks look at while files are read.
 pub fn finders(schema: &Schema) -> Finders {
-    let of_rule = |rule: &Rule| {
+    let of_rule = |rule: &ValueRule| {
         let checks = CHECKS.iter().filter_map(|check| match check.run {
             Run::Value { applies, find, .. } if applies(rule) => Some((check.code, find)),
             _ => None,
@@ -276,14 +293,14 @@ pub fn finders(schema: &Schema) -> Finders {
             Run::Piece(find) => finders.pieces.push(find),
             Run::Field { finder, .. } => finders.fields.push(finder),
             Run::Value { structure, .. } => finders.cells.extend(structure),
-            Run::Reading | Run::Link { .. } | Run::Index { .. } | Run::Stack(_) => {}
+            Run::Reading | Run::Link { .. } | Run::Index { .. } | Run::Stack(_) | Run::Rows(_) => {}
         }
     }
     finders
 }
 
 /// What is wrong with `value` by `rule` alone, if anything: message and help.
-pub(crate) fn value_problem(rule: &Rule, value: &str) -> Option<(String, Option<String>)> {
+pub(crate) fn value_problem(rule: &ValueRule, value: &str) -> Option<(String, Option<String>)> {
     CHECKS.iter().find_map(|check| match check.run {
         Run::Value { applies, find, .. } if applies(rule) => find(rule, value),
         _ => None,

@@ -3,7 +3,7 @@
 use super::{Check, Run};
 use crate::Code;
 use crate::problem::Severity;
-use crate::schema::Rule;
+use crate::schema::ValueRule;
 use crate::text::nearest_of;
 
 pub(super) static CHECK: Check = Check {
@@ -33,11 +33,11 @@ Example, right
     canal
 ";
 
-fn applies(rule: &Rule) -> bool {
+fn applies(rule: &ValueRule) -> bool {
     !rule.choice.is_empty()
 }
 
-fn find(rule: &Rule, value: &str) -> Option<(String, Option<String>)> {
+fn find(rule: &ValueRule, value: &str) -> Option<(String, Option<String>)> {
     if rule.choice.iter().any(|choice| choice == value) {
         return None;
     }

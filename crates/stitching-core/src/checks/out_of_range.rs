@@ -3,7 +3,7 @@
 use super::{Check, Run};
 use crate::Code;
 use crate::problem::Severity;
-use crate::schema::Rule;
+use crate::schema::ValueRule;
 use crate::text::number;
 
 pub(super) static CHECK: Check = Check {
@@ -33,11 +33,11 @@ Example, right
     63
 ";
 
-fn applies(rule: &Rule) -> bool {
+fn applies(rule: &ValueRule) -> bool {
     rule.range.is_some()
 }
 
-fn find(rule: &Rule, value: &str) -> Option<(String, Option<String>)> {
+fn find(rule: &ValueRule, value: &str) -> Option<(String, Option<String>)> {
     let ((low, high), found) = (rule.range?, number(value)?);
     let message = if found < low {
         format!("{value} is below the lowest allowed, {low}")

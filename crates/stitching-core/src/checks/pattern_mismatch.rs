@@ -3,7 +3,7 @@
 use super::{Check, Run};
 use crate::Code;
 use crate::problem::Severity;
-use crate::schema::Rule;
+use crate::schema::ValueRule;
 
 pub(super) static CHECK: Check = Check {
     code: Code::PATTERN_MISMATCH,
@@ -32,11 +32,11 @@ Example, right
     frost_cut
 ";
 
-fn applies(rule: &Rule) -> bool {
+fn applies(rule: &ValueRule) -> bool {
     rule.pattern.is_some()
 }
 
-fn find(rule: &Rule, value: &str) -> Option<(String, Option<String>)> {
+fn find(rule: &ValueRule, value: &str) -> Option<(String, Option<String>)> {
     let pattern = rule.pattern.as_ref()?;
     if pattern.matches(value) {
         return None;

@@ -9,7 +9,7 @@ use crate::help::Help;
 use crate::links::{Index, Labels, RecordId, Switched, switched_in};
 use crate::problem::{Fix, Place, Problem, Related};
 use crate::reading::{LoadedFile, load, with_text};
-use crate::schema::{Rule, Table};
+use crate::schema::{Table, ValueRule};
 use crate::tables::{
     Piece, RecordView, RecordVisitor, Seed, SeedDetail, for_each_piece, key_named, read_all, read_records,
     read_records_at, shown_key,
@@ -279,7 +279,7 @@ fn fix_of(fault: &Fault) -> Option<Fix> {
 }
 
 /// The name of a field, with the part in braces behind it.
-fn field_name(table: &Table, rule: &Rule) -> String {
+fn field_name(table: &Table, rule: &ValueRule) -> String {
     let field = &table.fields[rule.field].name;
     rule.part.as_ref().map_or_else(|| field.clone(), |part| format!("{field}{{{part}}}"))
 }
@@ -294,7 +294,7 @@ struct Found<'i> {
 /// The record and the value a problem is about.
 struct About<'a> {
     table: &'a Table,
-    rule: Option<&'a Rule>,
+    rule: Option<&'a ValueRule>,
     key: Option<String>,
     label: Option<String>,
     value: String,

@@ -1,6 +1,8 @@
 //! Running all checks, and telling what the mod has or causes from what the base has by itself.
 
+use super::accepted::{AcceptedProblem, AcceptedProblems, mark_by_notes};
 use super::finders;
+use super::rule_trial;
 use super::seeds::Seeds;
 use crate::Code;
 use crate::layers::Stack;
@@ -8,7 +10,7 @@ use crate::links::{Index, TableFile, TableIndex, switched_in};
 use crate::problem::{Problem, Severity};
 use crate::reading::FactsCache;
 use crate::reading::View;
-use crate::schema::Schema;
+use crate::schema::{Level, Schema, SeverityRule};
 use std::collections::{BTreeMap, HashMap};
 
 /// The outcome of `stitching check`.
@@ -37,7 +39,7 @@ pub struct TableSummary {
 }
 
 /// The numbers of a check.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, serde::Serialize)]
 pub struct Summary {
     /// Errors that the mod has or causes.
     pub errors: usize,
@@ -55,6 +57,10 @@ pub struct Summary {
     pub off: usize,
     /// How many of the problems counted here are only counted: there are very many of one check.
     pub left_out: usize,
+    /// How many problems one lives with; they are not counted above.
+    pub accepted: usize,
+    /// How many problems are not told since the schema or the project says so.
+    pub silenced: usize,
 }
 
 /// Checks the stack as if it ended at layer `through`.
@@ -76,7 +82,7 @@ pub fn check(view: View<'_>) -> Report {
     });
     let base_marks = of_base.as_ref().map(|(base, seeds)| seeds.marks(base)).unwrap_or_default();
     seeds.join(&index, &base_marks);
-    let left_out = seeds.cut(&index, &base_marks);
+    let mut left_out = seeds.cut(&index, &base_marks);
     let of_base = of_base.map(|(base, seeds_of_base)| match left_out.is_empty() {
         true => (base, seeds_of_base),
         false => (base, Seeds::find(base, Some(&seeds.marks(&index)))),
@@ -85,29 +91,113 @@ pub fn check(view: View<'_>) -> Report {
     if let Some((base, seeds)) = of_base {
         mark_inherited(&mut problems, &seeds.problems(base, false));
     }
-    let own = |severity| {
-        let told = problems.iter().filter(|problem| !problem.inherited && problem.severity == severity);
-        let only_counted = left_out.iter().filter(|own| !own.inherited && own.severity == severity);
-        told.count() + only_counted.map(|own| own.number).sum::<usize>()
+    mark_by_notes(stack, schema, &mut problems);
+    let silenced = apply_severities(schema, &mut problems);
+    for own in &mut left_out {
+        own.severity = match schema.severities.iter().find(|rule| is_about_all(rule, own.code)) {
+            Some(SeverityRule { level: Level::Told(severity), .. }) => *severity,
+            _ => own.severity,
+        };
+    }
+    let only_counted = |severity| {
+        let own = left_out.iter().filter(|own| !own.inherited && own.severity == severity);
+        own.map(|own| own.number).sum::<usize>()
     };
     let inherited = left_out.iter().filter(|own| own.inherited).map(|own| own.number).sum::<usize>();
     let (records, references) = index.counts();
     let summary = Summary {
-        errors: own(Severity::Error),
-        warnings: own(Severity::Warning),
+        errors: only_counted(Severity::Error),
+        warnings: only_counted(Severity::Warning),
         inherited: problems.iter().filter(|problem| problem.inherited).count() + inherited,
         files: index.files.len(),
         records,
         references,
         off: if through == stack.top() { switched_in(stack, schema, &index.marked()).len() } else { 0 },
         left_out: left_out.iter().map(|own| own.number).sum(),
+        accepted: 0,
+        silenced,
     };
     let tables = index.tables.iter().map(|table| table_summary(&index, table)).collect();
     let mut by_code: BTreeMap<Code, usize> = BTreeMap::new();
     for own in &left_out {
         *by_code.entry(own.code).or_default() += own.number;
     }
-    Report { problems, left_out: by_code.into_iter().collect(), summary, tables }
+    let mut report = Report { problems, left_out: by_code.into_iter().collect(), summary, tables };
+    report.count();
+    report
+}
+
+/// Checks the schema itself: what it says of tables that is not so, its rules against their examples, and the rules that are
+/// about no record.
+pub fn check_schema(view: View<'_>) -> Report {
+    let mut report = check(view);
+    // What is told of the schema has no layer.
+    report.problems.retain(|problem| problem.place.layer.is_empty());
+    report.left_out.clear();
+    report.problems.extend(rule_trial::trial(view));
+    report.problems.sort_by(|a, b| a.order().cmp(&b.order()));
+    let Summary { files, records, references, .. } = report.summary;
+    report.summary = Summary { files, records, references, ..Summary::default() };
+    report.count();
+    report
+}
+
+impl Report {
+    /// Marks the problems that a project lives with; gives the entries that no problem is left for.
+    pub fn accept(&mut self, accepted: &AcceptedProblems) -> Vec<AcceptedProblem> {
+        self.uncount();
+        let gone = accepted.mark(&mut self.problems);
+        self.count();
+        gone
+    }
+
+    /// Adds the problems of the list to the summary.
+    fn count(&mut self) {
+        let (errors, warnings, accepted) = self.numbers();
+        self.summary.errors += errors;
+        self.summary.warnings += warnings;
+        self.summary.accepted += accepted;
+    }
+
+    /// Takes the problems of the list out of the summary.
+    fn uncount(&mut self) {
+        let (errors, warnings, accepted) = self.numbers();
+        self.summary.errors -= errors;
+        self.summary.warnings -= warnings;
+        self.summary.accepted -= accepted;
+    }
+
+    /// How many errors and warnings of the list count, and how many one lives with.
+    fn numbers(&self) -> (usize, usize, usize) {
+        let own = |severity| {
+            self.problems.iter().filter(|problem| problem.counts() && problem.severity == severity).count()
+        };
+        let accepted =
+            self.problems.iter().filter(|problem| !problem.inherited && problem.accepted.is_some());
+        (own(Severity::Error), own(Severity::Warning), accepted.count())
+    }
+}
+
+/// Gives problems the severity that the schema or the project says; takes out those that are not to be told, and gives
+/// their number.
+fn apply_severities(schema: &Schema, problems: &mut Vec<Problem>) -> usize {
+    if schema.severities.is_empty() {
+        return 0;
+    }
+    let before = problems.len();
+    problems.retain_mut(|problem| {
+        let level = schema.severities.iter().find(|rule| rule.is_about(problem)).map(|rule| rule.level);
+        if let Some(Level::Told(severity)) = level {
+            problem.severity = severity;
+        }
+        level != Some(Level::Off)
+    });
+    before - problems.len()
+}
+
+/// Whether a rule is about all problems of a check.
+fn is_about_all(rule: &SeverityRule, code: Code) -> bool {
+    rule.code == code.as_str() && rule.table.is_none() && rule.files.is_none()
 }
 
 fn table_summary(index: &Index<'_>, table: &TableIndex) -> TableSummary {
@@ -126,7 +216,9 @@ fn table_summary(index: &Index<'_>, table: &TableIndex) -> TableSummary {
 pub fn problems(stack: &Stack, schema: &Schema) -> Vec<Problem> {
     let finders = finders(schema);
     let index = Index::build(View::top(stack, schema), &finders, &FactsCache::default());
-    Seeds::find(&index, None).problems(&index, true)
+    let mut problems = Seeds::find(&index, None).problems(&index, true);
+    apply_severities(schema, &mut problems);
+    problems
 }
 
 /// What a change gives another name, so that problems can be told to be the same before and after.
@@ -141,7 +233,7 @@ pub struct Renamed {
 /// The errors among `after` that have no counterpart among `before`: of the same check, file, table, field, record and
 /// value; and if there is none, with another value. Files and records that the change gave other names are the same.
 pub fn new_errors(before: &[Problem], after: Vec<Problem>, renamed: &Renamed) -> Vec<Problem> {
-    type Identity<'p> = (Code, &'p str, Option<&'p str>, Option<&'p str>, Option<&'p str>);
+    type Identity<'p> = (&'p str, &'p str, Option<&'p str>, Option<&'p str>, Option<&'p str>);
     fn identity<'p>(problem: &'p Problem, renamed: Option<&'p Renamed>) -> Identity<'p> {
         let path = problem.place.path.as_str();
         let path = renamed.and_then(|renamed| renamed.paths.get(path)).map_or(path, String::as_str);
@@ -150,7 +242,7 @@ pub fn new_errors(before: &[Problem], after: Vec<Problem>, renamed: &Renamed) ->
             renamed.keys.get(&address).map(String::as_str)
         });
         let key = former.or(problem.key.as_deref());
-        (problem.code, path, problem.table.as_deref(), problem.field.as_deref(), key)
+        (problem.name(), path, problem.table.as_deref(), problem.field.as_deref(), key)
     }
     let mut known: HashMap<Identity<'_>, HashMap<Option<&str>, usize>> = HashMap::new();
     for problem in before {

@@ -3,9 +3,11 @@
 use super::report::{Context, Placed};
 use super::{CHECKS, Check, Run, follow_ups, one_cause};
 use crate::Code;
-use crate::links::Index;
+use crate::links::{Index, Labels};
 use crate::problem::{Problem, Severity};
 use crate::reading::{FileFault, IndexedFile};
+use crate::rows::Others;
+use crate::rules::{declare_needs, tells_names};
 use crate::schema::{Table, TableId};
 use crate::tables::{LinkKind, Seed, SeedDetail};
 use crate::text::Span;
@@ -45,6 +47,14 @@ pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
     }
     drop_what_is_common(index, &mut seeds);
     seeds
+}
+
+/// The names of records, if a rule tells them.
+fn labels_of_rules(index: &Index<'_>) -> Labels {
+    match index.schema.rules.iter().any(tells_names) {
+        true => Labels::read(index.view()),
+        false => Labels::default(),
+    }
 }
 
 /// Leaves out what may be meant so, where it is not rare among the records of its table.
@@ -129,6 +139,8 @@ fn one_for_each_value(table: &Table, id: TableId, seeds: &mut Vec<Placed>) {
 pub(super) struct Seeds {
     placed: Vec<Placed>,
     whole: Vec<Problem>,
+    /// How many problems of a check there are besides.
+    more: BTreeMap<(Code, Severity), usize>,
 }
 
 /// What tells problems of one identity from most others, by hash, without their words.
@@ -143,13 +155,24 @@ impl Seeds {
             let path = paths[placed.0 as usize];
             like.is_none_or(|like| marks(index, path, placed).iter().any(|mark| like.contains(mark)))
         };
-        let mut seeds = Seeds { placed: seeds_of_files(index), whole: Vec::new() };
+        let placed = seeds_of_files(index);
+        let mut seeds = Seeds { placed, whole: Vec::new(), more: BTreeMap::new() };
+        let labels = labels_of_rules(index);
+        let others = Others::new(index.view(), &labels);
+        index.schema.rules.iter().for_each(|rule| declare_needs(rule, &others));
         seeds.placed.retain(|placed| keep(placed));
         for check in CHECKS {
             match check.run {
                 Run::Link { kind, .. } => seeds.placed.extend(dangling_links(index, check, kind, &keep)),
                 Run::Index { find, .. } => seeds.placed.extend(find(index).into_iter().filter(keep)),
                 Run::Stack(find) => seeds.whole.extend(find(index)),
+                Run::Rows(find) => {
+                    let found = find(index, &others);
+                    seeds.whole.extend(found.problems);
+                    for (severity, number) in found.more {
+                        *seeds.more.entry((check.code, severity)).or_default() += number;
+                    }
+                }
                 // Reading the files found it.
                 _ => {}
             }
@@ -179,21 +202,23 @@ impl Seeds {
             *numbers.entry(seed.code).or_default() += 1;
         }
         let mut of_whole: BTreeMap<(Code, Severity), usize> = BTreeMap::new();
+        let more = &mut self.more;
         self.whole.retain(|problem| {
-            let number = of_whole.entry((problem.code, problem.severity)).or_default();
+            let identity = (problem.code, problem.severity);
+            let number = of_whole.entry(identity).or_default();
             *number += 1;
+            if *number > MOST_OF_A_CHECK {
+                *more.entry(identity).or_default() += 1;
+            }
             *number <= MOST_OF_A_CHECK
         });
-        let mut out: Vec<LeftOut> = of_whole
-            .into_iter()
-            .filter(|(_, number)| *number > MOST_OF_A_CHECK)
-            .map(|((code, severity), number)| LeftOut {
-                code,
-                severity,
-                inherited: false,
-                number: number - MOST_OF_A_CHECK,
-            })
-            .collect();
+        let left_out = |((code, severity), number): (&(Code, Severity), &usize)| LeftOut {
+            code: *code,
+            severity: *severity,
+            inherited: false,
+            number: *number,
+        };
+        let mut out: Vec<LeftOut> = self.more.iter().map(left_out).collect();
         if numbers.values().all(|number| *number <= MOST_OF_A_CHECK) {
             return out;
         }

@@ -4,7 +4,7 @@ use super::{Check, Run};
 use crate::Code;
 use crate::formats::{Cell, Fault, Form};
 use crate::problem::Severity;
-use crate::schema::{Field, Rule, ValueType};
+use crate::schema::{Field, ValueRule, ValueType};
 use crate::tables::RecordView;
 
 pub(super) static CHECK: Check = Check {
@@ -34,11 +34,11 @@ Example, right
     10
 ";
 
-fn applies(rule: &Rule) -> bool {
+fn applies(rule: &ValueRule) -> bool {
     rule.kind != ValueType::Text
 }
 
-fn find(rule: &Rule, value: &str) -> Option<(String, Option<String>)> {
+fn find(rule: &ValueRule, value: &str) -> Option<(String, Option<String>)> {
     if rule.kind.accepts(value) {
         return None;
     }

@@ -37,13 +37,25 @@ pub(super) fn from_engine(value: Native) -> Option<Value> {
     })
 }
 
-/// The functions of the language that every expression may use.
-pub(super) static LIBRARY: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
+/// The functions that every expression may use: those of the language, and ours. Made once, since that takes longer than
+/// most expressions.
+pub(super) static LIBRARY: LazyLock<Result<Context<'static, 'static>, String>> = LazyLock::new(library);
+
+fn library() -> Result<Context<'static, 'static>, String> {
+    let mut context = Context::with_env(Arc::new(Env::stdlib()));
+    let operators =
+        FUNCTIONS.iter().try_for_each(|(_, name, function)| context.add_function(name, *function));
+    let is_there = |value: Native| !matches!(value, Native::Null);
+    let added = operators.and_then(|()| context.add_function(IS_THERE, is_there));
+    added.map_err(|error| error.to_string())?;
+    add_text_functions(&mut context)?;
+    Ok(context)
+}
 
 /// What the test `has(column)` becomes.
 pub(super) const IS_THERE: &str = "@is_there";
 
-pub(super) type Operator = fn(Native, Native) -> Result<Native, ExecutionError>;
+type Operator = fn(Native, Native) -> Result<Native, ExecutionError>;
 
 /// The operators of CEL that we replace, with the names of ours.
 pub(super) const FUNCTIONS: [(&str, &str, Operator); 9] = [
@@ -69,7 +81,7 @@ pub(super) const TEXT_FUNCTIONS: [(&str, &str); 5] = [
 ];
 
 /// Makes the functions of [`TEXT_FUNCTIONS`] known.
-pub(super) fn add_text_functions(context: &mut Context<'_, '_>) -> Result<(), String> {
+fn add_text_functions(context: &mut Context<'_, '_>) -> Result<(), String> {
     let of_two: [(&str, Operator); 4] = [
         (MATCHES.1, matches),
         ("@starts_with", |a, b| text_test("startsWith", a, b, |a, b| a.starts_with(b))),

@@ -7,11 +7,12 @@
 //! Numbers are all of one kind, so that `factor * price` holds whether or not one of them has a decimal point. Nothing
 //! compares as neither less nor greater, matches no text, and makes nothing of a sum.
 
-mod aggregate;
+mod direct;
 mod functions;
+mod question;
 mod value;
 
-pub use aggregate::{Aggregate, AggregateKind, Lookup};
+pub use question::{Aggregate, AggregateKind, GROUP, Lookup, Question};
 pub use value::Value;
 
 use crate::Error;
@@ -20,10 +21,11 @@ use cel::common::ast::{CallExpr, EntryExpr, Expr, IdedExpr, LiteralValue};
 use cel::common::value::CowVal;
 use cel::context::VariableResolver;
 use cel::parser::Parser;
-use cel::{Context, ExecutionError, Value as Native};
-use functions::{FUNCTIONS, IS_THERE, LIBRARY, TEXT_FUNCTIONS, add_text_functions, from_engine, to_engine};
+use cel::{ExecutionError, Value as Native};
+use direct::Direct;
+use functions::{FUNCTIONS, IS_THERE, LIBRARY, TEXT_FUNCTIONS, from_engine, to_engine};
 use std::borrow::Cow;
-use std::sync::{Arc, OnceLock};
+use std::sync::OnceLock;
 
 /// A compiled expression.
 #[derive(Debug)]
@@ -35,10 +37,12 @@ pub struct Expression {
     identifiers: Vec<String>,
     /// How deep `all`, `map` and the like stand inside each other.
     nesting: usize,
-    /// What it asks of all records of a table.
-    aggregates: Vec<Aggregate>,
-    /// How many questions of that kind stand in it.
-    aggregate_count: usize,
+    /// The same, if it is plain enough to be worked out without the engine.
+    direct: Option<Direct>,
+    /// What it asks beyond the values of its names.
+    questions: Vec<Question>,
+    /// How many questions stand in it.
+    question_count: usize,
 }
 
 /// What an expression is evaluated over.
@@ -46,11 +50,11 @@ pub trait Scope: Sync {
     /// The value of the name at this position of [`Expression::names`].
     fn value(&self, name: usize) -> Value;
 
-    /// The answer to the question at this position of [`Expression::take_aggregates`].
+    /// The answer to the question at this position of [`Expression::take_questions`].
     ///
     /// # Errors
     /// When it cannot be worked out.
-    fn aggregate(&self, number: usize) -> Result<Value, Error>;
+    fn answer(&self, number: usize) -> Result<Value, Error>;
 
     /// What it is called in messages: the address of a record.
     fn shown(&self) -> String;
@@ -87,8 +91,8 @@ impl Expression {
 
     /// Compiles what was parsed of `source`.
     fn of_tree(source: &str, mut tree: IdedExpr) -> Result<Expression, Error> {
-        let mut aggregates = Vec::new();
-        aggregate::take_out(source, &mut tree, &mut aggregates)?;
+        let mut questions = Vec::new();
+        question::take_out(source, &mut tree, &mut questions)?;
         let nesting = nesting(&tree);
         if nesting > DEEPEST {
             return Err(bad(
@@ -98,19 +102,22 @@ impl Expression {
         }
         let mut found = Vec::new();
         prepare(&mut tree, &mut Vec::new(), &mut found);
-        let of_aggregates: Vec<String> = (0..aggregates.len()).map(aggregate::identifier).collect();
-        found.retain(|name| !of_aggregates.contains(&name.identifier));
+        let of_questions: Vec<String> = (0..questions.len()).map(question::identifier).collect();
+        found.retain(|name| !of_questions.contains(&name.identifier));
         let mut known = std::collections::HashSet::new();
         found.retain(|name| known.insert(name.identifier.clone()));
-        let (names, identifiers) = found.into_iter().map(|name| (name.path, name.identifier)).unzip();
+        let (names, identifiers): (Vec<String>, Vec<String>) =
+            found.into_iter().map(|name| (name.path, name.identifier)).unzip();
+        let direct = if nesting == 0 { Direct::of(&tree, &identifiers) } else { None };
         Ok(Expression {
             source: source.to_owned(),
             tree,
+            direct,
             names,
             identifiers,
             nesting,
-            aggregate_count: aggregates.len(),
-            aggregates,
+            question_count: questions.len(),
+            questions,
         })
     }
 
@@ -121,25 +128,51 @@ impl Expression {
 
     /// The names that it speaks of, also in what it asks of other tables.
     pub fn all_names(&self) -> Vec<String> {
-        let inner = self.aggregates.iter().flat_map(|own| {
-            let wanted = own.lookup.as_ref().map(|lookup| &lookup.wanted);
-            let names = own.value.iter().chain(&own.condition).chain(wanted).flat_map(|own| own.names());
-            let is_theirs = |name: &&String| {
-                name.strip_prefix(own.variable.as_str()).is_some_and(|rest| rest.starts_with('.'))
-            };
-            names.filter(move |name| !is_theirs(name)).cloned()
-        });
-        self.names.iter().cloned().chain(inner).collect()
+        let mut out = self.names.clone();
+        for question in &self.questions {
+            match question {
+                Question::FileExists(path) => out.extend(path.names.iter().cloned()),
+                Question::Aggregate(own) => {
+                    let theirs = format!("{}.", own.variable);
+                    let of_group = own.table == GROUP;
+                    for name in own.expressions().flat_map(|expression| expression.names()) {
+                        match name.strip_prefix(&theirs) {
+                            None => out.push(name.clone()),
+                            Some(field) if of_group => out.push(field.to_owned()),
+                            Some(_) => {}
+                        }
+                    }
+                    out.extend(own.lookup.as_ref().filter(|_| of_group).map(|lookup| lookup.field.clone()));
+                }
+            }
+        }
+        out
     }
 
-    /// Whether it asks something of all records of a table.
-    pub fn asks_tables(&self) -> bool {
-        self.aggregate_count > 0
+    /// What it needs of the tables that it asks: their names, and the names of fields, perhaps with what these lead to.
+    pub fn asked_fields(&self) -> Vec<(&str, Vec<String>)> {
+        let of_question = |question| match question {
+            &Question::FileExists(_) => None,
+            Question::Aggregate(own) => {
+                let theirs = format!("{}.", own.variable);
+                let names = own.expressions().flat_map(|expression| expression.names());
+                let mut fields: Vec<String> =
+                    names.filter_map(|name| name.strip_prefix(&theirs)).map(str::to_owned).collect();
+                fields.extend(own.lookup.as_ref().map(|lookup| lookup.field.clone()));
+                Some((own.table.as_str(), fields))
+            }
+        };
+        self.questions.iter().filter_map(of_question).collect()
     }
 
-    /// What it asks of all records of a table, to be bound by who answers it.
-    pub fn take_aggregates(&mut self) -> Vec<Aggregate> {
-        std::mem::take(&mut self.aggregates)
+    /// Whether it asks something beyond the values of its names.
+    pub fn asks_beyond(&self) -> bool {
+        self.question_count > 0
+    }
+
+    /// What it asks beyond the values of its names, to be bound by who answers it.
+    pub fn take_questions(&mut self) -> Vec<Question> {
+        std::mem::take(&mut self.questions)
     }
 
     /// What it gives in `scope`.
@@ -147,22 +180,21 @@ impl Expression {
     /// # Errors
     /// When it cannot be worked out, with what the scope is called.
     pub fn evaluate(&self, scope: &dyn Scope) -> Result<Value, Error> {
+        let at_once = self.direct.as_ref().and_then(|direct| direct.value(scope));
+        at_once.map_or_else(|| self.by_engine(scope), Ok)
+    }
+
+    /// What it gives in `scope`, by the engine.
+    fn by_engine(&self, scope: &dyn Scope) -> Result<Value, Error> {
         let values = Values {
             expression: self,
             scope,
             known: (0..self.names.len()).map(|_| OnceLock::new()).collect(),
-            answers: (0..self.aggregate_count).map(|_| OnceLock::new()).collect(),
+            answers: (0..self.question_count).map(|_| OnceLock::new()).collect(),
             refused: OnceLock::new(),
         };
-        let mut context = Context::with_env(Arc::clone(&LIBRARY));
-        let operators =
-            FUNCTIONS.iter().try_for_each(|(_, name, function)| context.add_function(name, *function));
-        let is_there = |value: Native| !matches!(value, Native::Null);
-        operators
-            .and_then(|()| context.add_function(IS_THERE, is_there))
-            .map_err(|error| error.to_string())
-            .and_then(|()| add_text_functions(&mut context))
-            .map_err(|error| bad(&self.source, &error))?;
+        let library = LIBRARY.as_ref().map_err(|error| bad(&self.source, error))?;
+        let mut context = library.new_inner_scope();
         context.set_variable_resolver(&values);
         let value = Native::resolve(&self.tree, &context);
         drop(context);
@@ -197,7 +229,7 @@ struct Values<'v> {
     expression: &'v Expression,
     scope: &'v dyn Scope,
     known: Vec<OnceLock<Native>>,
-    /// The answers to what is asked of all records of a table.
+    /// The answers to its questions.
     answers: Vec<OnceLock<Native>>,
     /// Why a value is not given.
     refused: OnceLock<String>,
@@ -206,9 +238,9 @@ struct Values<'v> {
 impl VariableResolver for Values<'_> {
     fn resolve<'b>(&'b self, name: &str) -> Option<CowVal<'b, 'b>> {
         if let Some((number, answer)) =
-            aggregate::number(name).and_then(|at| Some((at, self.answers.get(at)?)))
+            question::number(name).and_then(|at| Some((at, self.answers.get(at)?)))
         {
-            let answer = answer.get_or_init(|| match self.scope.aggregate(number) {
+            let answer = answer.get_or_init(|| match self.scope.answer(number) {
                 Ok(value) => to_engine(&value),
                 Err(error) => {
                     let _ = self.refused.set(error.to_string());
@@ -446,5 +478,96 @@ fn with_braced_names(source: &str) -> Cow<'_, str> {
     match from {
         0 => Cow::Borrowed(source),
         _ => Cow::Owned(out + &source[from..]),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// The values of names in the order in which an expression has them.
+    struct Named<'n> {
+        names: &'n [String],
+        values: &'n [(&'static str, Value)],
+    }
+
+    impl Scope for Named<'_> {
+        fn value(&self, name: usize) -> Value {
+            let own = self.values.iter().find(|(own, _)| *own == self.names[name]);
+            own.map_or(Value::Nothing, |(_, value)| value.clone())
+        }
+
+        fn answer(&self, _: usize) -> Result<Value, Error> {
+            Ok(Value::Nothing)
+        }
+
+        fn shown(&self) -> String {
+            "a record".to_owned()
+        }
+    }
+
+    const NAMES: [&str; 4] = ["A", "B", "C", "D"];
+
+    fn value() -> impl Strategy<Value = Value> {
+        prop_oneof![
+            Just(Value::Nothing),
+            (-3i32..4).prop_map(|number| Value::Number(f64::from(number) / 2.0)),
+            any::<bool>().prop_map(Value::Truth),
+            "[ab]{0,2}".prop_map(Value::Text),
+            Just(Value::List(vec![Value::Number(1.0), Value::Text("a".to_owned())])),
+        ]
+    }
+
+    fn source() -> impl Strategy<Value = String> {
+        let leaf = prop_oneof![
+            4 => prop::sample::select(&NAMES[..]).prop_map(str::to_owned),
+            1 => (-2i32..3).prop_map(|number| format!("({number})")),
+            1 => Just("1.5".to_owned()),
+            1 => Just("null".to_owned()),
+            1 => Just("true".to_owned()),
+            1 => Just("'a'".to_owned()),
+            1 => Just("['a', 'b']".to_owned()),
+        ];
+        leaf.prop_recursive(4, 24, 3, |inner| {
+            let operator = prop::sample::select(
+                &["+", "-", "*", "/", "%", "<", "<=", ">", ">=", "==", "!=", "&&", "||", "in"][..],
+            );
+            prop_oneof![
+                4 => (inner.clone(), operator, inner.clone()).prop_map(|(a, own, b)| format!("({a} {own} {b})")),
+                1 => inner.clone().prop_map(|a| format!("!({a})")),
+                1 => inner.clone().prop_map(|a| format!("-({a})")),
+                1 => inner.clone().prop_map(|a| format!("size({a})")),
+                1 => inner.clone().prop_map(|a| format!("({a}).matches('^a')")),
+                1 => (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("({a}).startsWith({b})")),
+                1 => (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("({a}).contains({b})")),
+                1 => (inner.clone(), inner.clone(), inner).prop_map(|(a, b, c)| format!("({a} ? {b} : {c})")),
+            ]
+        })
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 4000, ..ProptestConfig::default() })]
+        #[test]
+        fn what_is_worked_out_at_once_is_what_the_engine_gives(
+            source in source(),
+            values in prop::collection::vec(value(), 4),
+        ) {
+            let values: Vec<(&str, Value)> = NAMES.into_iter().zip(values).collect();
+            let Ok(expression) = Expression::parse(&source) else { return Ok(()) };
+            let scope = Named { names: expression.names(), values: &values };
+            if let Some(at_once) = expression.direct.as_ref().and_then(|direct| direct.value(&scope)) {
+                let by_engine = expression.by_engine(&scope).map_err(|error| error.to_string());
+                prop_assert_eq!(Ok(at_once), by_engine, "{}", source);
+            }
+        }
+    }
+
+    #[test]
+    fn plain_conditions_need_no_engine() {
+        for source in ["A > 5 && B == 'deep'", "A in ['a', 'b'] || !(B * 2 <= C)", "size(A) == 0 ? B : C + 1"]
+        {
+            assert!(Expression::parse(source).is_ok_and(|own| own.direct.is_some()), "{source}");
+        }
     }
 }

@@ -234,6 +234,23 @@ fn open_cache(project: &Path, name: &str) -> std::io::Result<Option<File>> {
     }
 }
 
+/// What an earlier run of a command remembered under `name` for the project in `project`, if that can be read; no more than a
+/// few megabytes.
+pub fn recall(project: &Path, name: &str) -> Option<Vec<u8>> {
+    const MOST: u64 = 64 << 20;
+    let mut bytes = Vec::new();
+    open_cache(project, name).ok()??.take(MOST).read_to_end(&mut bytes).ok()?;
+    Some(bytes)
+}
+
+/// Remembers `bytes` under `name` for later runs, among the caches of the project in `project`.
+///
+/// # Errors
+/// When that is not possible; nothing depends on it.
+pub fn remember(project: &Path, name: &str, bytes: &[u8]) -> std::io::Result<()> {
+    replace_cache(project, name, |file| file.write_all(bytes))
+}
+
 /// Puts what `write` writes in the place of the cache `name`, whole or not at all. While another run does the same,
 /// nothing is done.
 fn replace_cache(

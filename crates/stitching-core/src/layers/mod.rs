@@ -14,16 +14,18 @@ mod postings;
 mod rel_path;
 mod set_aside;
 mod signatures;
+mod whole_file;
 mod writable;
 
 pub use archive::{Archive, EntryChange};
-pub use cache::{Cache, FileStamp, Store, sweep_caches};
+pub use cache::{Cache, FileStamp, Store, recall, remember, sweep_caches};
 pub use dir_handle::{DirHandle, EntryKind, OWN_FOLDER};
 pub use fingerprint::Fingerprint;
 pub(crate) use postings::Postings;
 pub use rel_path::{RelPath, RelPathError};
 pub use set_aside::SetAside;
 pub(crate) use signatures::Signatures;
+pub use whole_file::write_whole;
 pub use writable::ModRoot;
 
 use crate::Error;

@@ -4,7 +4,7 @@ use super::Overrides;
 use crate::layers::{FileId, LayerId, Stack};
 use crate::reading::View;
 use crate::reading::{FactsCache, IndexedFile, Needles, TableScan, file_facts, scan, targets};
-use crate::schema::{Rule, Schema, Table, TableId, Texts};
+use crate::schema::{Schema, Table, TableId, Texts, ValueRule};
 use crate::tables::{
     Finders, Link, LinkKind, RecordView, TableFacts, for_each_piece, key_hash, path_hash, refers_folded,
 };
@@ -155,7 +155,7 @@ impl<'p> Index<'p> {
 
     /// The first record of `table` whose key a link of `rule` means.
     #[inline]
-    pub fn linked(&self, rule: &Rule, table: TableId, link: &Link) -> Option<RecordId> {
+    pub fn linked(&self, rule: &ValueRule, table: TableId, link: &Link) -> Option<RecordId> {
         match self.folded.get(&table).filter(|_| refers_folded(self.schema, rule)) {
             Some(keys) => keys.get(&link.hash).copied(),
             None => self.find_hash(table, link.hash),
@@ -211,7 +211,7 @@ impl<'p> Index<'p> {
 
     /// Whether some record of `table` has the key that a link of `rule` means.
     #[inline]
-    fn is_there(&self, rule: &Rule, table: TableId, link: &Link) -> bool {
+    fn is_there(&self, rule: &ValueRule, table: TableId, link: &Link) -> bool {
         match self.folded.get(&table).filter(|_| refers_folded(self.schema, rule)) {
             Some(keys) => keys.contains_key(&link.hash),
             None => self.tables[table].keys.find(link.hash, |entry| entry.hash == link.hash).is_some(),
@@ -220,7 +220,7 @@ impl<'p> Index<'p> {
 
     /// Whether a link of `rule` leads somewhere.
     #[inline]
-    pub fn resolves(&self, rule: &Rule, kind: LinkKind, link: &Link) -> bool {
+    pub fn resolves(&self, rule: &ValueRule, kind: LinkKind, link: &Link) -> bool {
         match kind {
             LinkKind::Reference => rule.refs.iter().any(|target| match target.rule {
                 None => self.is_there(rule, target.table, link),

@@ -215,23 +215,33 @@ impl RecordVisitor for TextsOfMain<'_> {
     }
 }
 
-/// The texts of a record of a table of texts, whose values are given by `value`, with the positions of their languages.
+/// The texts of a record in the file at `path`, with the positions of their languages; `value` gives what a field holds.
 fn languages_of(
     schema: &Schema,
     table: &Table,
     path: &RelPath,
     value: impl Fn(usize) -> Option<String>,
 ) -> Vec<(usize, String)> {
-    let own = |language: Option<usize>, field: usize| language.zip(value(field)).into_iter().collect();
+    let fields = language_fields(schema, table, path, &value);
+    fields.into_iter().filter_map(|(language, field)| Some((language, value(field)?))).collect()
+}
+
+/// The languages, as positions among those of the project, that a record of texts in the file at `path` may have a text in, each
+/// with the field that holds it; `value` gives what a field holds.
+pub fn language_fields(
+    schema: &Schema,
+    table: &Table,
+    path: &RelPath,
+    value: impl Fn(usize) -> Option<String>,
+) -> Vec<(usize, usize)> {
+    let own = |language: Option<usize>, field: usize| language.map(|own| (own, field)).into_iter().collect();
     match &table.texts {
         None => Vec::new(),
         Some(Texts::File(field)) => {
             let code = table.language_of(path);
             own(schema.languages.iter().position(|own| Some(own.as_str()) == code), *field)
         }
-        Some(Texts::Fields(fields)) => {
-            fields.iter().filter_map(|(language, field)| Some((*language, value(*field)?))).collect()
-        }
+        Some(Texts::Fields(fields)) => fields.clone(),
         Some(texts @ Texts::Record { text, language, .. }) => {
             own(value(*language).and_then(|name| texts.language_called(&name)), *text)
         }

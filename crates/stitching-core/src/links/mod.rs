@@ -14,7 +14,7 @@ pub(crate) use address::{find_by_keys, find_in_any_case, find_records};
 pub use belonging::{belongs_by, named_by};
 pub use by_value::find_by_value;
 pub use index::{Index, RecordId, TableFile, TableIndex};
-pub use labels::Labels;
+pub use labels::{Labels, language_fields};
 pub(crate) use labels::{label_key, text_key, texts_with};
 pub use overrides::Overrides;
 pub use switched::{Switched, SwitchedBy, switched, switched_in};

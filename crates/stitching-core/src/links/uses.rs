@@ -5,7 +5,7 @@ use crate::Error;
 use crate::layers::{FileId, RelPath};
 use crate::reading::View;
 use crate::reading::{Needles, TableScan, glance};
-use crate::schema::{KeyPart, Rule, Schema, Switch, Table, TableId};
+use crate::schema::{KeyPart, Schema, Switch, Table, TableId, ValueRule};
 use crate::tables::{
     KEY_SEPARATOR, Piece, RecordView, for_each_piece, key_hash, key_named, path_hash, shown_key,
 };
@@ -180,7 +180,7 @@ impl ReferenceMatcher {
 pub fn wanted(schema: &Schema, things: &[Thing]) -> ReferenceMatcher {
     let mut by_rule: Vec<Vec<WantedValues>> = Vec::new();
     for table in &schema.tables {
-        let of_rule = |rule: &Rule| {
+        let of_rule = |rule: &ValueRule| {
             let mut out = WantedValues::default();
             for (thing, what) in things.iter().enumerate() {
                 match points_to(schema, rule, what) {
@@ -205,7 +205,7 @@ enum PointsTo {
 }
 
 /// What a value of `rule` must be to point to `thing`; `None` if none does.
-fn points_to(schema: &Schema, rule: &Rule, thing: &Thing) -> Option<PointsTo> {
+fn points_to(schema: &Schema, rule: &ValueRule, thing: &Thing) -> Option<PointsTo> {
     match thing {
         Thing::Record(table, key) => {
             rule.refs.iter().find(|target| target.table == *table && target.rule.is_none())?;
@@ -240,7 +240,7 @@ fn points_to(schema: &Schema, rule: &Rule, thing: &Thing) -> Option<PointsTo> {
 }
 
 /// The part of `key` (as kept in memory) that the value of a reference by `rule` stands for.
-pub(crate) fn own_part<'k>(rule: &Rule, key: &'k str) -> &'k str {
+pub(crate) fn own_part<'k>(rule: &ValueRule, key: &'k str) -> &'k str {
     let own = rule.with.iter().position(Option::is_none);
     own.and_then(|own| key.split(KEY_SEPARATOR).nth(own)).unwrap_or(key)
 }

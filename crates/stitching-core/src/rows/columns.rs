@@ -2,17 +2,17 @@
 
 use super::{Row, Rows};
 use crate::Error;
-use crate::expressions::Value;
+use crate::expressions::{Expression, Value};
 use crate::help::{Help, NextStep};
 use crate::layers::RelPath;
 use crate::links::{Labels, find_table};
 use crate::reading::View;
-use crate::schema::{KeyPart, Layout, Schema, TableId, Target, ValueType};
-use crate::tables::{KEY_SEPARATOR, split_value};
+use crate::schema::{KeyPart, Layout, Schema, Table, TableId, Target, ValueType};
+use crate::tables::{KEY_SEPARATOR, path_hash, split_value};
 use crate::text::number;
 use std::borrow::Cow;
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 /// The tables that references lead to, each read when it is first asked for.
 #[derive(Debug)]
@@ -20,12 +20,22 @@ pub struct Others<'p> {
     view: View<'p>,
     labels: &'p Labels,
     read: Mutex<HashMap<TableId, Arc<Rows>>>,
+    /// What will be asked for of each table, and the rows that have it.
+    needed: Mutex<HashMap<TableId, Needed>>,
+    paths: OnceLock<Arc<HashSet<u64>>>,
+}
+
+/// What is needed of a table: the beginnings of columns, and the rows that were read with them.
+#[derive(Debug, Default)]
+struct Needed {
+    paths: BTreeSet<String>,
+    read: Option<(BTreeSet<String>, Arc<Rows>)>,
 }
 
 impl<'p> Others<'p> {
     /// The tables of a project as they are through layer `through`.
     pub fn new(view: View<'p>, labels: &'p Labels) -> Others<'p> {
-        Others { view, labels, read: Mutex::default() }
+        Others { view, labels, read: Mutex::default(), needed: Mutex::default(), paths: OnceLock::new() }
     }
 
     /// The schema of the tables.
@@ -55,8 +65,46 @@ impl<'p> Others<'p> {
         self.rows(find_table(self.view.schema, name)?)
     }
 
+    /// Tells that the columns that `paths` begin with will be asked for, and what references among them lead to, so that each table is
+    /// read once for all of them.
+    pub fn will_need(&self, table: TableId, paths: impl IntoIterator<Item = String>) {
+        let own = &self.view.schema.tables[table];
+        for path in paths {
+            let ends = path.match_indices('.').map(|(at, _)| at);
+            let onward = ends.filter_map(|end| {
+                let name = &path[..end];
+                let field = own
+                    .fields
+                    .iter()
+                    .position(|field| plain_name(&field.name) == name || field.name == name)?;
+                Some((field, &path[end + 1..]))
+            });
+            for (field, rest) in onward.collect::<Vec<_>>() {
+                let rules = own.rules.iter().filter(|rule| rule.field == field);
+                for target in rules.flat_map(|rule| &rule.refs) {
+                    let by = target.rule.map(|rule| field_of(self.view.schema, target.table, rule));
+                    self.will_need(target.table, by.into_iter().chain([rest.to_owned()]));
+                }
+            }
+            let mut needed = self.needed.lock().unwrap_or_else(PoisonError::into_inner);
+            needed.entry(table).or_default().paths.insert(path);
+        }
+    }
+
+    /// As [`Others::will_need`] of all that the expression `source` over the records of `table` names, and asks of other tables.
+    /// What is wrong with it is told by who evaluates it.
+    pub fn will_need_of(&self, table: TableId, source: &str) {
+        let Ok(expression) = Expression::parse(source) else { return };
+        self.will_need(table, expression.all_names());
+        for (name, fields) in expression.asked_fields() {
+            if let Some(asked) = self.view.schema.table(name) {
+                self.will_need(asked, fields);
+            }
+        }
+    }
+
     /// All records of `table`, with at least the columns that `paths` begin with; all columns if one of them is none. A table that
-    /// was read before is not read again.
+    /// was read before with these columns is not read again.
     ///
     /// # Errors
     /// When a file cannot be read.
@@ -64,6 +112,17 @@ impl<'p> Others<'p> {
         if let Some(rows) = self.read.lock().unwrap_or_else(PoisonError::into_inner).get(&table) {
             return Ok(Arc::clone(rows));
         }
+        let wanted = {
+            let mut needed = self.needed.lock().unwrap_or_else(PoisonError::into_inner);
+            let needed = needed.entry(table).or_default();
+            if let Some((known, rows)) = &needed.read
+                && paths.iter().all(|path| known.contains(path))
+            {
+                return Ok(Arc::clone(rows));
+            }
+            needed.paths.extend(paths.iter().cloned());
+            needed.paths.clone()
+        };
         let needs = |column: &str| {
             let plain = plain_name(column);
             let begins = |path: &String| {
@@ -71,13 +130,26 @@ impl<'p> Others<'p> {
                     path.strip_prefix(name).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
                 })
             };
-            paths.iter().any(begins)
+            wanted.iter().any(begins)
         };
-        let rows = Rows::read_needed(self.view, table, self.labels, &needs)?;
-        match paths.iter().all(|path| ColumnPath::parse(&rows, path, self).is_ok()) {
-            true => Ok(Arc::new(rows)),
-            false => self.rows(table),
+        let rows = Arc::new(Rows::read_needed(self.view, table, self.labels, &needs)?);
+        if !paths.iter().all(|path| ColumnPath::parse(&rows, path, self).is_ok()) {
+            return self.rows(table);
         }
+        let mut needed = self.needed.lock().unwrap_or_else(PoisonError::into_inner);
+        needed.entry(table).or_default().read = Some((wanted, Arc::clone(&rows)));
+        Ok(rows)
+    }
+
+    /// The hashes of the paths of all files that the game has.
+    pub(super) fn paths(&self) -> Arc<HashSet<u64>> {
+        let all = || {
+            let files = self.view.stack.effective(self.view.through).into_iter();
+            Arc::new(
+                files.filter_map(|file| path_hash(self.view.stack.files()[file].path.as_str())).collect(),
+            )
+        };
+        Arc::clone(self.paths.get_or_init(all))
     }
 
     /// All of `table`, with what stands at those of the paths `names` that the schema does not describe.
@@ -113,7 +185,7 @@ pub enum Kind {
 impl Kind {
     /// The kind of a column: as the schema says; else numbers if all its values are, and none is written with a
     /// zero in front as codes are.
-    pub fn of(rows: &Rows, column: usize) -> Kind {
+    pub(super) fn of(rows: &Rows, column: usize) -> Kind {
         let field = &rows.table.fields[rows.fields[column]];
         let rules: Vec<_> = field.layout.rules().into_iter().map(|rule| &rows.table.rules[rule]).collect();
         if matches!(field.layout, Layout::Whole(_)) {
@@ -188,10 +260,54 @@ enum At {
     Key,
     Name,
     Cell(usize),
+    /// The place among the records of the file, as the table counts if it does.
+    Position,
+    /// Something of the file that the record stands in.
+    File(FilePart),
+}
+
+/// What an expression may take of a file.
+#[derive(Debug, Clone, Copy)]
+enum FilePart {
+    Path,
+    Folder,
+    Name,
+    Stem,
+    /// A named part of the path, by its position among those of the table.
+    Part(usize),
+}
+
+impl At {
+    /// What `name` means where no column is called so.
+    fn special(rows: &Rows, name: &str) -> Option<At> {
+        Some(match name {
+            "key" => At::Key,
+            "name" => At::Name,
+            "position" => At::Position,
+            "path" => At::File(FilePart::Path),
+            "folder" => At::File(FilePart::Folder),
+            "file" => At::File(FilePart::Name),
+            "stem" => At::File(FilePart::Stem),
+            part => At::File(FilePart::Part(rows.table.path_parts().iter().position(|own| own == part)?)),
+        })
+    }
+}
+
+impl FilePart {
+    /// What it is for the file at `path`, one of `table`.
+    fn of<'p>(self, table: &Table, path: &'p RelPath) -> Option<&'p str> {
+        match self {
+            FilePart::Path => Some(path.as_str()),
+            FilePart::Folder => Some(path.as_str().rsplit_once('/').map_or("", |(folder, _)| folder)),
+            FilePart::Name => Some(path.name()),
+            FilePart::Stem => Some(path.stem()),
+            FilePart::Part(part) => table.path_part(path, part),
+        }
+    }
 }
 
 impl ColumnPath {
-    /// What `name` means in `rows`: a column (the `@` of an attribute, the `[*]` of a list and the braces of `{section}` may be left out); `key` or `name` where no column is called so; or one of these,
+    /// What `name` means in `rows`: a column (the `@` of an attribute, the `[*]` of a list and the braces of `{section}` may be left out); `key`, `name`, `position`, `path`, `folder`, `file`, `stem` or a named part of the path where no column is called so; or one of these,
     /// a dot, and what it means in the tables that its references lead to.
     ///
     /// # Errors
@@ -206,9 +322,10 @@ impl ColumnPath {
             .or_else(|| rows.columns.iter().position(|column| is(&column, name)))
         {
             Some(column) => Some(At::Cell(column)),
-            None if name == "key" => Some(At::Key),
-            None if name == "name" => Some(At::Name),
-            None => None,
+            None => At::special(
+                rows,
+                name.strip_prefix('{').and_then(|name| name.strip_suffix('}')).unwrap_or(name),
+            ),
         };
         // A column's name may have dots in it; the longest that there is counts.
         let ends = name.rmatch_indices('.').map(|(at, _)| at);
@@ -217,7 +334,7 @@ impl ColumnPath {
         let Some((at, rest)) = found else {
             return Err(rows.no_column(name.split('.').next().unwrap_or(name)));
         };
-        let kind = if let At::Cell(column) = at { Kind::of(rows, column) } else { Kind::Text };
+        let kind = if let At::Cell(column) = at { rows.kind(column) } else { Kind::Text };
         let is_list = matches!(at, At::Cell(column) if rows.is_list(column));
         let mut path = ColumnPath { name: name.to_owned(), at, kind, is_list, onward: Vec::new() };
         let Some(rest) = rest else { return Ok(path) };
@@ -235,7 +352,9 @@ impl ColumnPath {
         }
         let mut missing = None;
         for target in targets {
-            let rows = others.rows(target.table)?;
+            let by = target.rule.map(|rule| field_of(others.schema(), target.table, rule));
+            let needed: Vec<String> = by.into_iter().chain([rest.to_owned()]).collect();
+            let rows = others.rows_needed(target.table, &needed)?;
             // Of several tables one that has the column is enough.
             match ColumnPath::parse(&rows, rest, others) {
                 Ok(onward) => {
@@ -291,6 +410,14 @@ impl ColumnPath {
         }
     }
 
+    /// The position of its first column among those of the table, if it begins with one.
+    pub fn first_column(&self) -> Option<usize> {
+        match self.at {
+            At::Cell(column) => Some(column),
+            _ => None,
+        }
+    }
+
     /// Whether its values are taken for numbers.
     pub fn is_number(&self) -> bool {
         match self.onward.first() {
@@ -319,6 +446,15 @@ impl ColumnPath {
         let column = match self.at {
             At::Key => return Value::Text(row.shown_key()),
             At::Name => return row.label.clone().map_or(Value::Nothing, Value::Text),
+            At::Position => {
+                let counted = if row.position > 0 { row.position } else { row.number };
+                return Value::Number(f64::from(counted));
+            }
+            At::File(part) => {
+                let path = rows.paths.get(&row.file);
+                let text = path.and_then(|path| part.of(&rows.table, path));
+                return text.map_or(Value::Nothing, |text| Value::Text(text.to_owned()));
+            }
             At::Cell(column) => column,
         };
         let field = &rows.table.fields[rows.fields[column]];
@@ -348,6 +484,24 @@ impl ColumnPath {
         }
     }
 
+    /// Whether it is a column with references to the records of `table`.
+    pub fn refers_to(&self, rows: &Rows, table: TableId) -> bool {
+        self.onward.is_empty()
+            && self.targets(rows).iter().any(|target| target.table == table && target.rule.is_none())
+    }
+
+    /// The rows of the same table, by their positions, that its references in `row` lead to. It must be a column of `rows`.
+    pub fn referred_rows(&self, rows: &Rows, row: &Row) -> Vec<usize> {
+        let At::Cell(column) = self.at else { return Vec::new() };
+        let mut out = Vec::new();
+        each_reference(rows, row, column, &mut |target, named| {
+            if target.table == rows.id && target.rule.is_none() {
+                out.extend(rows.position(named));
+            }
+        });
+        out
+    }
+
     /// What it holds, as it is written or shown.
     pub fn shown(&self, rows: &Rows, row: &Row) -> String {
         match self.at {
@@ -357,9 +511,15 @@ impl ColumnPath {
     }
 }
 
+/// The name of the field of a rule.
+fn field_of(schema: &Schema, table: TableId, rule: usize) -> String {
+    let table = &schema.tables[table];
+    table.fields[table.rules[rule].field].name.clone()
+}
+
 /// The name of a column as an expression may write it: without the `@` of an attribute, the `[*]` of a list and the braces of
 /// `{section}`.
-fn plain_name(column: &str) -> &str {
+pub(super) fn plain_name(column: &str) -> &str {
     let inner = column.strip_prefix('{').and_then(|column| column.strip_suffix('}'));
     let bare = inner.or(column.strip_prefix('@')).unwrap_or(column);
     bare.strip_suffix("[*]").unwrap_or(bare)

@@ -1,27 +1,36 @@
 //! A table as rows: what the game sees of it, whichever layers its files lie in; and the columns and expressions over
 //! its rows.
 
-mod aggregate;
 mod columns;
 mod computed;
 mod formula;
+mod question;
 
 pub use columns::{ColumnPath, Kind, Others};
 pub use computed::{ComputedValues, is_same_value};
 pub use formula::{Formula, evaluate_alone};
 
 use crate::Error;
+use crate::formats::decode;
 use crate::help::NextStep;
 use crate::layers::{FileId, RelPath, Stack};
 use crate::links::Labels;
 use crate::reading::View;
 use crate::reading::with_text;
-use crate::schema::{Schema, Table, TableId};
-use crate::tables::{CellOrder, Record, all_fields, files_of, read_each, shown_key, split_value};
+use crate::schema::{KeyPart, Schema, Table, TableId};
+use crate::tables::{
+    CellOrder, KEY_SEPARATOR, RecordView, RecordVisitor, all_fields, files_of, read_records, shown_key,
+    split_value,
+};
 use crate::text::{Span, nearest_of};
+use columns::plain_name;
+use compact_str::CompactString;
+use hashbrown::HashTable;
 use rayon::prelude::*;
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
+use std::sync::OnceLock;
+use xxhash_rust::xxh3::xxh3_64;
 
 /// A table, read in full.
 #[derive(Debug)]
@@ -38,7 +47,12 @@ pub struct Rows {
     pub rows: Vec<Row>,
     /// The paths of its files.
     pub paths: HashMap<FileId, RelPath>,
-    by_key: hashbrown::HashMap<String, usize>,
+    /// The positions of the rows by their keys, once one is looked for.
+    by_key: OnceLock<Keys>,
+    /// What the values of each column are taken for, once that was asked for.
+    kinds: Vec<OnceLock<Kind>>,
+    /// Whether each column holds lists, once that was asked for.
+    lists: Vec<OnceLock<bool>>,
 }
 
 /// A record as a row.
@@ -66,7 +80,7 @@ pub struct Row {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RowCell {
     /// What it says; of several values of one field the first.
-    pub text: String,
+    pub text: CompactString,
     /// The file it stands in.
     pub file: FileId,
     /// Where, without quotes.
@@ -78,7 +92,7 @@ pub struct RowCell {
 impl RowCell {
     /// All values of the field.
     pub fn values(&self) -> impl Iterator<Item = &str> {
-        std::iter::once(&self.text).chain(&self.more).map(String::as_str)
+        std::iter::once(self.text.as_str()).chain(self.more.iter().map(String::as_str))
     }
 }
 
@@ -133,6 +147,58 @@ impl Rows {
         let View { stack, schema, through } = view;
         let files = files_of(stack, &schema.tables[id], through);
         Rows::of_needed(stack, schema, id, labels, files, &[], needs)
+    }
+
+    /// Rows of `table` that stand in no file: of each what its fields hold, by their names.
+    pub fn made_up(table: &Table, id: TableId, records: &[Vec<(String, Vec<String>)>]) -> Rows {
+        let mut columns: Vec<String> = Vec::new();
+        for name in records.iter().flatten().map(|(name, _)| name) {
+            let described = table.fields.iter().find(|field| plain_name(&field.name) == name);
+            let column = described.map_or(name, |field| &field.name);
+            if !columns.contains(column) {
+                columns.push(column.clone());
+            }
+        }
+        let more = table.fields.iter().map(|field| &field.name).filter(|name| !columns.contains(name));
+        let more: Vec<String> = more.cloned().collect();
+        columns.extend(more);
+        let table = table.widened(&columns);
+        columns.retain(|column| table.field(column).is_some());
+        let fields = columns.iter().filter_map(|column| table.field(column)).collect();
+        let file = FileId::MAX;
+        let span = Span::new(0, 0);
+        let row = |(at, values): (usize, &Vec<(String, Vec<String>)>)| {
+            let cell = |column: &String| {
+                let own = values.iter().find(|(name, _)| name == column || plain_name(column) == name);
+                let (text, more) = own?.1.split_first()?;
+                Some(RowCell { text: text.into(), file, span, more: more.to_vec() })
+            };
+            let cells: Vec<Option<RowCell>> = columns.iter().map(cell).collect();
+            let of_key = |part: &KeyPart| match part {
+                KeyPart::Field(field) => {
+                    let name = &table.fields[*field].name;
+                    let column = columns.iter().position(|own| own == name);
+                    column.and_then(|column| cells[column].as_ref()).map(|cell| cell.text.to_string())
+                }
+                _ => None,
+            };
+            let key: Option<Vec<String>> = table.key.iter().map(of_key).collect();
+            let key = key.filter(|parts| !parts.is_empty());
+            Row {
+                key: key.map(|parts| parts.join(&KEY_SEPARATOR.to_string())),
+                label: None,
+                cells,
+                file,
+                span,
+                number: at as u32 + 1,
+                position: at as u32 + 1,
+                order: CellOrder::default(),
+            }
+        };
+        let made: Vec<Row> = records.iter().enumerate().map(row).collect();
+        let mut rows = Rows::without_rows(id, table, columns, fields, HashMap::new());
+        made.into_iter().for_each(|row| rows.add(row));
+        rows
     }
 
     /// As [`Rows::read_with`], of these files only, lowest layer first.
@@ -204,18 +270,14 @@ impl Rows {
             .with_max_len(1)
             .map(|file| {
                 let path = &stack.files()[*file].path;
-                let mut rows = Vec::new();
-                with_text(stack, *file, |text| {
-                    let mut add =
-                        |record| rows.push(row(&table, labels, columns.len(), &of_field, *file, record));
-                    read_each(&table, path, text, &read_fields, &mut add);
-                })?;
-                Ok(rows)
+                let (file, width) = (*file, columns.len());
+                let mut builder = RowBuilder { labels, of_field: &of_field, width, file, rows: Vec::new() };
+                with_text(stack, file, |text| read_records(&table, path, text, &read_fields, &mut builder))?;
+                Ok(builder.rows)
             })
             .collect::<Result<_, Error>>()?;
         let paths = files.iter().map(|file| (*file, stack.files()[*file].path.clone())).collect();
-        let mut rows =
-            Rows { id, table, columns, fields, rows: Vec::new(), paths, by_key: hashbrown::HashMap::new() };
+        let mut rows = Rows::without_rows(id, table, columns, fields, paths);
         rows.rows.reserve(read.iter().map(Vec::len).sum());
         for row in read.into_iter().flatten() {
             rows.add(row);
@@ -224,23 +286,41 @@ impl Rows {
         Ok(rows)
     }
 
+    fn without_rows(
+        id: TableId,
+        table: Table,
+        columns: Vec<String>,
+        fields: Vec<usize>,
+        paths: HashMap<FileId, RelPath>,
+    ) -> Rows {
+        let (kinds, lists) = columns.iter().map(|_| (OnceLock::new(), OnceLock::new())).unzip();
+        let by_key = OnceLock::new();
+        Rows { id, table, columns, fields, rows: Vec::new(), paths, by_key, kinds, lists }
+    }
+
     /// Adds a row; in a table whose layers count together it stands over what lies below.
     fn add(&mut self, row: Row) {
         let Some(key) = &row.key else { return self.rows.push(row) };
-        let key = self.folded(key).into_owned();
-        if let (Some(below), true) = (self.by_key.get(&key), self.table.merged) {
-            let below = &mut self.rows[*below];
-            for (old, new) in below.cells.iter_mut().zip(row.cells).filter(|(_, new)| new.is_some()) {
-                *old = new;
-            }
-            below.label = row.label.or(below.label.take());
-            (below.file, below.span, below.number) = (row.file, row.span, row.number);
-            (below.position, below.order) = (row.position, row.order);
-            return;
+        if !self.table.merged {
+            return self.rows.push(row);
         }
-        let at = self.rows.len();
-        self.by_key.entry(key).or_insert(at);
-        self.rows.push(row);
+        let mut keys = self.by_key.take().unwrap_or_default();
+        match keys.find(self, key) {
+            None => {
+                keys.add(&self.table, key, self.rows.len());
+                self.rows.push(row);
+            }
+            Some(below) => {
+                let below = &mut self.rows[below];
+                for (old, new) in below.cells.iter_mut().zip(row.cells).filter(|(_, new)| new.is_some()) {
+                    *old = new;
+                }
+                below.label = row.label.or(below.label.take());
+                (below.file, below.span, below.number) = (row.file, row.span, row.number);
+                (below.position, below.order) = (row.position, row.order);
+            }
+        }
+        let _ = self.by_key.set(keys);
     }
 
     /// Takes out the columns that the schema does not describe (it has `described` fields) and no record has.
@@ -254,15 +334,13 @@ impl Rows {
         let kept = |at: usize| keep.get(at).copied().unwrap_or(true);
         let (mut column, mut field) = (0.., 0..);
         self.columns.retain(|_| column.next().is_none_or(kept));
+        self.kinds.truncate(self.columns.len());
+        self.lists.truncate(self.columns.len());
         self.fields.retain(|_| field.next().is_none_or(kept));
         for row in &mut self.rows {
             let mut cell = 0..;
             row.cells.retain(|_| cell.next().is_none_or(kept));
         }
-    }
-
-    fn folded<'k>(&self, key: &'k str) -> Cow<'k, str> {
-        if self.table.ignore_case { Cow::Owned(key.to_lowercase()) } else { Cow::Borrowed(key) }
     }
 
     /// The first row of each value that there is by `rule`.
@@ -284,7 +362,22 @@ impl Rows {
 
     /// The first row with this key (as kept in memory).
     pub fn find(&self, key: &str) -> Option<&Row> {
-        self.by_key.get(self.folded(key).as_ref()).map(|at| &self.rows[*at])
+        self.position(key).map(|at| &self.rows[at])
+    }
+
+    /// The position of the first row with this key (as kept in memory).
+    pub fn position(&self, key: &str) -> Option<usize> {
+        let keys = self.by_key.get_or_init(|| {
+            let mut keys = Keys::default();
+            keys.table.reserve(self.rows.len(), |(hash, _)| *hash);
+            for (at, row) in self.rows.iter().enumerate() {
+                if let Some(key) = row.key.as_deref().filter(|key| keys.find(self, key).is_none()) {
+                    keys.add(&self.table, key, at);
+                }
+            }
+            keys
+        });
+        keys.find(self, key)
     }
 
     /// The position of the column called `name`.
@@ -297,12 +390,18 @@ impl Rows {
 
     /// Whether a column holds lists: by its field, by its name, or since some record has several values in it.
     pub fn is_list(&self, column: usize) -> bool {
-        self.table.fields[self.fields[column]].list.is_some()
-            || self.columns[column].ends_with("[*]")
-            || self
-                .rows
-                .iter()
-                .any(|row| row.cells[column].as_ref().is_some_and(|cell| !cell.more.is_empty()))
+        *self.lists[column].get_or_init(|| {
+            let has_several =
+                |row: &Row| row.cells[column].as_ref().is_some_and(|cell| !cell.more.is_empty());
+            self.table.fields[self.fields[column]].list.is_some()
+                || self.columns[column].ends_with("[*]")
+                || self.rows.iter().any(has_several)
+        })
+    }
+
+    /// What the values of a column are taken for. Cost: a look at all of them, once.
+    pub fn kind(&self, column: usize) -> Kind {
+        *self.kinds[column].get_or_init(|| Kind::of(self, column))
     }
 
     /// What to say of a column that is not there.
@@ -318,25 +417,73 @@ impl Rows {
     }
 }
 
-fn row(
-    table: &Table,
-    labels: &Labels,
-    width: usize,
-    of_field: &[Option<usize>],
-    file: FileId,
-    record: Record,
-) -> Row {
-    let mut cells: Vec<Option<RowCell>> = vec![None; width];
-    let label = table.label.and_then(|field| record.value(field));
-    let label = label.and_then(|value| labels.name(table, &value.text));
-    for value in record.values {
-        let Some(column) = of_field[value.field] else { continue };
-        match &mut cells[column] {
-            Some(cell) => cell.more.push(value.text),
-            empty => *empty = Some(RowCell { text: value.text, file, span: value.span, more: Vec::new() }),
-        }
+/// The positions of rows by the hashes of their keys.
+#[derive(Debug, Default)]
+struct Keys {
+    table: HashTable<(u64, usize)>,
+}
+
+impl Keys {
+    fn add(&mut self, table: &Table, key: &str, at: usize) {
+        let hash = xxh3_64(folded(table, key).as_bytes());
+        self.table.insert_unique(hash, (hash, at), |(hash, _)| *hash);
     }
-    let (position, order) = (record.position, record.order);
-    let number = record.index + 1;
-    Row { key: record.key, label, cells, file, span: record.span, number, position, order }
+
+    /// The first row with this key.
+    fn find(&self, rows: &Rows, key: &str) -> Option<usize> {
+        let key = folded(&rows.table, key);
+        let hash = xxh3_64(key.as_bytes());
+        let is_it = |(own, at): &(u64, usize)| {
+            let has = |own: &str| folded(&rows.table, own) == key;
+            *own == hash && rows.rows[*at].key.as_deref().is_some_and(has)
+        };
+        self.table.find(hash, is_it).map(|(_, at)| *at)
+    }
+}
+
+fn folded<'k>(table: &Table, key: &'k str) -> Cow<'k, str> {
+    if table.ignore_case { Cow::Owned(key.to_lowercase()) } else { Cow::Borrowed(key) }
+}
+
+/// Makes rows of the records of a file.
+struct RowBuilder<'b> {
+    labels: &'b Labels,
+    /// The column of each field, if it is one.
+    of_field: &'b [Option<usize>],
+    /// How many columns there are.
+    width: usize,
+    file: FileId,
+    rows: Vec<Row>,
+}
+
+impl RecordVisitor for RowBuilder<'_> {
+    fn record(&mut self, record: &RecordView<'_>) {
+        let mut cells: Vec<Option<RowCell>> = vec![None; self.width];
+        for own in record.cells {
+            let Some(column) = self.of_field[usize::from(own.column)] else { continue };
+            let text = decode(record.text, &own.cell).text;
+            match &mut cells[column] {
+                Some(cell) => cell.more.push(text.into_owned()),
+                empty => {
+                    let (text, span) = (CompactString::from(text), own.cell.span);
+                    *empty = Some(RowCell { text, file: self.file, span, more: Vec::new() });
+                }
+            }
+        }
+        let label = record.table.label.and_then(|field| record.value(field));
+        let order = match record.table.relates_fields() {
+            true => CellOrder::of(record.cells),
+            false => CellOrder::default(),
+        };
+        self.rows.push(Row {
+            key: record.key(),
+            label: label.and_then(|value| self.labels.name(record.table, &value)),
+            cells,
+            file: self.file,
+            span: record.span,
+            number: record.index + 1,
+            position: record.position,
+            order,
+        });
+    }
 }

@@ -28,6 +28,7 @@ pub fn json_schema() -> (Value, Value) {
         ("computed", keys::COMPUTED),
         ("derived", keys::DERIVED),
         ("paired", keys::PAIRED),
+        ("rule", keys::GAME_RULE),
     ] {
         schema["properties"][name] = json!({ "type": "array", "items": object(settings) });
     }

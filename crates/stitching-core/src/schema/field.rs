@@ -59,7 +59,7 @@ impl Layout {
 
 /// What one value, or one part of a value, may hold and points to.
 #[derive(Debug, Clone, Default)]
-pub struct Rule {
+pub struct ValueRule {
     /// The position of its field in the table's fields.
     pub field: usize,
     /// The part of the value it is about, if not the whole.
@@ -209,7 +209,7 @@ impl ValueType {
     }
 }
 
-impl Rule {
+impl ValueRule {
     /// Whether anything at all is asked of the value, so that it must be looked at.
     pub fn says_something(&self) -> bool {
         self.kind != ValueType::Text
@@ -242,14 +242,14 @@ impl Rule {
             || self.none_pattern.is_some() && self.matches_none(value)
     }
 
-    /// Apart from [`Rule::is_none`], which is asked of every value, and mostly has no pattern to try.
+    /// Apart from [`ValueRule::is_none`], which is asked of every value, and mostly has no pattern to try.
     #[inline(never)]
     fn matches_none(&self, value: &str) -> bool {
         self.none_pattern.as_ref().is_some_and(|pattern| pattern.matches(value))
     }
 
     /// Takes over from `other` what stands for "nothing".
-    pub(super) fn share_none(&mut self, other: &Rule) {
+    pub(super) fn share_none(&mut self, other: &ValueRule) {
         self.none.extend(other.none.iter().cloned());
         if self.none_pattern.is_none() {
             self.none_pattern.clone_from(&other.none_pattern);

@@ -16,6 +16,7 @@ pub(crate) const PROJECT_TOP: &[Setting] = &[
         "object",
         "Numbers set aside for this mod, by `\"table.field\"`: a list of the first and the last. Free numbers are looked for in them.",
     ),
+    setting("severity", "object", SEVERITIES),
 ];
 
 pub(crate) const PROJECT: &[Setting] = &[
@@ -50,6 +51,96 @@ pub(crate) const SCHEMA_TOP: &[Setting] = &[
     setting("paired", "array", "Files that must be equal."),
     setting("recipe", "array", "Named changes with parameters."),
     setting("transfer", "array", "How records of one table become records of another."),
+    setting("rule", "array", "What must hold of the records of a table."),
+    setting("severity", "object", SEVERITIES),
+];
+
+/// What `[severity]` says.
+const SEVERITIES: &str = "How much problems matter, by the code of the check or the name of the rule: \"error\", \"warning\", \"off\"; or a list of { severity = \"off\", table = \"goods\" }, of which the first that fits counts.";
+
+pub(crate) const SEVERITY: &[Setting] = &[
+    setting("severity", "string", "\"error\", \"warning\" or \"off\"."),
+    setting("table", "string", "Only of records of this table."),
+    setting("files", "string", "Only in files with this pattern."),
+];
+
+/// A rule of the game.
+pub(crate) const GAME_RULE: &[Setting] = &[
+    setting("name", "string", "Its name: one word, by which it is explained and silenced."),
+    setting("table", "string", "The table of its records."),
+    setting("about", "string", "Why the game minds, for people."),
+    setting("when", "string", "The condition (CEL) that a record meets for the rule to be about it."),
+    setting(
+        "by",
+        "string|array",
+        "The fields whose values are the same in records that are held together, as `group`; [] for all records of the table.",
+    ),
+    setting(
+        "assert",
+        "string",
+        "The condition (CEL) that must hold for each record, or for the records held together.",
+    ),
+    setting("unique", "string|array", "No two records have the same values in all of these fields."),
+    setting(
+        "sequence",
+        "string",
+        "The numbers in this field are those from `first` on, each once, without a gap.",
+    ),
+    setting("first", "integer", "The lowest number of `sequence`; by default 1."),
+    setting(
+        "ascending",
+        "string",
+        "The values of this field do not fall from one record to the next in a file.",
+    ),
+    setting("acyclic", "string", "The references in this field lead in no circle."),
+    setting("reachable", "string", "Each record is reached through this field, from those that meet `from`."),
+    setting("from", "string", "The condition (CEL) of the records from which all are `reachable`."),
+    setting(
+        "mutual",
+        "string|array",
+        "A record that another one names in this field names that one too: in the same field, or in the second.",
+    ),
+    setting(
+        "apart",
+        "string|array",
+        "The positions in these fields (two or three numbers, or one list of them) are not the same.",
+    ),
+    setting("distance", "number", "The positions of `apart` are no nearer than this."),
+    setting(
+        "at_once",
+        "string",
+        "The amounts in this field, of records that run at the same time, are no more than `most` together.",
+    ),
+    setting(
+        "waits",
+        "string",
+        "The field with the records of the same table that one of `at_once` waits for.",
+    ),
+    setting("most", "number", "The most that `at_once` allows."),
+    setting(
+        "unlike",
+        "string|array",
+        "The values of these fields differ in more than case, blanks, signs and letters that look the same.",
+    ),
+    setting(
+        "message",
+        "string",
+        "What is said where it does not hold; expressions (CEL) over the record stand in braces: \"{Reach} is {Depth} deep\".",
+    ),
+    setting("help", "string", "What to do then, for people."),
+    setting("severity", "string", "\"error\", which is the default, or \"warning\"."),
+    setting("at", "string", "The field at which it is shown; by default the first that the condition names."),
+    setting(
+        "fix",
+        "string",
+        "The expression (CEL) that gives what the field at which it is shown should hold.",
+    ),
+    setting(
+        "good",
+        "array",
+        "Records that meet the rule, by their fields, to try it on: [{ Depth = 5 }]; records held together stand in a list of their own.",
+    ),
+    setting("bad", "array", "Records that do not meet the rule."),
 ];
 
 pub(crate) const TRANSFER: &[Setting] = &[
@@ -405,6 +496,8 @@ pub fn schema_sections() -> Vec<(String, &'static [Setting])> {
     sections.push(("[[computed]]".to_owned(), COMPUTED));
     sections.push(("[[derived]]".to_owned(), DERIVED));
     sections.push(("[[paired]]".to_owned(), PAIRED));
+    sections.push(("[[rule]]".to_owned(), GAME_RULE));
+    sections.push(("an entry of [severity]".to_owned(), SEVERITY));
     sections.push(("[[transfer]]".to_owned(), TRANSFER));
     sections.push(("a field in `set` of a transfer".to_owned(), TRANSFER_FIELD));
     sections.push(("[[recipe]]".to_owned(), RECIPE));

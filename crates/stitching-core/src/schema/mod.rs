@@ -13,6 +13,8 @@ mod list;
 mod pattern;
 mod read;
 mod recipe;
+mod rule;
+mod severity;
 mod switch;
 mod table;
 mod transfer;
@@ -21,13 +23,16 @@ pub use companion::{Companion, CompanionKind};
 pub use computed::Computed;
 pub use derived::{Derived, Paired, WhenChanged};
 pub use describe::json_schema;
-pub use field::{Field, Layout, OnRemove, Rule, Target, ValueType};
+pub use field::{Field, Layout, OnRemove, Target, ValueRule, ValueType};
 pub use file_pattern::{FilePattern, FilePatternError};
 pub use keys::{PROJECT_SECTIONS, schema_sections};
 pub use list::{Item, List};
 pub use pattern::Pattern;
 pub use read::read;
+pub(crate) use read::severity as read_severity;
 pub use recipe::{Each, EachValues, Parameter, ParameterKind, Recipe, RecipeAction, RecipeStep};
+pub use rule::{Example, Message, MessagePart, Requirement, Rule};
+pub use severity::{Level, SeverityRule};
 pub use switch::{Condition, Switch};
 pub(crate) use table::KEY_SEPARATOR;
 pub use table::{KeyPart, Table, Texts};
@@ -60,6 +65,10 @@ pub struct Schema {
     pub recipes: Vec<Recipe>,
     /// How records of one table become records of another.
     pub transfers: Vec<Transfer>,
+    /// What must hold of the records of tables, in the order in which it is described.
+    pub rules: Vec<Rule>,
+    /// How much problems matter: the first that is about one counts.
+    pub severities: Vec<SeverityRule>,
     /// The patterns for files, by the folder that they begin with: the table and the number of each.
     patterns: OnceLock<HashMap<String, Vec<(TableId, usize)>>>,
 }
@@ -79,6 +88,8 @@ impl Schema {
             paired: Vec::new(),
             recipes: Vec::new(),
             transfers: Vec::new(),
+            rules: Vec::new(),
+            severities: Vec::new(),
             patterns: OnceLock::new(),
         }
     }

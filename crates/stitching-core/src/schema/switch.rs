@@ -75,7 +75,7 @@ impl Scope for FieldValues {
         self.0.get(name).cloned().unwrap_or(Value::Nothing)
     }
 
-    fn aggregate(&self, _: usize) -> Result<Value, Error> {
+    fn answer(&self, _: usize) -> Result<Value, Error> {
         // A condition that asks such a question is refused when the schema is read.
         Ok(Value::Nothing)
     }

@@ -1,7 +1,7 @@
 //! Tables.
 
 use super::file_pattern::FilePattern;
-use super::{Field, Rule};
+use super::{Field, ValueRule};
 use crate::formats::Format;
 use crate::layers::RelPath;
 use crate::problem::Place;
@@ -30,7 +30,7 @@ pub struct Table {
     /// Its fields.
     pub fields: Vec<Field>,
     /// The rules of all fields, in their order.
-    pub rules: Vec<Rule>,
+    pub rules: Vec<ValueRule>,
     /// Whether its files must begin with a byte order mark, or must not; `None` if it does not matter.
     pub byte_order_mark: Option<bool>,
     /// What its files are written in, if that is not to be recognised.
@@ -179,7 +179,7 @@ impl Table {
     /// Adds a field of which nothing is known but its name; gives its position.
     pub(super) fn add_plain_field(&mut self, name: &str) -> usize {
         let field = self.fields.len();
-        self.rules.push(Rule { field, ..Rule::default() });
+        self.rules.push(ValueRule { field, ..ValueRule::default() });
         self.fields.push(Field::plain(name, self.rules.len() - 1));
         field
     }

@@ -13,7 +13,7 @@ use super::{
 use crate::Code;
 use crate::formats::{BlockState, ColumnCell, Fault, Form, may_have_off};
 use crate::layers::RelPath;
-use crate::schema::{Field, Layout, Rule, Schema, Table, TableId, Texts};
+use crate::schema::{Field, Layout, Schema, Table, TableId, Texts, ValueRule};
 use crate::text::{Span, Text};
 use xxhash_rust::xxh3::xxh3_64;
 
@@ -298,14 +298,14 @@ fn language_of(schema: &Schema, table: &Table, path: &RelPath) -> Option<usize> 
 }
 
 /// Whether the keys that `rule` refers to are compared without case.
-pub(crate) fn refers_folded(schema: &Schema, rule: &Rule) -> bool {
+pub(crate) fn refers_folded(schema: &Schema, rule: &ValueRule) -> bool {
     rule.ignore_case
         || rule.refs.iter().any(|target| target.rule.is_none() && schema.tables[target.table].ignore_case)
 }
 
 /// What is to be done with the values of a rule.
 struct RulePlan<'c> {
-    rule: &'c Rule,
+    rule: &'c ValueRule,
     checks: &'c [(Code, ValueFinder)],
     /// As what the values are looked up, and their links so far.
     links: Vec<(LinkKind, Vec<Link>)>,
@@ -319,7 +319,7 @@ fn rule_plans<'c>(
     checks: &'c [Vec<(Code, ValueFinder)>],
     targets: &[bool],
 ) -> Vec<RulePlan<'c>> {
-    let plan = |(index, rule): (usize, &'c Rule)| {
+    let plan = |(index, rule): (usize, &'c ValueRule)| {
         let mut links = Vec::new();
         if !rule.refs.is_empty() {
             links.push((LinkKind::Reference, Vec::new()));
@@ -585,7 +585,7 @@ impl Builder<'_> {
 
 /// The hash of the text key that `value` stands for.
 #[inline(never)]
-fn text_hash(rule: &Rule, value: &str) -> u64 {
+fn text_hash(rule: &ValueRule, value: &str) -> u64 {
     match &rule.text {
         Some(template) if template.source() != "{}" => key_hash(&template.fill_one(value), false),
         _ => key_hash(value, false),
@@ -595,7 +595,7 @@ fn text_hash(rule: &Rule, value: &str) -> u64 {
 /// The hash of the path that `value` stands for; no file has 0, which stands for a path that leads
 /// out of the layer.
 #[inline(never)]
-fn file_hash(rule: &Rule, value: &str) -> u64 {
+fn file_hash(rule: &ValueRule, value: &str) -> u64 {
     let path = rule.file.as_ref().map(|template| template.fill_one(value)).unwrap_or_default();
     path_hash(&path).unwrap_or(0)
 }

@@ -4,11 +4,11 @@
 use super::{Piece, RecordView};
 use crate::Code;
 use crate::formats::{Cell, Fault};
-use crate::schema::{Field, KeyPart, Rule, Schema, Table};
+use crate::schema::{Field, KeyPart, Schema, Table, ValueRule};
 use crate::text::{Span, Text};
 
 /// Looks at one value that is not empty and not none; gives what is wrong with it (message, help).
-pub type ValueFinder = fn(&Rule, &str) -> Option<(String, Option<String>)>;
+pub type ValueFinder = fn(&ValueRule, &str) -> Option<(String, Option<String>)>;
 
 /// Looks at a file as a whole, before its records.
 pub type FileFinder = fn(&Table, &Text<'_>) -> Option<Fault>;

@@ -2,7 +2,7 @@
 
 use super::{KEY_SEPARATOR, RecordView};
 use crate::formats::{Cell, decode};
-use crate::schema::{Field, Item, KeyPart, Layout, Rule, Table};
+use crate::schema::{Field, Item, KeyPart, Layout, Table, ValueRule};
 use crate::text::Span;
 use std::borrow::Cow;
 use std::ops::Range;
@@ -64,7 +64,7 @@ fn rule_in(record: &RecordView<'_>, at: usize, rule: usize) -> usize {
 pub fn key_named<'v>(
     record: &RecordView<'_>,
     at: usize,
-    rule: &Rule,
+    rule: &ValueRule,
     value: &'v str,
 ) -> Option<Cow<'v, str>> {
     let own = match &rule.shape {

@@ -5,6 +5,7 @@
 mod edits;
 mod encoding;
 mod line_table;
+mod marks;
 mod nearest;
 mod number;
 mod patch;
@@ -16,6 +17,7 @@ mod words;
 pub use edits::{Edit, EditError, EditSet};
 pub use encoding::{Encoding, Origin, Unencodable, round_trips};
 pub use line_table::LineTable;
+pub use marks::{marks, marks_that_differ, may_have_marks};
 pub use nearest::{Near, nearest_of, nearest_of_each};
 pub use number::{number, shown_number, written_like};
 pub use patch::{Patch, PatchedReader, Splice};

@@ -4,7 +4,7 @@ use crate::Error;
 use crate::links::{Found, Index, RecordId};
 use crate::reading::PlaceResolver;
 use crate::reading::View;
-use crate::schema::{Rule, TableId};
+use crate::schema::{TableId, ValueRule};
 use crate::tables::{Finders, Link, LinkKind, TableFacts, path_hash, shown_key};
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
@@ -188,7 +188,7 @@ impl<'p> Graph<'p> {
         }
     }
 
-    fn leads_to(&self, rule: &Rule, kind: LinkKind, link: &Link, node: Node) -> bool {
+    fn leads_to(&self, rule: &ValueRule, kind: LinkKind, link: &Link, node: Node) -> bool {
         let record = match node {
             Node::File(_) => return kind == LinkKind::File,
             Node::Record(record) => record,
@@ -254,7 +254,7 @@ impl<'p> Graph<'p> {
         others.map(|record| (Node::Record(record), String::new())).collect()
     }
 
-    fn target(&self, rule: &Rule, kind: LinkKind, link: &Link) -> Option<Node> {
+    fn target(&self, rule: &ValueRule, kind: LinkKind, link: &Link) -> Option<Node> {
         match kind {
             LinkKind::Text => self.texts().get(&link.hash).copied().map(Node::Record),
             LinkKind::File => {

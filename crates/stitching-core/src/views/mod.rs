@@ -10,6 +10,7 @@ mod group;
 mod query;
 mod related;
 mod search;
+mod texts;
 mod typical_values;
 
 pub use details::{Details, FieldDetail, details, read_record};
@@ -20,4 +21,5 @@ pub use group::{Group, Measure, group};
 pub use query::{Line, Query, QueryResult};
 pub use related::{Companion, Version, companions, versions};
 pub use search::{Matched, Search, SearchHit, Visibility, search};
+pub use texts::{Coverage, TextEntry, TextIssue, TextRecord, TextSurvey, TextUse};
 pub use typical_values::{TypicalValue, usual};

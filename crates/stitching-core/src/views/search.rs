@@ -5,7 +5,7 @@ use crate::layers::{FileId, RelPath, Stack};
 use crate::links::{Labels, Switched, SwitchedBy, label_key, switched};
 use crate::reading::View;
 use crate::reading::{BytePrefilter, with_text};
-use crate::schema::{Rule, Schema, Table, TableId, Texts};
+use crate::schema::{Schema, Table, TableId, Texts, ValueRule};
 use crate::tables::{RecordView, RecordVisitor, all_fields, read_records, read_records_at, shown_key};
 use crate::text::{Span, Template, Text};
 use rayon::prelude::*;
@@ -411,7 +411,7 @@ fn is_no_text(line: &str) -> bool {
 /// The keys of texts as they may stand in label fields: whole, or the part that is written there. `None` if that cannot
 /// be told.
 fn needles_of(schema: &Schema, labels: &Labels) -> Option<Vec<String>> {
-    let is_label = |table: &Table, rule: &Rule| {
+    let is_label = |table: &Table, rule: &ValueRule| {
         Some(rule.field) == table.label && rule.text.as_ref().is_some_and(Template::changes_case)
     };
     if schema.tables.iter().any(|table| table.rules.iter().any(|rule| is_label(table, rule))) {

@@ -277,3 +277,41 @@ pub struct Renumber {
     #[command(flatten)]
     pub editing: Editing,
 }
+
+/// What texts are listed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum TextList {
+    /// Named or there in the main language, and not there
+    Missing,
+    /// There, and nothing names them
+    Unused,
+    /// There, and they say nothing
+    Empty,
+    /// The same as in the main language
+    Same,
+    /// Marks such as {name} or %d differ from those of the main language
+    Marks,
+    /// The same text under another key
+    Doubled,
+}
+
+#[derive(Debug, Args)]
+pub struct TextArgs {
+    /// The texts to list; without it how many there are
+    #[arg(value_enum, value_name = "WHICH")]
+    pub list: Option<TextList>,
+    /// Only this language; for `--export` the one that is translated to
+    #[arg(long, value_name = "CODE")]
+    pub language: Option<String>,
+    /// Write a file for translators: .po, .xlf or .xliff
+    #[arg(long, value_name = "FILE", requires = "language", conflicts_with_all = ["import", "stubs", "list"])]
+    pub export: Option<PathBuf>,
+    /// Take up the translations of such a file
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["stubs", "list"])]
+    pub import: Option<PathBuf>,
+    /// Add the texts that are missing in this language, each as in the main language
+    #[arg(long, value_name = "CODE", conflicts_with = "list")]
+    pub stubs: Option<String>,
+    #[command(flatten)]
+    pub editing: Editing,
+}

@@ -54,6 +54,8 @@ pub enum Format {
     Sarif,
     /// Annotations for GitHub workflows (`check` only)
     Github,
+    /// JUnit XML, which build servers show (`check` only)
+    Junit,
     /// A JSON object on each line (`show` of a table only)
     JsonLines,
     /// Text with commas and quotes, RFC 4180 (`show` of a table only)
@@ -135,7 +137,7 @@ pub enum Command {
     Diff(Diff),
     /// All problems that the mod has or causes
     #[command(
-        after_help = "Examples:\n  stitching check\n  stitching check --all --format json\n\nExit status: 0 no errors, 1 errors found, 2 wrong use, 3 could not read."
+        after_help = "Examples:\n  stitching check\n  stitching check --by code --limit 20\n  stitching check --changed main --format github\n  stitching check --code missing-text --accept \"translated in spring\"\n\nA note beside a value accepts what is wrong there: # stitching: accept CODE: why\n\nExit status: 0 no errors, 1 errors found, 2 wrong use, 3 could not read."
     )]
     Check(Check),
     /// What a problem code means and how it is put right
@@ -181,6 +183,11 @@ pub enum Command {
         after_help = "Examples:\n  stitching recipe\n  stitching recipe side-canal from=frost_cut key=rime_cut title='Rime Cut' --preview\n  stitching recipe side-canal --from-history 3 5\n\nA recipe is written in the schema as [[recipe]]. On a terminal it asks for what is not given.\n`--from-history` prints a draft of one from changes that were made by hand."
     )]
     Recipe(Recipe),
+    /// What there is of texts in each language, what is wrong with them; files for translators out and in
+    #[command(
+        after_help = "Examples:\n  stitching text\n  stitching text missing --language de\n  stitching text --export de.po --language de\n  stitching text --import de.po\n  stitching text --stubs de --preview\n\nFiles for translators are PO (.po) or XLIFF 2.1 (.xlf, .xliff). Exporting onto a file that is there\nkeeps the translator's notes and translations, and marks texts that changed since."
+    )]
+    Text(TextArgs),
     /// Make records of one table as those of another say, by a mapping of the schema, or list the mappings
     #[command(
         after_help = "Examples:\n  stitching transfer\n  stitching transfer looks --preview\n\nA transfer is written in the schema as [[transfer]]. Values are compared by what they mean, so that\nwhat is the same stays as it is written, and a second run changes nothing."
@@ -459,20 +466,49 @@ pub struct Diff {
     pub summary: bool,
 }
 
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct Check {
     /// Also the problems that the base has by itself
     #[arg(long)]
     pub all: bool,
-    /// Only problems of these codes
+    /// Only problems of these codes, or of these rules of the schema
     #[arg(long = "code", value_delimiter = ',', value_name = "CODE,...")]
     pub codes: Vec<String>,
+    /// Put problems together, those with most errors first, a line for each
+    #[arg(long, value_enum, value_name = "WHAT")]
+    pub by: Option<GroupBy>,
+    /// Show no more than so many; 0 for all. On a terminal 100
+    #[arg(long, value_name = "NUMBER")]
+    pub limit: Option<usize>,
+    /// Only problems in files that git tells to have changed since a revision
+    #[arg(long, value_name = "REVISION", num_args = 0..=1, default_missing_value = "HEAD")]
+    pub changed: Option<String>,
+    /// Only problems that the last check did not find
+    #[arg(long)]
+    pub since_last: bool,
+    /// Live with the problems shown: write them to accepted.toml, with the reason
+    #[arg(long, value_name = "REASON")]
+    pub accept: Option<String>,
+    /// Check the schema itself: its rules against their examples, and which rules are about no record
+    #[arg(long, conflicts_with_all = ["changed", "since_last", "accept"])]
+    pub schema: bool,
     #[command(flatten)]
     pub through: Through,
 }
 
+/// What problems are put together by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum GroupBy {
+    /// The file they are in
+    File,
+    /// Their code, or the rule
+    Code,
+    /// The record they are about
+    Record,
+}
+
 #[derive(Debug, Args)]
 pub struct Explain {
-    /// The code of a problem; without it all are listed
+    /// The code of a problem, or the name of a rule of the schema; without it all are listed
     pub code: Option<String>,
 }

@@ -29,7 +29,7 @@ pub fn run(args: &Demo, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
         "check",
         "What is wrong with the mod, where, and what would put it right:",
     );
-    let check = Check { all: false, codes: Vec::new(), through: through() };
+    let check = Check::default();
     super::check::run(&first, &check, global, ui)?;
 
     step(

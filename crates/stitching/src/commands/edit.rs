@@ -249,6 +249,18 @@ fn sentence(note: &Note) -> String {
         Note::NameToTranslate(languages) => {
             format!("the name is the same in {languages}, and still to be translated")
         }
+        Note::TextsUnknown(addresses) => format!("the game has no text {}", first_of(addresses)),
+        Note::TextsInDoubt(number) => {
+            let are = if *number == 1 { "is" } else { "are" };
+            format!("{} {are} marked to be looked at again, and left out", count(*number, "translation"))
+        }
+        Note::TextsByRecord(number) => format!(
+            "{} left out: its records say themselves what language they are in",
+            count(*number, "text")
+        ),
+        Note::TextsChanged(addresses) => {
+            format!("not what was translated any more: {}", first_of(addresses))
+        }
         Note::TextsToWrite(number) => {
             let are = if *number == 1 { "is" } else { "are" };
             format!("{} {are} as in the original and {are} still to be written", count(*number, "text"))
@@ -320,5 +332,15 @@ impl<'c> ChangeShape<'c> {
             number: None,
             diff: None,
         }
+    }
+}
+
+/// The first of many names.
+fn first_of(names: &[String]) -> String {
+    const MOST: usize = 5;
+    let shown = names.iter().take(MOST).cloned().collect::<Vec<_>>().join(", ");
+    match names.len().saturating_sub(MOST) {
+        0 => shown,
+        more => format!("{shown} and {more} more"),
     }
 }

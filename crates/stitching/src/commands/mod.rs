@@ -2,6 +2,7 @@
 
 mod add;
 mod apply;
+mod changed_files;
 mod check;
 mod compare;
 mod copy;
@@ -26,6 +27,7 @@ mod show;
 mod sides;
 mod switch;
 mod tables;
+mod text;
 mod transfer;
 mod uses;
 
@@ -62,6 +64,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Renumber(args) => renumber::run(&folder(global)?, args, global, ui),
         Command::Fix(args) => fix::run(&folder(global)?, args, global, ui),
         Command::Recipe(args) => recipe::run(&folder(global)?, args, global, ui),
+        Command::Text(args) => text::run(&folder(global)?, args, global, ui),
         Command::Transfer(args) => transfer::run(&folder(global)?, args, global, ui),
         Command::Refresh(args) => refresh::run(&folder(global)?, args, global, ui),
         Command::Set(args) => set::run(&folder(global)?, args, global, ui),

@@ -21,7 +21,7 @@ pub fn report(problems: &[&Problem], prefix: impl Fn(&Problem) -> String) -> Str
             property(&file),
             place.line.max(1),
             place.column.max(1),
-            property(problem.code.as_str()),
+            property(problem.name()),
             data(&format!("{}{help}", problem.message)),
         );
     }

@@ -17,7 +17,7 @@ pub fn problem(problem: &Problem, also: &[usize], paths: &Paths, ui: &Ui) -> Str
     };
     let message = clean(&problem.message);
     let mut groups = Vec::new();
-    let mut primary = Group::with_title(level.primary_title(message).id(problem.code.as_str()));
+    let mut primary = Group::with_title(level.primary_title(message).id(problem.name()));
     let subject = subject(problem);
     let path = paths.show(&problem.place);
     if problem.place.line > 0 {
@@ -45,6 +45,9 @@ pub fn problem(problem: &Problem, also: &[usize], paths: &Paths, ui: &Ui) -> Str
     if let Some(help) = &problem.help {
         primary = primary.element(Level::HELP.message(clean(&help_text(help))));
     }
+    if let Some(reason) = &problem.accepted {
+        primary = primary.element(Level::NOTE.message(format!("accepted: {}", clean(reason))));
+    }
     if !also.is_empty() {
         primary = primary.element(Level::NOTE.message(also_at(also)));
     }
@@ -68,8 +71,7 @@ pub fn grouped_alike<'p>(shown: &[&'p Problem]) -> Vec<(&'p Problem, Vec<usize>)
     let mut known: HashMap<(&str, &str, &str, &str), usize> = HashMap::new();
     for problem in shown {
         let place = &problem.place;
-        let what =
-            (problem.code.as_str(), problem.message.as_str(), place.path.as_str(), place.layer.as_str());
+        let what = (problem.name(), problem.message.as_str(), place.path.as_str(), place.layer.as_str());
         match known.get(&what) {
             Some(group) if place.line > 0 => groups[*group].1.push(place.line),
             _ => {

@@ -61,6 +61,8 @@ pub fn placed<'p, T>(head: T, place: impl Into<PlaceShape<'p>>) -> Placed<'p, T>
 #[derive(Debug, Serialize)]
 pub struct ProblemShape<'p> {
     code: Code,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    rule: Option<&'p str>,
     severity: Severity,
     message: &'p str,
     help: Option<String>,
@@ -72,6 +74,8 @@ pub struct ProblemShape<'p> {
     field: Option<&'p str>,
     value: Option<&'p str>,
     inherited: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    accepted: Option<&'p str>,
     related: Vec<Placed<'p, MessageShape<'p>>>,
     fixes: Vec<FixShape<'p>>,
 }
@@ -95,6 +99,7 @@ impl<'p> From<&'p Problem> for ProblemShape<'p> {
             .map(|related| placed(MessageShape { message: &related.message }, &related.place));
         ProblemShape {
             code: problem.code,
+            rule: problem.rule.as_deref(),
             severity: problem.severity,
             message: &problem.message,
             help: problem.help.as_ref().map(help_text),
@@ -105,6 +110,7 @@ impl<'p> From<&'p Problem> for ProblemShape<'p> {
             field: problem.field.as_deref(),
             value: problem.value.as_deref(),
             inherited: problem.inherited,
+            accepted: problem.accepted.as_deref(),
             related: related.collect(),
             fixes: problem
                 .fixes

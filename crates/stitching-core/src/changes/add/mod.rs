@@ -223,7 +223,14 @@ impl<'p> Work<'p> {
             false => new_key(table, old, key)?,
         };
         let id = find_table(&self.project.schema, &table.name)?;
-        if !finder.rows_with_key(id, &shown_key(&own))?.is_empty() {
+        let mut known = finder.rows_with_key(id, &shown_key(&own))?;
+        if let Some(Texts::File(_)) = table.texts {
+            // A text may be there in other languages.
+            let rows = finder.rows(id)?;
+            let language = |row: &Row| rows.paths.get(&row.file).and_then(|path| table.language_of(path));
+            known.retain(|at| language(&rows.rows[*at]) == language(model));
+        }
+        if !known.is_empty() {
             refuse_taken(self.project, id, "", &own, key)?;
             return Err(taken(table, key));
         }

@@ -1,11 +1,10 @@
 //! Reading which fields follow from others.
 
+use super::expression::expression;
 use super::keys;
-use crate::expressions::Expression;
 use crate::schema::Schema;
 use crate::schema::computed::Computed;
 use crate::settings::TomlReader;
-use crate::text::nearest_of;
 use toml::Spanned;
 use toml::de::DeTable;
 
@@ -85,25 +84,8 @@ pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, given: Unbo
     let mut asked: Vec<String> = Vec::new();
     let mut follows = false;
     for source in when.iter().chain([&value]) {
-        let mut expression = match Expression::parse(source.get_ref()) {
-            Ok(expression) => expression,
-            Err(error) => {
-                return reader.problem(source.span(), error.to_string(), "write an expression in CEL");
-            }
-        };
+        let Some(expression) = expression(schema, reader, source, false, &mut asked) else { return };
         follows |= expression.names().iter().any(|name| name.contains('.'));
-        for aggregate in expression.take_aggregates() {
-            if schema.table(&aggregate.table).is_none() {
-                let near = nearest_of(&aggregate.table, schema.tables.iter().map(|own| own.name.as_str()));
-                let help = near.first().map_or(String::new(), |near| format!("did you mean `{near}`?"));
-                return reader.problem(
-                    source.span(),
-                    format!("there is no table `{}`", aggregate.table),
-                    help,
-                );
-            }
-            asked.push(aggregate.table);
-        }
     }
     schema.computed.push(Computed {
         table,

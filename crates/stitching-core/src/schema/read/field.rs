@@ -1,7 +1,7 @@
 //! Reading the description of a field.
 
 use super::{TableBuilder, keys, shortened};
-use crate::schema::field::{Field, Layout, Rule};
+use crate::schema::field::{Field, Layout, ValueRule};
 use crate::schema::pattern::why_not_regex;
 use crate::schema::table::Table;
 use crate::schema::{List, dependencies};
@@ -111,7 +111,7 @@ impl<'t> TableBuilder<'_, 't> {
             // What stands for nothing stands for the whole value, before it is taken apart.
             let none = self.reader.texts(body, "none").map(plain).unwrap_or_default();
             let none_pattern = self.pattern(body, "none_pattern").map(Box::new);
-            let nothing = Rule { none, none_pattern, ..Rule::default() };
+            let nothing = ValueRule { none, none_pattern, ..ValueRule::default() };
             let first = field.layout.rules()[0];
             for rule in std::iter::once(first).chain(table.rules[first].also.clone()) {
                 table.rules[rule].share_none(&nothing);
@@ -210,7 +210,7 @@ impl<'t> TableBuilder<'_, 't> {
                 self.rules(table, field, Some(part.to_owned()), body)
             }
             None => {
-                table.rules.push(Rule { field, part: Some(part.to_owned()), ..Rule::default() });
+                table.rules.push(ValueRule { field, part: Some(part.to_owned()), ..ValueRule::default() });
                 table.rules.len() - 1
             }
         }

@@ -6,13 +6,16 @@
 mod companion;
 mod computed;
 mod derived;
+mod expression;
 mod field;
 mod key;
 mod recipe;
-mod rules;
+mod rule;
+pub(crate) mod severity;
 mod table;
 mod texts;
 mod transfer;
+mod value_rules;
 
 use super::field::{Layout, Target};
 use super::table::KeyPart;
@@ -44,6 +47,8 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
     let mut computed = Vec::new();
     let mut recipes = Vec::new();
     let mut transfers = Vec::new();
+    let mut game_rules = Vec::new();
+    let mut severities = Vec::new();
     // Tables whose description is wrong are there all the same: what refers to them is not to blame.
     let mut failed: Vec<String> = Vec::new();
     for (file, reader) in readers.iter_mut().enumerate() {
@@ -57,6 +62,8 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
         computed.extend(computed::read(reader, &top).into_iter().map(|own| (file, own)));
         derived::read(&mut schema, reader, &top);
         transfers.extend(transfer::read(reader, &top).into_iter().map(|own| (file, own)));
+        severities.extend(severity::read(reader, &top).into_iter().map(|own| (file, own)));
+        game_rules.extend(rule::read(reader, &top).into_iter().map(|own| (file, own)));
         recipes.extend(recipe::read(reader, &top).into_iter().map(|own| (file, own)));
         let Some(tables) = reader.table(&top, "table") else { continue };
         for (name, value) in tables {
@@ -101,6 +108,15 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
         if !transfer.tables().iter().any(is_failed) {
             transfer::bind(&mut schema, &mut readers[file], transfer);
         }
+    }
+    for (file, rule) in game_rules {
+        if !failed.iter().any(|failed| failed == rule.table()) {
+            rule::bind(&mut schema, &mut readers[file], rule);
+        }
+    }
+    for (file, severity) in severities {
+        let bound = severity::bind(&schema, &mut readers[file], severity);
+        schema.severities.extend(bound);
     }
     for (file, recipe) in recipes {
         recipe::bind(&mut schema, &mut readers[file], recipe);

@@ -8,7 +8,7 @@ use crate::help::{Help, NextStep};
 use crate::links::Labels;
 use crate::reading::View;
 use crate::rows::{Row, Rows};
-use crate::schema::{KeyPart, Rule, Schema, TableId};
+use crate::schema::{KeyPart, Schema, TableId, ValueRule};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The kinds of things that can be free.
@@ -225,7 +225,7 @@ fn value(row: &Row, column: Option<usize>) -> String {
 fn none_values(schema: &Schema, rows: &Rows, column: Option<usize>) -> BTreeSet<String> {
     let field = column.map(|column| rows.fields[column]);
     let of_column = rows.table.rules.iter().filter(|rule| Some(rule.field) == field);
-    let refers = |rule: &&Rule| {
+    let refers = |rule: &&ValueRule| {
         let to_column = |own: usize| Some(rows.table.rules[own].field) == field;
         let is_key = column.is_none() || column == key_column(rows);
         rule.refs.iter().any(|target| target.table == rows.id && target.rule.map_or(is_key, to_column))

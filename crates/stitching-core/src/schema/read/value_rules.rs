@@ -3,7 +3,7 @@
 use super::{OtherFields, TableBuilder, Unbound, keys, shortened};
 use crate::expressions::{Expression, WHOLE};
 use crate::layers::RelPath;
-use crate::schema::field::{OnRemove, Rule, ValueType};
+use crate::schema::field::{OnRemove, ValueRule, ValueType};
 use crate::schema::pattern::why_not_regex;
 use crate::schema::table::{KeyPart, Table};
 use crate::schema::{Condition, Pattern, Switch, dependencies};
@@ -28,7 +28,7 @@ impl<'t> TableBuilder<'_, 't> {
         let when = body.get("when");
         let tables = body.get("ref").and_then(|value| value.get_ref().as_table());
         let rule = self.rule(at, field, part.clone(), body);
-        let mut bare = Rule { field, part: part.clone(), ..Rule::default() };
+        let mut bare = ValueRule { field, part: part.clone(), ..ValueRule::default() };
         bare.share_none(&rule);
         match (when, by, tables) {
             (Some(when), Some(_), _) => {
@@ -100,7 +100,7 @@ impl<'t> TableBuilder<'_, 't> {
     fn when(&mut self, at: usize, when: &Value<'t>) -> Option<OtherFields> {
         match when.get_ref() {
             DeValue::String(source) => match Expression::parse(source) {
-                Ok(expression) if expression.asks_tables() => {
+                Ok(expression) if expression.asks_beyond() => {
                     let message =
                         "the condition of a rule speaks of the record alone, and not of other tables";
                     self.reader.problem(when.span(), message, "name fields of the record only");
@@ -221,12 +221,18 @@ impl<'t> TableBuilder<'_, 't> {
         pattern
     }
 
-    pub(super) fn rule(&mut self, at: usize, field: usize, part: Option<String>, body: &DeTable<'t>) -> Rule {
+    pub(super) fn rule(
+        &mut self,
+        at: usize,
+        field: usize,
+        part: Option<String>,
+        body: &DeTable<'t>,
+    ) -> ValueRule {
         let (pattern, none_pattern) =
             (self.pattern(body, "pattern"), self.pattern(body, "none_pattern").map(Box::new));
         let reader = &mut *self.reader;
         dependencies::check_rule(reader, body);
-        let mut rule = Rule { field, part, pattern, none_pattern, ..Rule::default() };
+        let mut rule = ValueRule { field, part, pattern, none_pattern, ..ValueRule::default() };
         if let Some(value) = body.get("as") {
             match value.get_ref().as_str() {
                 Some(text) => rule.shape = one_part(reader, value, text),

@@ -1,4 +1,5 @@
-//! What an expression asks of all records of a table: `count(berths, b, b.Reach == Reach)`.
+//! What an expression asks beyond the values of its names: of all records of a table, `count(berths, b, b.Reach == Reach)`,
+//! of the records that are held together, `sum(group, g, g.Share)`, or whether there is a file.
 //!
 //! The first argument names the table, the second the name under which one of its records is spoken of, then come what is
 //! taken of each record and a condition. A condition that says that a field of the record is equal to something, or has it
@@ -24,10 +25,13 @@ pub enum AggregateKind {
     Max,
     /// The number of different values.
     Distinct,
+    /// Whether a condition holds for all of them; the condition is what is taken of each record.
+    All,
 }
 
 /// The functions, by name.
-const FUNCTIONS: [(&str, AggregateKind); 6] = [
+const FUNCTIONS: [(&str, AggregateKind); 7] = [
+    ("all", AggregateKind::All),
     ("count", AggregateKind::Count),
     ("exists", AggregateKind::Exists),
     ("sum", AggregateKind::Sum),
@@ -36,7 +40,22 @@ const FUNCTIONS: [(&str, AggregateKind); 6] = [
     ("distinct", AggregateKind::Distinct),
 ];
 
-/// One such question. The names in its expressions that begin with [`Aggregate::variable`] and a dot are fields of the
+/// The function that tells whether there is a file.
+const FILE_EXISTS: &str = "file_exists";
+
+/// What an expression asks beyond the values of its names.
+#[derive(Debug)]
+pub enum Question {
+    /// What all records of a table, or of a group, make together.
+    Aggregate(Box<Aggregate>),
+    /// Whether the game has a file with the path that this gives.
+    FileExists(Box<Expression>),
+}
+
+/// The records that are held together, as a table: `sum(group, g, g.Share)`.
+pub const GROUP: &str = "group";
+
+/// What is asked of all records of a table. The names in its expressions that begin with [`Aggregate::variable`] and a dot are fields of the
 /// records of the table, the others are those of the expression that asks.
 #[derive(Debug)]
 pub struct Aggregate {
@@ -52,6 +71,14 @@ pub struct Aggregate {
     pub lookup: Option<Lookup>,
     /// What else they must meet.
     pub condition: Option<Expression>,
+}
+
+impl Aggregate {
+    /// The expressions in it.
+    pub(super) fn expressions(&self) -> impl Iterator<Item = &Expression> {
+        let wanted = self.lookup.as_ref().map(|lookup| &lookup.wanted);
+        self.value.iter().chain(&self.condition).chain(wanted)
+    }
 }
 
 /// What records of a table are looked up by.
@@ -90,15 +117,32 @@ pub(super) fn number(identifier: &str) -> Option<usize> {
 pub(super) fn take_out(
     source: &str,
     expression: &mut IdedExpr,
-    out: &mut Vec<Aggregate>,
+    out: &mut Vec<Question>,
 ) -> Result<(), Error> {
-    if let Expr::Call(call) = &mut expression.expr
-        && let Some((kind, table, variable)) = asked(call)
-    {
-        let aggregate = understood(source, kind, table, variable, std::mem::take(&mut call.args))?;
-        expression.expr = Expr::Ident(identifier(out.len()));
-        out.push(aggregate);
-        return Ok(());
+    if let Expr::Call(call) = &mut expression.expr {
+        let question = match asked(call) {
+            Some((kind, table, variable)) => {
+                let arguments = std::mem::take(&mut call.args);
+                Some(Question::Aggregate(Box::new(understood(source, kind, table, variable, arguments)?)))
+            }
+            None if call.func_name == FILE_EXISTS && call.target.is_none() => {
+                let [path] = &mut call.args[..] else {
+                    return Err(super::bad(source, "`file_exists` takes one path"));
+                };
+                let path = std::mem::replace(path, IdedExpr { id: path.id, expr: Expr::Unspecified });
+                let path = Expression::of_tree(source, path)?;
+                if path.asks_beyond() {
+                    return Err(super::bad(source, "the path in `file_exists` speaks of the record only"));
+                }
+                Some(Question::FileExists(Box::new(path)))
+            }
+            None => None,
+        };
+        if let Some(question) = question {
+            expression.expr = Expr::Ident(identifier(out.len()));
+            out.push(question);
+            return Ok(());
+        }
     }
     super::parts_mut(expression).into_iter().try_for_each(|part| take_out(source, part, out))
 }
@@ -146,7 +190,7 @@ fn understood(
     let own = |tree: Option<IdedExpr>| tree.map(|tree| Expression::of_tree(source, tree)).transpose();
     let (value, condition) = (own(value)?, own(left)?);
     let all = value.iter().chain(&condition).chain(lookup.as_ref().map(|lookup| &lookup.wanted));
-    if all.into_iter().any(Expression::asks_tables) {
+    if all.into_iter().any(Expression::asks_beyond) {
         let message = format!("`{}` and the like stand inside each other", kind.name());
         return Err(super::bad(source, &message));
     }

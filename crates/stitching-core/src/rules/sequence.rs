@@ -1,0 +1,103 @@
+//! Numbers without gaps, and values that do not fall.
+
+use super::{Findings, Found, Scope};
+use crate::Error;
+use crate::expressions::Value;
+use crate::text::number;
+use std::cmp::Ordering;
+use std::collections::HashMap;
+
+/// Of more missing numbers than these the first and the last are told.
+const MOST_MISSING: i64 = 3;
+
+/// Where the numbers of `field` are not `first`, the next one, and so on, each once.
+pub(super) fn gaps(scope: &Scope<'_>, field: &str, first: i64) -> Result<Findings, Error> {
+    let path = scope.column(field)?;
+    let column = path.own_column();
+    Ok(scope.each_group(|group, findings| {
+        let mut told = |row: usize, message: String, first: Option<usize>| {
+            let found = Found::new(row, column, message);
+            findings.add(match first {
+                Some(first) => found.related(first, "the first with it"),
+                None => found,
+            });
+        };
+        let mut numbers: Vec<(i64, usize)> = Vec::new();
+        let mut known: HashMap<i64, usize> = HashMap::new();
+        for at in group.iter().copied() {
+            let held = path.held(scope.rows, scope.row(at));
+            match whole(&held) {
+                Some(number) => match known.get(&number) {
+                    Some(other) => {
+                        let message = format!("{field} {number} is there twice");
+                        told(at, message, Some(*other));
+                    }
+                    None => {
+                        known.insert(number, at);
+                        numbers.push((number, at));
+                    }
+                },
+                None if held.shown().is_empty() => told(at, format!("{field} is empty"), None),
+                None => told(at, format!("{field} is `{}`, no whole number", held.brief()), None),
+            }
+        }
+        numbers.sort_unstable();
+        let mut expected = first;
+        for (number, at) in numbers {
+            match number.cmp(&expected) {
+                Ordering::Less => told(at, format!("{field} {number} is below the first, {first}"), None),
+                Ordering::Equal => expected = number.saturating_add(1),
+                Ordering::Greater => {
+                    let gap: Vec<String> = match number - expected <= MOST_MISSING {
+                        true => (expected..number).map(|missing| missing.to_string()).collect(),
+                        false => vec![format!("{expected} to {}", number - 1)],
+                    };
+                    let is = if gap.len() == 1 && number - expected == 1 { "is" } else { "are" };
+                    told(at, format!("{} {is} missing before {field} {number}", gap.join(", ")), None);
+                    expected = number.saturating_add(1);
+                }
+            }
+        }
+    }))
+}
+
+fn whole(value: &Value) -> Option<i64> {
+    let number = match value {
+        Value::Number(number) => *number,
+        Value::Text(text) => number(text.trim())?,
+        _ => return None,
+    };
+    (number.fract() == 0.0 && number.abs() < 9e15).then_some(number as i64)
+}
+
+/// Where the value of `field` is less than that of the record before it in the same file.
+pub(super) fn falls(scope: &Scope<'_>, field: &str) -> Result<Findings, Error> {
+    let path = scope.column(field)?;
+    let column = path.own_column();
+    Ok(scope.each_group(|group, findings| {
+        let mut before: Option<(usize, Value)> = None;
+        for at in group.iter().copied() {
+            let value = path.held(scope.rows, scope.row(at));
+            if value.shown().is_empty() {
+                continue;
+            }
+            if let Some((last, held)) = &before
+                && scope.row(*last).file == scope.row(at).file
+                && order(&value, held).is_lt()
+            {
+                let message =
+                    format!("{field} `{}` comes behind `{}`, and is less", value.brief(), held.brief());
+                let before = format!("{} is before it", scope.called(*last));
+                findings.add(Found::new(at, column, message).related(*last, before));
+            }
+            before = Some((at, value));
+        }
+    }))
+}
+
+fn order(a: &Value, b: &Value) -> Ordering {
+    match (a, b) {
+        (Value::Number(a), Value::Number(b)) => a.total_cmp(b),
+        (a, b) => a.shown().cmp(&b.shown()),
+    }
+}
