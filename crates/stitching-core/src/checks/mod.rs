@@ -8,6 +8,7 @@ mod accepted;
 mod bad_project;
 mod bad_schema;
 mod byte_order_mark;
+mod checker;
 mod column_count;
 mod computed_differs;
 mod contested_file;
@@ -52,6 +53,7 @@ mod wrong_shape;
 mod wrong_type;
 
 pub use accepted::{AcceptedProblem, AcceptedProblems};
+pub use checker::Checker;
 pub(crate) use computed_differs::mistake;
 pub use last_check::LastCheck;
 pub use report::Context;

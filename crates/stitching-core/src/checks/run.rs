@@ -69,13 +69,18 @@ pub struct Summary {
 /// field and value of the same file, wherever that file now lies. So a base file that was copied
 /// into the mod brings no blame with it, and a base record that the mod broke does.
 pub fn check(view: View<'_>) -> Report {
+    check_with(view, &FactsCache::default())
+}
+
+/// As [`check`], with what is known of files already; what is found out is added.
+pub(super) fn check_with(view: View<'_>, cache: &FactsCache) -> Report {
     let View { stack, schema, through } = view;
-    let (finders, cache) = (finders(schema), FactsCache::default());
-    let index = Index::build(view, &finders, &cache);
+    let finders = finders(schema);
+    let index = Index::build(view, &finders, cache);
     let mut seeds = Seeds::find(&index, None);
     let has_base = through == stack.top() && through > 0;
     let base =
-        (has_base && !seeds.is_empty()).then(|| Index::build(view.until(through - 1), &finders, &cache));
+        (has_base && !seeds.is_empty()).then(|| Index::build(view.until(through - 1), &finders, cache));
     let of_base = base.as_ref().map(|base| {
         let marks = seeds.marks(&index);
         (base, Seeds::find(base, Some(&marks)))

@@ -29,6 +29,7 @@ pub fn json_schema() -> (Value, Value) {
         ("derived", keys::DERIVED),
         ("paired", keys::PAIRED),
         ("rule", keys::GAME_RULE),
+        ("log", keys::LOG),
     ] {
         schema["properties"][name] = json!({ "type": "array", "items": object(settings) });
     }

@@ -52,7 +52,17 @@ pub(crate) const SCHEMA_TOP: &[Setting] = &[
     setting("recipe", "array", "Named changes with parameters."),
     setting("transfer", "array", "How records of one table become records of another."),
     setting("rule", "array", "What must hold of the records of a table."),
+    setting("log", "array", "What the game writes into its log about records."),
     setting("severity", "object", SEVERITIES),
+];
+
+pub(crate) const LOG: &[Setting] = &[
+    setting(
+        "pattern",
+        "string",
+        "A regular expression for lines of the log; its groups `file`, `line`, `key` and `name` tell what a line is about.",
+    ),
+    setting("table", "string", "The table of the record that `key` and `name` speak of."),
 ];
 
 /// What `[severity]` says.
@@ -498,6 +508,7 @@ pub fn schema_sections() -> Vec<(String, &'static [Setting])> {
     sections.push(("[[paired]]".to_owned(), PAIRED));
     sections.push(("[[rule]]".to_owned(), GAME_RULE));
     sections.push(("an entry of [severity]".to_owned(), SEVERITY));
+    sections.push(("[[log]]".to_owned(), LOG));
     sections.push(("[[transfer]]".to_owned(), TRANSFER));
     sections.push(("a field in `set` of a transfer".to_owned(), TRANSFER_FIELD));
     sections.push(("[[recipe]]".to_owned(), RECIPE));

@@ -10,6 +10,7 @@ mod field;
 mod file_pattern;
 pub(crate) mod keys;
 mod list;
+mod log;
 mod pattern;
 mod read;
 mod recipe;
@@ -27,6 +28,7 @@ pub use field::{Field, Layout, OnRemove, Target, ValueRule, ValueType};
 pub use file_pattern::{FilePattern, FilePatternError};
 pub use keys::{PROJECT_SECTIONS, schema_sections};
 pub use list::{Item, List};
+pub use log::{LOG_GROUPS, LogPattern};
 pub use pattern::Pattern;
 pub use read::read;
 pub(crate) use read::severity as read_severity;
@@ -67,6 +69,8 @@ pub struct Schema {
     pub transfers: Vec<Transfer>,
     /// What must hold of the records of tables, in the order in which it is described.
     pub rules: Vec<Rule>,
+    /// What the game writes into its log.
+    pub logs: Vec<LogPattern>,
     /// How much problems matter: the first that is about one counts.
     pub severities: Vec<SeverityRule>,
     /// The patterns for files, by the folder that they begin with: the table and the number of each.
@@ -89,6 +93,7 @@ impl Schema {
             recipes: Vec::new(),
             transfers: Vec::new(),
             rules: Vec::new(),
+            logs: Vec::new(),
             severities: Vec::new(),
             patterns: OnceLock::new(),
         }

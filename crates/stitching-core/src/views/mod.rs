@@ -5,6 +5,7 @@
 mod details;
 mod difference;
 mod free;
+mod game_log;
 mod graph;
 mod group;
 mod query;
@@ -16,6 +17,7 @@ mod typical_values;
 pub use details::{Details, FieldDetail, details, read_record};
 pub use difference::{Difference, FieldDifference, How, RecordDifference, TableDifference, difference};
 pub use free::{Closest, Free, FreeKind, FreeRequest, Near, free};
+pub use game_log::{LogAbout, LogFinding, LogMention, LogReading, LogRecord, log_findings, read_log};
 pub use graph::{Described, Direction, Graph, Node, Tree};
 pub use group::{Group, Measure, group};
 pub use query::{Line, Query, QueryResult};

@@ -183,6 +183,11 @@ pub enum Command {
         after_help = "Examples:\n  stitching recipe\n  stitching recipe side-canal from=frost_cut key=rime_cut title='Rime Cut' --preview\n  stitching recipe side-canal --from-history 3 5\n\nA recipe is written in the schema as [[recipe]]. On a terminal it asks for what is not given.\n`--from-history` prints a draft of one from changes that were made by hand."
     )]
     Recipe(Recipe),
+    /// Check after each save, and tell what came and what went
+    #[command(
+        after_help = "Examples:\n  stitching watch\n  stitching watch --format json\n\nIt ends with Ctrl-C. A file that is half written is looked at again before anything is told."
+    )]
+    Watch(Watch),
     /// What there is of texts in each language, what is wrong with them; files for translators out and in
     #[command(
         after_help = "Examples:\n  stitching text\n  stitching text missing --language de\n  stitching text --export de.po --language de\n  stitching text --import de.po\n  stitching text --stubs de --preview\n\nFiles for translators are PO (.po) or XLIFF 2.1 (.xlf, .xliff). Exporting onto a file that is there\nkeeps the translator's notes and translations, and marks texts that changed since."
@@ -489,6 +494,10 @@ pub struct Check {
     /// Live with the problems shown: write them to accepted.toml, with the reason
     #[arg(long, value_name = "REASON")]
     pub accept: Option<String>,
+    /// Put each line of the game's log that speaks of the data beside its record, and what is wrong there; `-` reads it from
+    /// standard input
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["changed", "since_last", "accept", "schema", "by"])]
+    pub log: Option<std::path::PathBuf>,
     /// Check the schema itself: its rules against their examples, and which rules are about no record
     #[arg(long, conflicts_with_all = ["changed", "since_last", "accept"])]
     pub schema: bool,
@@ -511,4 +520,11 @@ pub enum GroupBy {
 pub struct Explain {
     /// The code of a problem, or the name of a rule of the schema; without it all are listed
     pub code: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub struct Watch {
+    /// Look at the files again and again, where the system does not tell of changes (some network folders)
+    #[arg(long)]
+    pub poll: bool,
 }

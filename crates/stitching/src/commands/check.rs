@@ -32,6 +32,9 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
         true => checks::check_schema(view),
         false => checks::check(view),
     });
+    if let Some(log) = &args.log {
+        return super::game_log::run(project, log, &report, global, ui);
+    }
     let is_whole = through == project.stack.top() && !args.schema;
     let gone = if is_whole { report.accept(&accepted) } else { Vec::new() };
     let last = if is_whole { LastCheck::recall(&project.folder) } else { None };

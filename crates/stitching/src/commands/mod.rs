@@ -14,6 +14,7 @@ mod fields;
 mod find;
 mod fix;
 mod free;
+mod game_log;
 mod history;
 mod learn;
 mod needs;
@@ -30,6 +31,7 @@ mod tables;
 mod text;
 mod transfer;
 mod uses;
+mod watch;
 
 use crate::args::{Cli, Command, Global};
 use crate::ui::Ui;
@@ -64,6 +66,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Renumber(args) => renumber::run(&folder(global)?, args, global, ui),
         Command::Fix(args) => fix::run(&folder(global)?, args, global, ui),
         Command::Recipe(args) => recipe::run(&folder(global)?, args, global, ui),
+        Command::Watch(args) => watch::run(&folder(global)?, args, global, ui),
         Command::Text(args) => text::run(&folder(global)?, args, global, ui),
         Command::Transfer(args) => transfer::run(&folder(global)?, args, global, ui),
         Command::Refresh(args) => refresh::run(&folder(global)?, args, global, ui),

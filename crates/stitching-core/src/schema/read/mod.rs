@@ -9,6 +9,7 @@ mod derived;
 mod expression;
 mod field;
 mod key;
+mod log;
 mod recipe;
 mod rule;
 pub(crate) mod severity;
@@ -49,6 +50,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
     let mut transfers = Vec::new();
     let mut game_rules = Vec::new();
     let mut severities = Vec::new();
+    let mut logs = Vec::new();
     // Tables whose description is wrong are there all the same: what refers to them is not to blame.
     let mut failed: Vec<String> = Vec::new();
     for (file, reader) in readers.iter_mut().enumerate() {
@@ -62,6 +64,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
         computed.extend(computed::read(reader, &top).into_iter().map(|own| (file, own)));
         derived::read(&mut schema, reader, &top);
         transfers.extend(transfer::read(reader, &top).into_iter().map(|own| (file, own)));
+        logs.extend(log::read(reader, &top).into_iter().map(|own| (file, own)));
         severities.extend(severity::read(reader, &top).into_iter().map(|own| (file, own)));
         game_rules.extend(rule::read(reader, &top).into_iter().map(|own| (file, own)));
         recipes.extend(recipe::read(reader, &top).into_iter().map(|own| (file, own)));
@@ -113,6 +116,9 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
         if !failed.iter().any(|failed| failed == rule.table()) {
             rule::bind(&mut schema, &mut readers[file], rule);
         }
+    }
+    for (file, own) in logs {
+        log::bind(&mut schema, &mut readers[file], own);
     }
     for (file, severity) in severities {
         let bound = severity::bind(&schema, &mut readers[file], severity);
