@@ -1,6 +1,6 @@
 //! A field that holds something other than what follows from others.
 
-use super::{Check, OfRows, Run};
+use super::{Check, KnownFaults, OfRows, Run};
 use crate::help::NextStep;
 use crate::layers::FileId;
 use crate::links::Index;
@@ -42,7 +42,7 @@ Example, right
     frost_cut  2
 ";
 
-fn find(index: &Index<'_>, others: &Others<'_>) -> OfRows {
+fn find(index: &Index<'_>, others: &Others<'_>, _: &KnownFaults) -> OfRows {
     let mut out = OfRows::default();
     for computed in &index.schema.computed {
         match ComputedValues::of(index.schema, computed, others) {

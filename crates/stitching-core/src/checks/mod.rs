@@ -62,6 +62,7 @@ pub use unreadable_entry::passed_over;
 
 use crate::Code;
 use crate::help::Help;
+use crate::layers::FileId;
 use crate::links::{Index, RecordId};
 use crate::problem::{Problem, Severity};
 use crate::rows::Others;
@@ -70,7 +71,8 @@ use crate::tables::{
     CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, KeyFinder, LinkKind, PieceFinder, Seed,
     ValueFinder,
 };
-use std::collections::BTreeMap;
+use crate::text::Span;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// One thing that can be wrong.
 #[derive(Debug)]
@@ -137,7 +139,28 @@ pub enum Run {
     /// A look at the layers and the list of files.
     Stack(fn(&Index<'_>) -> Vec<Problem>),
     /// A look at tables as rows.
-    Rows(fn(&Index<'_>, &Others<'_>) -> OfRows),
+    Rows(fn(&Index<'_>, &Others<'_>, &KnownFaults) -> OfRows),
+}
+
+/// What is wrong by itself, before tables are looked at as rows: what follows from that is told when it is put right.
+#[derive(Debug, Default)]
+pub struct KnownFaults {
+    /// By the file and the byte at which each is, the check, and the field.
+    at: HashMap<FileId, BTreeMap<u32, Vec<(Code, Option<String>)>>>,
+}
+
+impl KnownFaults {
+    /// Whether a record that covers `span` of a file has a fault that may be why `fields` are not as they should be: in one of these,
+    /// or one of the record as a whole.
+    pub(crate) fn explain(&self, file: FileId, span: Span, fields: &BTreeSet<String>) -> bool {
+        let of_record = |code: Code| {
+            [Code::DUPLICATE_KEY, Code::MISSING_KEY, Code::SYNTAX_ERROR, Code::COLUMN_COUNT].contains(&code)
+        };
+        let found = self.at.get(&file).into_iter().flat_map(|at| at.range(span.start..=span.end));
+        found.flat_map(|(_, faults)| faults).any(|(code, field)| {
+            of_record(*code) || field.as_ref().is_some_and(|field| fields.contains(field))
+        })
+    }
 }
 
 /// What a look at tables as rows found.

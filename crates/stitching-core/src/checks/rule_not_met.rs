@@ -1,13 +1,13 @@
 //! A rule of the game that records do not meet.
 
-use super::{Check, OfRows, Run};
+use super::{Check, KnownFaults, OfRows, Run};
 use crate::formats::Cell;
 use crate::layers::FileId;
 use crate::links::Index;
 use crate::problem::{Fix, Problem, Related, Severity};
 use crate::reading::{LoadedFile, load};
 use crate::rows::{Others, Rows};
-use crate::rules::{Outcome, Violation, hold};
+use crate::rules::{Outcome, Violation, hold, named_fields};
 use crate::schema::Rule;
 use crate::tables::{RecordView, RecordVisitor, read_records_at, shown_key};
 use crate::text::{Edit, EditSet};
@@ -44,11 +44,19 @@ Example, right
     frost_cut  deep   6
 ";
 
-fn find(index: &Index<'_>, others: &Others<'_>) -> OfRows {
+fn find(index: &Index<'_>, others: &Others<'_>, faults: &KnownFaults) -> OfRows {
     let mut out = OfRows::default();
     for rule in &index.schema.rules {
         match hold(rule, others) {
-            Ok(outcome) => of_outcome(index, rule, outcome, &mut out),
+            Ok(mut outcome) => {
+                let fields = named_fields(rule);
+                let rows = &outcome.rows;
+                outcome.violations.retain(|found| {
+                    let row = &rows.rows[found.row];
+                    !faults.explain(row.file, row.span, &fields)
+                });
+                of_outcome(index, rule, outcome, &mut out);
+            }
             Err(error) => out.problems.push(mistake(rule, &error)),
         }
     }

@@ -1,7 +1,7 @@
 //! Problems in the making: what reading the files and the index gave, before any words are made.
 
 use super::report::{Context, Placed};
-use super::{CHECKS, Check, Run, follow_ups, one_cause};
+use super::{CHECKS, Check, KnownFaults, Run, follow_ups, one_cause};
 use crate::Code;
 use crate::links::{Index, Labels};
 use crate::problem::{Problem, Severity};
@@ -47,6 +47,23 @@ pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
     }
     drop_what_is_common(index, &mut seeds);
     seeds
+}
+
+/// What is wrong by itself, where rules may ask for it.
+fn known_faults(index: &Index<'_>, placed: &[Placed]) -> KnownFaults {
+    let mut out = KnownFaults::default();
+    if index.schema.rules.is_empty() {
+        return out;
+    }
+    for (file, seed) in placed {
+        let field = seed.table.zip(seed.rule).map(|(table, rule)| {
+            let table = &index.schema.tables[table];
+            table.fields[table.rules[rule].field].name.clone()
+        });
+        let of_file = out.at.entry(index.files[*file as usize].id).or_default();
+        of_file.entry(seed.span.start).or_default().push((seed.code, field));
+    }
+    out
 }
 
 /// The names of records, if a rule tells them.
@@ -166,15 +183,18 @@ impl Seeds {
                 Run::Link { kind, .. } => seeds.placed.extend(dangling_links(index, check, kind, &keep)),
                 Run::Index { find, .. } => seeds.placed.extend(find(index).into_iter().filter(keep)),
                 Run::Stack(find) => seeds.whole.extend(find(index)),
-                Run::Rows(find) => {
-                    let found = find(index, &others);
-                    seeds.whole.extend(found.problems);
-                    for (severity, number) in found.more {
-                        *seeds.more.entry((check.code, severity)).or_default() += number;
-                    }
-                }
                 // Reading the files found it.
                 _ => {}
+            }
+        }
+        let faults = known_faults(index, &seeds.placed);
+        for check in CHECKS {
+            if let Run::Rows(find) = check.run {
+                let found = find(index, &others, &faults);
+                seeds.whole.extend(found.problems);
+                for (severity, number) in found.more {
+                    *seeds.more.entry((check.code, severity)).or_default() += number;
+                }
             }
         }
         follow_ups::leave_out(index, &mut seeds.placed, &mut seeds.whole);

@@ -5,13 +5,13 @@ use crate::Error;
 use crate::expressions::Value;
 use crate::rows::ColumnPath;
 use crate::text::{number, shown_number};
-use std::collections::HashMap;
+use hashbrown::HashMap;
 
 /// In one cell of the grid no more positions than these are looked at for one record.
 const MOST_IN_CELL: usize = 1000;
 
-/// How many cells on each side a position is compared with: the cells are so small that two positions in one are too near.
-const REACH: i64 = 2;
+/// How many cells on each side a position is compared with: a cell is as long as the distance.
+const REACH: i64 = 1;
 
 /// The records whose position in `fields` is nearer than `distance` to that of an earlier one; the same if it is 0.
 pub(super) fn find(scope: &Scope<'_>, fields: &[String], distance: f64) -> Result<Findings, Error> {
@@ -22,10 +22,8 @@ pub(super) fn find(scope: &Scope<'_>, fields: &[String], distance: f64) -> Resul
         let mut grid: HashMap<Cell, Vec<(usize, Position)>> = HashMap::new();
         for at in group.iter().copied() {
             let Some(position) = position(scope, &paths, at) else { continue };
-            // Two positions in one cell are nearer than the distance.
-            let cell_size = distance / (position.number as f64).sqrt();
             let cell: Cell = match distance > 0.0 {
-                true => position.at.map(|own| (own / cell_size).floor() as i64),
+                true => position.at.map(|own| (own / distance).floor() as i64),
                 // Equal numbers, to their last bit.
                 false => position.at.map(|own| (own + 0.0).to_bits().cast_signed()),
             };

@@ -17,7 +17,7 @@ use crate::expressions::{Expression, Value};
 use crate::rows::{ColumnPath, Formula, Others, Row, Rows};
 use crate::schema::{Message, MessagePart, Requirement, Rule};
 use rayon::prelude::*;
-use std::collections::HashMap;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 /// So many places at which one rule is not met are told; more are counted.
@@ -64,6 +64,15 @@ pub fn tells_names(rule: &Rule) -> bool {
     let is_name = |name: &String| name == "name" || name.ends_with(".name");
     let speaks = |source| Expression::parse(source).is_ok_and(|own| own.all_names().iter().any(is_name));
     sources(rule).any(speaks)
+}
+
+/// The fields of the record that a rule speaks of.
+pub fn named_fields(rule: &Rule) -> BTreeSet<String> {
+    let of_expression =
+        |source: &str| Expression::parse(source).map(|own| own.all_names()).unwrap_or_default();
+    let conditions = rule.when.iter().map(String::as_str).chain(rule.requirement.expressions());
+    let first = |name: String| name.split('.').next().unwrap_or_default().to_owned();
+    plain_fields(rule).chain(conditions.flat_map(of_expression).map(first)).collect()
 }
 
 /// The fields that a rule names as such.
@@ -286,10 +295,15 @@ fn grouped(rows: &Rows, by: &[ColumnPath], about: Vec<usize>) -> Vec<Vec<usize>>
         return if about.is_empty() { Vec::new() } else { vec![about] };
     }
     let mut groups: Vec<Vec<usize>> = Vec::new();
-    let mut known: HashMap<Vec<String>, usize> = HashMap::new();
+    let mut known: hashbrown::HashMap<String, usize> = hashbrown::HashMap::new();
+    let mut values = String::new();
     for at in about {
-        let values: Vec<String> = by.iter().map(|path| path.held(rows, &rows.rows[at]).shown()).collect();
-        let group = *known.entry(values).or_insert_with(|| {
+        values.clear();
+        for path in by {
+            values.push_str(&path.held(rows, &rows.rows[at]).shown());
+            values.push('\0');
+        }
+        let group = *known.entry_ref(values.as_str()).or_insert_with(|| {
             groups.push(Vec::new());
             groups.len() - 1
         });

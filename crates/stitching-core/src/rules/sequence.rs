@@ -4,8 +4,8 @@ use super::{Findings, Found, Scope};
 use crate::Error;
 use crate::expressions::Value;
 use crate::text::number;
+use hashbrown::HashMap;
 use std::cmp::Ordering;
-use std::collections::HashMap;
 
 /// Of more missing numbers than these the first and the last are told.
 const MOST_MISSING: i64 = 3;

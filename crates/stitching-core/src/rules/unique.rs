@@ -3,7 +3,7 @@
 use super::{Findings, Found, Scope};
 use crate::Error;
 use crate::rows::ColumnPath;
-use std::collections::HashMap;
+use hashbrown::HashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
 /// The records that have the same values in `fields` as an earlier one; those with nothing in all of them do not count.

@@ -2,7 +2,7 @@
 
 use super::{Findings, Found, Scope};
 use crate::Error;
-use std::collections::HashMap;
+use hashbrown::HashMap;
 
 /// The values of each of `fields` that look like an earlier one of the same field, and are written otherwise.
 pub(super) fn find(scope: &Scope<'_>, fields: &[String]) -> Result<Findings, Error> {
