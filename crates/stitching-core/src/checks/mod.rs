@@ -145,9 +145,12 @@ pub enum Run {
 /// What is wrong by itself, before tables are looked at as rows: what follows from that is told when it is put right.
 #[derive(Debug, Default)]
 pub struct KnownFaults {
-    /// By the file and the byte at which each is, the check, and the field.
-    at: HashMap<FileId, BTreeMap<u32, Vec<(Code, Option<String>)>>>,
+    /// Those of each file by the byte at which they are.
+    at: HashMap<FileId, BTreeMap<u32, Vec<KnownFault>>>,
 }
+
+/// The check that found a fault, and the field that it is in.
+type KnownFault = (Code, Option<String>);
 
 impl KnownFaults {
     /// Whether a record that covers `span` of a file has a fault that may be why `fields` are not as they should be: in one of these,
