@@ -188,7 +188,7 @@ impl Telling<'_> {
         }
         self.asides(&mut out);
         ui.out(&out);
-        if let Some(first) = self.shown.first() {
+        if let Some(first) = self.shown.first().filter(|_| self.args.by.is_none()) {
             ui.note(&format!("`stitching explain {}` tells more", first.name()));
         }
     }

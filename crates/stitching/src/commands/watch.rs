@@ -212,14 +212,16 @@ impl Session<'_> {
             let first = changed.iter().take(MOST).cloned().collect::<Vec<_>>().join(", ");
             out.push_str(&format!("{}\n", styled(DIM, format!("changed: {first}{more}"))));
         }
-        for own in went.iter().take(MOST_SHOWN) {
-            out.push_str(&format!("  {} {}\n", styled(GREEN, "gone"), line(own, paths)));
+        // The same slip in many lines is told once.
+        let (gone, new) = (human::grouped_alike(went), human::grouped_alike(came));
+        for (own, also) in gone.iter().take(MOST_SHOWN) {
+            out.push_str(&format!("  {} {}\n", styled(GREEN, "gone"), line(own, also, paths)));
         }
-        for own in came.iter().take(MOST_SHOWN) {
+        for (own, also) in new.iter().take(MOST_SHOWN) {
             let style = if own.severity == Severity::Error { RED } else { YELLOW };
-            out.push_str(&format!("  {} {}\n", styled(style, own.severity.word()), line(own, paths)));
+            out.push_str(&format!("  {} {}\n", styled(style, own.severity.word()), line(own, also, paths)));
         }
-        let hidden = went.len().saturating_sub(MOST_SHOWN) + came.len().saturating_sub(MOST_SHOWN);
+        let hidden = gone.len().saturating_sub(MOST_SHOWN) + new.len().saturating_sub(MOST_SHOWN);
         if hidden > 0 {
             out.push_str(&format!("  and {hidden} more; `stitching check` shows all\n"));
         }
@@ -262,9 +264,15 @@ fn chosen<'p>(problems: &'p [Problem], is: &[bool]) -> Vec<&'p Problem> {
     problems.iter().zip(is).filter(|(_, is)| **is).map(|(problem, _)| problem).collect()
 }
 
-fn line(problem: &Problem, paths: &human::Paths) -> String {
+/// A problem in one line; `also` are the lines of the same file that have it too.
+fn line(problem: &Problem, also: &[usize], paths: &human::Paths) -> String {
     let message = problem.message.lines().next().unwrap_or_default();
-    format!("{} {}  {message}", styled(BOLD, problem.name()), paths.place(&problem.place))
+    let also = match also.len() {
+        0 => String::new(),
+        1 => " (and in another line)".to_owned(),
+        number => format!(" (and in {number} more lines)"),
+    };
+    format!("{} {}  {message}{also}", styled(BOLD, problem.name()), paths.place(&problem.place))
 }
 
 /// The texts of the project file and the schema files.
