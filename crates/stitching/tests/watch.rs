@@ -91,7 +91,7 @@ fn what_comes_and_what_goes_is_told() {
     watched.until("not checked");
     fs::write(folder.path().join("schema.toml"), SCHEMA).expect("written");
     watched.until("no problems");
-    assert!(!folder.path().join(".stitching/last-check").exists());
+    assert!(!folder.path().join(".stitching/cache").exists());
 }
 
 #[test]

@@ -1,6 +1,5 @@
 //! Problems that one lives with: those in the project's file of accepted ones, and those that a note beside them accepts.
 
-use crate::formats::OffStyle;
 use crate::layers::{Stack, write_whole};
 use crate::problem::{Place, Problem, Severity};
 use crate::reading::{LoadedFile, load};
@@ -166,7 +165,9 @@ pub(super) fn mark_by_notes(stack: &Stack, schema: &Schema, problems: &mut [Prob
         if !loaded.text().contains(MARK) {
             continue;
         }
-        let marks = note_marks(schema, &loaded);
+        let tables = schema.tables_of(&loaded.path).into_iter();
+        let marks: Vec<String> =
+            tables.filter_map(|table| schema.tables[table].format.off_style().mark()).collect();
         let lines: Vec<&str> = loaded.text().lines().collect();
         for at in of_file {
             let problem = &mut problems[at];
@@ -196,17 +197,6 @@ fn load_of(stack: &Stack, layer: &str, path: &str) -> Option<LoadedFile> {
     let layer = stack.layers().iter().position(|own| own.name == layer)?;
     let path = crate::layers::RelPath::parse(path).ok()?;
     load(stack, stack.find(layer, &path)?).ok()
-}
-
-/// What begins a note in a file.
-fn note_marks(schema: &Schema, file: &LoadedFile) -> Vec<String> {
-    let tables = schema.tables_of(&file.path).into_iter();
-    let mark = |table: usize| match schema.tables[table].format.off_style() {
-        OffStyle::Lines(mark, _) => Some(mark),
-        OffStyle::Wrap(open, _) => Some(open.to_owned()),
-        OffStyle::None => None,
-    };
-    tables.filter_map(mark).collect()
 }
 
 /// The reason, if a note in `line` accepts the problems called `name`.

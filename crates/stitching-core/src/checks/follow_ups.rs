@@ -103,7 +103,7 @@ pub(super) fn leave_out(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &mut
 }
 
 /// Whether problems of this code are faults in the structure.
-fn is_structural(code: Code) -> bool {
+pub(super) fn is_structural(code: Code) -> bool {
     [Code::SYNTAX_ERROR, Code::COLUMN_COUNT, Code::MISSING_COLUMN].contains(&code)
 }
 

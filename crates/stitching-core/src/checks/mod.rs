@@ -66,7 +66,7 @@ use crate::layers::FileId;
 use crate::links::{Index, RecordId};
 use crate::problem::{Problem, Severity};
 use crate::rows::Others;
-use crate::schema::{Schema, Table, TableId, ValueRule};
+use crate::schema::{Rule, Schema, Table, TableId, ValueRule};
 use crate::tables::{
     CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, KeyFinder, LinkKind, PieceFinder, Seed,
     ValueFinder,
@@ -145,6 +145,8 @@ pub enum Run {
 /// What is wrong by itself, before tables are looked at as rows: what follows from that is told when it is put right.
 #[derive(Debug, Default)]
 pub struct KnownFaults {
+    /// The tables of which a file has a fault in its structure, so that records may be missing or wrong.
+    damaged: BTreeSet<TableId>,
     /// Those of each file by the byte at which they are.
     at: HashMap<FileId, BTreeMap<u32, Vec<KnownFault>>>,
 }
@@ -153,11 +155,18 @@ pub struct KnownFaults {
 type KnownFault = (Code, Option<String>);
 
 impl KnownFaults {
+    /// Whether what `rule` asks of all records of a table cannot be told, since some may not have been read.
+    pub(crate) fn hide_records_of(&self, rule: &Rule, schema: &Schema) -> bool {
+        let asked = rule.asked.iter().filter_map(|name| schema.table(name));
+        let own = rule.by.as_ref().map(|_| rule.table);
+        asked.chain(own).any(|table| self.damaged.contains(&table))
+    }
+
     /// Whether a record that covers `span` of a file has a fault that may be why `fields` are not as they should be: in one of these,
     /// or one of the record as a whole.
     pub(crate) fn explain(&self, file: FileId, span: Span, fields: &BTreeSet<String>) -> bool {
         let of_record = |code: Code| {
-            [Code::DUPLICATE_KEY, Code::MISSING_KEY, Code::SYNTAX_ERROR, Code::COLUMN_COUNT].contains(&code)
+            [Code::DUPLICATE_KEY, Code::MISSING_KEY].contains(&code) || follow_ups::is_structural(code)
         };
         let found = self.at.get(&file).into_iter().flat_map(|at| at.range(span.start..=span.end));
         found.flat_map(|(_, faults)| faults).any(|(code, field)| {

@@ -46,7 +46,8 @@ Example, right
 
 fn find(index: &Index<'_>, others: &Others<'_>, faults: &KnownFaults) -> OfRows {
     let mut out = OfRows::default();
-    for rule in &index.schema.rules {
+    let told = |rule: &&Rule| !faults.hide_records_of(rule, index.schema);
+    for rule in index.schema.rules.iter().filter(told) {
         match hold(rule, others) {
             Ok(mut outcome) => {
                 let fields = named_fields(rule);

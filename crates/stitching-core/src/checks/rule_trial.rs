@@ -5,7 +5,7 @@ use crate::links::Labels;
 use crate::problem::{Problem, Severity};
 use crate::reading::View;
 use crate::rows::Others;
-use crate::rules::{declare_needs, hold, try_examples};
+use crate::rules::{declare_needs, records_about, try_examples};
 use crate::schema::Rule;
 
 /// What is wrong with the rules of the schema. That a rule does not work at all is found where records are held against it.
@@ -20,10 +20,11 @@ fn of_rule(rule: &Rule, others: &Others<'_>) -> Vec<Problem> {
     let of_example = |fault: crate::rules::ExampleFault| {
         let mut problem = Problem::new(Code::BAD_SCHEMA, Severity::Error, fault.message, fault.place);
         problem.rule = Some(rule.name.clone());
+        problem.help = fault.help;
         problem
     };
     let mut out: Vec<Problem> = try_examples(rule, others).into_iter().map(of_example).collect();
-    if hold(rule, others).is_ok_and(|outcome| outcome.records == 0) {
+    if records_about(rule, others).is_ok_and(|records| records == 0) {
         let what = match &rule.when {
             Some(when) => format!("`{when}` holds for none"),
             None => "its table has none".to_owned(),

@@ -6,7 +6,7 @@ use crate::Code;
 use crate::links::{Index, Labels};
 use crate::problem::{Problem, Severity};
 use crate::reading::{FileFault, IndexedFile};
-use crate::rows::Others;
+use crate::rows::{Others, declare_computed};
 use crate::rules::{declare_needs, tells_names};
 use crate::schema::{Table, TableId};
 use crate::tables::{LinkKind, Seed, SeedDetail};
@@ -60,6 +60,9 @@ fn known_faults(index: &Index<'_>, placed: &[Placed]) -> KnownFaults {
             let table = &index.schema.tables[table];
             table.fields[table.rules[rule].field].name.clone()
         });
+        if follow_ups::is_structural(seed.code) {
+            out.damaged.extend(seed.table);
+        }
         let of_file = out.at.entry(index.files[*file as usize].id).or_default();
         of_file.entry(seed.span.start).or_default().push((seed.code, field));
     }
@@ -177,6 +180,7 @@ impl Seeds {
         let labels = labels_of_rules(index);
         let others = Others::new(index.view(), &labels);
         index.schema.rules.iter().for_each(|rule| declare_needs(rule, &others));
+        index.schema.computed.iter().for_each(|computed| declare_computed(computed, &others));
         seeds.placed.retain(|placed| keep(placed));
         for check in CHECKS {
             match check.run {

@@ -1,6 +1,7 @@
 //! What an expression gives, and what it is given.
 
 use crate::text::shown_number;
+use std::cmp::Ordering;
 
 /// A value of an expression.
 #[derive(Debug, Clone, PartialEq)]
@@ -20,6 +21,28 @@ pub enum Value {
 }
 
 impl Value {
+    /// The order in which values are sorted: nothing, then numbers, then truths, then texts, then lists.
+    pub fn order(&self, other: &Value) -> Ordering {
+        let rank = |held: &Value| match held {
+            Value::Nothing => 0,
+            Value::Number(_) => 1,
+            Value::Truth(_) => 2,
+            Value::Text(_) => 3,
+            Value::List(_) => 4,
+            Value::Record(_) => 5,
+        };
+        match (self, other) {
+            (Value::Number(a), Value::Number(b)) => a.total_cmp(b),
+            (Value::Truth(a), Value::Truth(b)) => a.cmp(b),
+            (Value::Text(a), Value::Text(b)) => a.cmp(b),
+            (Value::List(a), Value::List(b)) => {
+                let pairs = a.iter().zip(b).map(|(a, b)| a.order(b));
+                pairs.fold(Ordering::Equal, Ordering::then).then(a.len().cmp(&b.len()))
+            }
+            _ => rank(self).cmp(&rank(other)),
+        }
+    }
+
     /// As [`Value::shown`], for people: numbers to six digits.
     pub fn brief(&self) -> String {
         match self {

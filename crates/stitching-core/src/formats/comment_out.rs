@@ -18,6 +18,17 @@ pub enum OffStyle {
     None,
 }
 
+impl OffStyle {
+    /// What begins a note, if an entry can be made one.
+    pub fn mark(self) -> Option<String> {
+        match self {
+            OffStyle::Lines(mark, _) => Some(mark),
+            OffStyle::Wrap(open, _) => Some(open.to_owned()),
+            OffStyle::None => None,
+        }
+    }
+}
+
 /// A piece that is switched off.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OffPiece {

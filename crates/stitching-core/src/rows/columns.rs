@@ -70,6 +70,14 @@ impl<'p> Others<'p> {
     pub fn will_need(&self, table: TableId, paths: impl IntoIterator<Item = String>) {
         let own = &self.view.schema.tables[table];
         for path in paths {
+            let is_new = {
+                let mut needed = self.needed.lock().unwrap_or_else(PoisonError::into_inner);
+                needed.entry(table).or_default().paths.insert(path.clone())
+            };
+            // References lead around in circles.
+            if !is_new {
+                continue;
+            }
             let ends = path.match_indices('.').map(|(at, _)| at);
             let onward = ends.filter_map(|end| {
                 let name = &path[..end];
@@ -86,8 +94,6 @@ impl<'p> Others<'p> {
                     self.will_need(target.table, by.into_iter().chain([rest.to_owned()]));
                 }
             }
-            let mut needed = self.needed.lock().unwrap_or_else(PoisonError::into_inner);
-            needed.entry(table).or_default().paths.insert(path);
         }
     }
 

@@ -20,6 +20,16 @@ pub struct ComputedValues {
     path: ColumnPath,
 }
 
+/// Tells `others` what a computed field will ask of tables, so that each is read once for all of them.
+pub fn declare_needs(computed: &Computed, others: &Others<'_>) {
+    others.will_need(computed.table, [computed.field.clone()]);
+    computed
+        .when
+        .iter()
+        .chain([&computed.value])
+        .for_each(|source| others.will_need_of(computed.table, source));
+}
+
 impl ComputedValues {
     /// Works out what the records of a computed field should hold. One for which nothing follows is left out.
     ///

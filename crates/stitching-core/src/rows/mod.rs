@@ -7,7 +7,7 @@ mod formula;
 mod question;
 
 pub use columns::{ColumnPath, Kind, Others};
-pub use computed::{ComputedValues, is_same_value};
+pub use computed::{ComputedValues, declare_needs as declare_computed, is_same_value};
 pub use formula::{Formula, evaluate_alone};
 
 use crate::Error;

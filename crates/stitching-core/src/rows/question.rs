@@ -332,7 +332,7 @@ impl Made {
                 let wanted = if kind == AggregateKind::Min { Ordering::Less } else { Ordering::Greater };
                 match &self.best {
                     None => self.best = Some(value),
-                    Some(best) if order(&value, best) == wanted => self.best = Some(value),
+                    Some(best) if value.order(best) == wanted => self.best = Some(value),
                     Some(_) => {}
                 }
             }
@@ -349,16 +349,6 @@ impl Made {
             AggregateKind::All => Value::Truth(!self.failed),
             AggregateKind::Min | AggregateKind::Max => self.best.unwrap_or(Value::Nothing),
         }
-    }
-}
-
-/// Numbers by their size, before all else; other values as texts.
-fn order(a: &Value, b: &Value) -> Ordering {
-    match (a, b) {
-        (Value::Number(a), Value::Number(b)) => a.total_cmp(b),
-        (Value::Number(_), _) => Ordering::Less,
-        (_, Value::Number(_)) => Ordering::Greater,
-        (a, b) => a.shown().cmp(&b.shown()),
     }
 }
 

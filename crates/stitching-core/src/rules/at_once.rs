@@ -29,8 +29,8 @@ pub(super) fn find(scope: &Scope<'_>, amount: &str, waits: &str, most: f64) -> R
             return findings.fail(Error::Usage { message, help: "hold fewer together with `by`".into() });
         }
         let of_row = |at: &usize| match amounts.held(scope.rows, scope.row(*at)) {
-            Value::Number(own) => own.max(0.0),
-            Value::Text(text) => number(text.trim()).unwrap_or(0.0).max(0.0),
+            Value::Number(own) if own.is_finite() => own.max(0.0),
+            Value::Text(text) => number(text.trim()).filter(|own| own.is_finite()).unwrap_or(0.0).max(0.0),
             _ => 0.0,
         };
         let own: Vec<f64> = group.iter().map(of_row).collect();
@@ -88,8 +88,8 @@ fn heaviest_antichain(weights: &[f64], before: &[Vec<usize>]) -> Vec<usize> {
 struct Flow {
     left_out: Vec<f64>,
     left_in: Vec<f64>,
-    /// What flows from the first to the second.
-    flows: HashMap<(usize, usize), f64>,
+    /// What flows from each to each, a row for each second one.
+    flows: Vec<f64>,
 }
 
 /// Smaller differences come from rounding.
@@ -97,7 +97,20 @@ const NOTHING: f64 = 1e-9;
 
 impl Flow {
     fn new(weights: &[f64]) -> Flow {
-        Flow { left_out: weights.to_vec(), left_in: weights.to_vec(), flows: HashMap::new() }
+        let flows = vec![0.0; weights.len() * weights.len()];
+        Flow { left_out: weights.to_vec(), left_in: weights.to_vec(), flows }
+    }
+
+    /// What flows from one to another.
+    fn flow(&mut self, from: usize, to: usize) -> &mut f64 {
+        let number = self.left_out.len();
+        &mut self.flows[to * number + from]
+    }
+
+    /// What flows to one, from each.
+    fn flows_to(&self, to: usize) -> &[f64] {
+        let number = self.left_out.len();
+        &self.flows[to * number..(to + 1) * number]
     }
 
     /// Adds to the flow as long as there is a way for more (Edmonds and Karp 1972).
@@ -123,9 +136,8 @@ impl Flow {
                     self.send(to, &to_in, &to_out, &is_start);
                     return true;
                 }
-                for back in 0..number {
-                    let flows = self.flows.get(&(back, to)).copied().unwrap_or(0.0);
-                    if flows > NOTHING && !is_start[back] && to_out[back] == usize::MAX {
+                for (back, flows) in self.flows_to(to).iter().enumerate() {
+                    if *flows > NOTHING && !is_start[back] && to_out[back] == usize::MAX {
                         to_out[back] = to;
                         queue.push_back(back);
                     }
@@ -152,11 +164,11 @@ impl Flow {
         let mut amount = self.left_in[end].min(self.left_out[first]);
         for (from, to, forward) in &way {
             if !forward {
-                amount = amount.min(self.flows.get(&(*from, *to)).copied().unwrap_or(0.0));
+                amount = amount.min(*self.flow(*from, *to));
             }
         }
         for (from, to, forward) in way {
-            *self.flows.entry((from, to)).or_insert(0.0) += if forward { amount } else { -amount };
+            *self.flow(from, to) += if forward { amount } else { -amount };
         }
         self.left_in[end] -= amount;
         self.left_out[first] -= amount;
@@ -173,9 +185,8 @@ impl Flow {
                 if std::mem::replace(&mut in_side[to], true) {
                     continue;
                 }
-                for (back, reached) in out_side.iter_mut().enumerate() {
-                    let flows = self.flows.get(&(back, to)).copied().unwrap_or(0.0);
-                    if flows > NOTHING && !std::mem::replace(reached, true) {
+                for (back, flows) in self.flows_to(to).iter().enumerate() {
+                    if *flows > NOTHING && !std::mem::replace(&mut out_side[back], true) {
                         left.push(back);
                     }
                 }

@@ -2,8 +2,9 @@
 
 use super::hold_rows;
 use crate::Error;
+use crate::help::Help;
 use crate::problem::Place;
-use crate::rows::{Others, Rows};
+use crate::rows::{ColumnPath, Others, Rows};
 use crate::schema::{Example, Rule};
 
 /// An example that shows that a rule does not say what is meant.
@@ -11,6 +12,8 @@ use crate::schema::{Example, Rule};
 pub struct ExampleFault {
     /// What is wrong.
     pub message: String,
+    /// What to do, if that is known.
+    pub help: Option<Help>,
     /// Where the example stands.
     pub place: Place,
 }
@@ -19,7 +22,9 @@ pub struct ExampleFault {
 pub fn try_examples(rule: &Rule, others: &Others<'_>) -> Vec<ExampleFault> {
     let of = |examples: &[Example], is_good: bool| {
         let tried = examples.iter().filter_map(|example| {
-            let message = match (met(rule, example, others), is_good) {
+            let met = met(rule, example, others);
+            let help = met.as_ref().err().and_then(Error::help);
+            let message = match (met, is_good) {
                 (Err(error), _) => format!("the rule `{}` cannot be tried on this: {error}", rule.name),
                 (Ok((0, _)), _) => {
                     format!("the rule `{}` is not about this example: `when` does not hold", rule.name)
@@ -32,7 +37,7 @@ pub fn try_examples(rule: &Rule, others: &Others<'_>) -> Vec<ExampleFault> {
                 }
                 (Ok(_), _) => return None,
             };
-            Some(ExampleFault { message, place: example.place.clone() })
+            Some(ExampleFault { message, help, place: example.place.clone() })
         });
         tried.collect::<Vec<_>>()
     };
@@ -43,6 +48,10 @@ pub fn try_examples(rule: &Rule, others: &Others<'_>) -> Vec<ExampleFault> {
 
 /// To how many records of an example the rule applies, and what is wrong there.
 fn met(rule: &Rule, example: &Example, others: &Others<'_>) -> Result<(usize, Option<String>), Error> {
+    let real = others.rows(rule.table)?;
+    for (name, _) in example.records.iter().flatten() {
+        ColumnPath::parse(&real, name, others)?;
+    }
     let rows = Rows::made_up(&others.schema().tables[rule.table], rule.table, &example.records);
     let (records, findings) = hold_rows(rule, &rows, others)?;
     if let Some((error, _)) = findings.failure {

@@ -47,8 +47,6 @@ pub struct Outcome {
     pub violations: Vec<Violation>,
     /// At how many places it is not met besides.
     pub more: usize,
-    /// How many records it was about.
-    pub records: usize,
     /// Why it could not be worked out for some record, and for how many.
     pub failure: Option<(Error, usize)>,
 }
@@ -98,13 +96,23 @@ pub fn hold(rule: &Rule, others: &Others<'_>) -> Result<Outcome, Error> {
         needed.extend(Expression::parse(source)?.all_names());
     }
     let rows = others.rows_needed(rule.table, &needed)?;
-    let (records, mut findings) = hold_rows(rule, &rows, others)?;
+    let (_, mut findings) = hold_rows(rule, &rows, others)?;
     findings.cut();
     let more = findings.more;
     let teller = Teller::new(rule, &rows, others)?;
     let violations = findings.violations.into_iter().map(|found| teller.tell(found)).collect();
     let failure = findings.failure;
-    Ok(Outcome { rows, violations, more, records, failure })
+    Ok(Outcome { rows, violations, more, failure })
+}
+
+/// How many records `rule` is about.
+///
+/// # Errors
+/// As [`hold`].
+pub fn records_about(rule: &Rule, others: &Others<'_>) -> Result<usize, Error> {
+    let needed = rule.when.as_deref().map(Expression::parse).transpose()?;
+    let rows = others.rows_needed(rule.table, &needed.map(|own| own.all_names()).unwrap_or_default())?;
+    Ok(meant(rule, &rows, others, &mut Findings::default())?.len())
 }
 
 /// A place at which a rule is not met, before the rule's own words are made.

@@ -48,11 +48,12 @@ pub(super) fn gaps(scope: &Scope<'_>, field: &str, first: i64) -> Result<Finding
                 Ordering::Less => told(at, format!("{field} {number} is below the first, {first}"), None),
                 Ordering::Equal => expected = number.saturating_add(1),
                 Ordering::Greater => {
-                    let gap: Vec<String> = match number - expected <= MOST_MISSING {
-                        true => (expected..number).map(|missing| missing.to_string()).collect(),
+                    let missing = number.saturating_sub(expected);
+                    let gap: Vec<String> = match missing <= MOST_MISSING {
+                        true => (expected..number).map(|own| own.to_string()).collect(),
                         false => vec![format!("{expected} to {}", number - 1)],
                     };
-                    let is = if gap.len() == 1 && number - expected == 1 { "is" } else { "are" };
+                    let is = if missing == 1 { "is" } else { "are" };
                     told(at, format!("{} {is} missing before {field} {number}", gap.join(", ")), None);
                     expected = number.saturating_add(1);
                 }
@@ -83,7 +84,7 @@ pub(super) fn falls(scope: &Scope<'_>, field: &str) -> Result<Findings, Error> {
             }
             if let Some((last, held)) = &before
                 && scope.row(*last).file == scope.row(at).file
-                && order(&value, held).is_lt()
+                && value.order(held).is_lt()
             {
                 let message =
                     format!("{field} `{}` comes behind `{}`, and is less", value.brief(), held.brief());
@@ -93,11 +94,4 @@ pub(super) fn falls(scope: &Scope<'_>, field: &str) -> Result<Findings, Error> {
             before = Some((at, value));
         }
     }))
-}
-
-fn order(a: &Value, b: &Value) -> Ordering {
-    match (a, b) {
-        (Value::Number(a), Value::Number(b)) => a.total_cmp(b),
-        (a, b) => a.shown().cmp(&b.shown()),
-    }
 }

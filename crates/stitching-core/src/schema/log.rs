@@ -15,10 +15,6 @@ pub struct LogPattern {
     pub place: Place,
 }
 
-/// The names of groups in the pattern, with what they tell.
-pub const LOG_GROUPS: [(&str, &str); 4] = [
-    ("file", "the path of a file, or the end of one"),
-    ("line", "a line of that file"),
-    ("key", "the key of a record"),
-    ("name", "what a record is called by people"),
-];
+/// The names of groups in the pattern: the path of a file or the end of one, a line of that file, the key of a record, what a
+/// record is called by people.
+pub const LOG_GROUPS: [&str; 4] = ["file", "line", "key", "name"];

@@ -13,6 +13,7 @@ mod source;
 mod span;
 mod template;
 mod words;
+mod xml;
 
 pub use edits::{Edit, EditError, EditSet};
 pub use encoding::{Encoding, Origin, Unencodable, round_trips};
@@ -25,3 +26,4 @@ pub use source::{LoadedText, Text, TextFault};
 pub use span::Span;
 pub use template::{LetterCase, Template, TemplateError};
 pub use words::{WordEnds, is_word, with_word_replaced, with_words_replaced};
+pub use xml::{is_xml, xml_escaped};

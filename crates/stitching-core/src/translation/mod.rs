@@ -3,7 +3,6 @@
 mod po;
 mod xliff;
 
-use crate::links::Address;
 use crate::reading::PlaceResolver;
 use crate::reading::View;
 use crate::views::TextSurvey;
@@ -191,36 +190,20 @@ impl Translation {
     }
 }
 
-impl Unit {
-    /// The table and the key of its text.
-    ///
-    /// # Errors
-    /// When the address is none.
-    pub fn text(&self) -> Result<Address, Error> {
-        Address::parse(&self.address)
-    }
-}
-
-/// The position of the language called `code`.
+/// The position of the language called `code`, which is translated to.
 ///
 /// # Errors
 /// When the project has no such language, or it is the main one.
 pub fn language_at(survey: &TextSurvey, code: &str) -> Result<usize, Error> {
-    let others = || survey.languages.iter().skip(1).cloned().collect::<Vec<_>>().join(", ");
-    match survey.languages.iter().position(|own| own == code) {
-        Some(0) => Err(Error::Usage {
+    match survey.language(code)? {
+        0 => Err(Error::Usage {
             message: format!("`{code}` is the main language, which is translated from"),
-            help: match survey.languages.len() {
-                1 => "name the others under [languages] in stitching.toml".into(),
-                _ => format!("the others are {}", others()).into(),
+            help: match &survey.languages[1..] {
+                [] => "name the others under [languages] in stitching.toml".into(),
+                others => format!("the others are {}", others.join(", ")).into(),
             },
         }),
-        Some(at) => Ok(at),
-        None => Err(Error::Unknown {
-            what: "language",
-            name: code.to_owned(),
-            help: format!("the languages of the project are {}", survey.languages.join(", ")).into(),
-        }),
+        at => Ok(at),
     }
 }
 

@@ -50,7 +50,6 @@ pub(super) fn write(translation: &Translation) -> String {
         }
         let before = if unit.gone { "#~ " } else { "" };
         keyword(&mut out, before, "msgctxt", &unit.address);
-        // A line break at the beginning or the end must be in both or in none.
         keyword(&mut out, before, "msgid", &unit.source);
         keyword(&mut out, before, "msgstr", &unit.target);
     }

@@ -5,6 +5,7 @@
 //! `translated` with a note of its own in place of `reviewed`, and a text that is gone is not to be translated.
 
 use super::{Translation, TranslationError, Unit};
+use crate::text::{is_xml, xml_escaped};
 use quick_xml::XmlVersion;
 use quick_xml::events::{BytesStart, Event};
 use quick_xml::reader::Reader;
@@ -25,8 +26,8 @@ pub(super) fn write(translation: &Translation) -> String {
     let _ = writeln!(
         out,
         "<xliff xmlns=\"{NAMESPACE}\" version=\"2.1\" srcLang=\"{}\" trgLang=\"{}\">",
-        escaped(&translation.source),
-        escaped(&translation.target)
+        xml_escaped(&translation.source),
+        xml_escaped(&translation.target)
     );
     // A file has at least one unit (section 4.2.2.2).
     if translation.units.is_empty() {
@@ -36,7 +37,7 @@ pub(super) fn write(translation: &Translation) -> String {
     out.push_str("  <file id=\"texts\">\n");
     for (number, unit) in translation.units.iter().enumerate() {
         let translate = if unit.gone { " translate=\"no\"" } else { "" };
-        let (name, id) = (escaped(&unit.address), number + 1);
+        let (name, id) = (xml_escaped(&unit.address), number + 1);
         let _ = writeln!(out, "    <unit id=\"u{id}\" name=\"{name}\"{translate}>");
         notes(&mut out, unit);
         let state = match (unit.target.is_empty(), unit.in_doubt) {
@@ -73,27 +74,9 @@ fn notes(out: &mut String, unit: &Unit) {
     out.push_str("      <notes>\n");
     for (category, text) in notes {
         let category = if category.is_empty() { String::new() } else { format!(" category=\"{category}\"") };
-        let _ = writeln!(out, "        <note{category}>{}</note>", escaped(text));
+        let _ = writeln!(out, "        <note{category}>{}</note>", xml_escaped(text));
     }
     out.push_str("      </notes>\n");
-}
-
-/// `text` in an attribute or a note: what XML 1.0 cannot have (section 2.2) is left out.
-fn escaped(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for letter in text.chars() {
-        match letter {
-            '&' => out.push_str("&amp;"),
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '"' => out.push_str("&quot;"),
-            // A reader would make blanks or line breaks of them.
-            '\t' | '\n' | '\r' => drop(write!(out, "&#{};", letter as u32)),
-            own if is_xml(own) => out.push(own),
-            _ => {}
-        }
-    }
-    out
 }
 
 /// `text` in a source or target: what XML cannot have is written as a code point element (section 4.3.1.1).
@@ -101,16 +84,11 @@ fn content(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut from = 0;
     for (at, letter) in text.char_indices().filter(|(_, letter)| !is_xml(*letter)) {
-        out.push_str(&escaped(&text[from..at]));
+        out.push_str(&xml_escaped(&text[from..at]));
         let _ = write!(out, "<cp hex=\"{:04X}\"/>", letter as u32);
         from = at + letter.len_utf8();
     }
-    out + &escaped(&text[from..])
-}
-
-/// Whether XML 1.0 may have a character (section 2.2).
-fn is_xml(letter: char) -> bool {
-    matches!(letter, '\t' | '\n' | '\r' | '\u{20}'..='\u{d7ff}' | '\u{e000}'..='\u{fffd}' | '\u{10000}'..)
+    out + &xml_escaped(&text[from..])
 }
 
 /// What the text that is being read belongs to.

@@ -7,7 +7,6 @@ use crate::help::NextStep;
 use crate::rows::{ColumnPath, Formula, Others, Row, Rows};
 use globset::GlobBuilder;
 use rayon::prelude::*;
-use std::cmp::Ordering;
 
 /// What is wanted of a table.
 #[derive(Debug, Clone, Default)]
@@ -138,7 +137,7 @@ impl QueryResult {
             let by = source_of(rows, sort, &computed, others)?;
             let mut keyed: Vec<(Value, (usize, Answers))> =
                 lines.into_iter().map(|line| (by.value(rows, &rows.rows[line.0], &line.1), line)).collect();
-            keyed.sort_by(|(a, _), (b, _)| order(a, b));
+            keyed.sort_by(|(a, _), (b, _)| a.order(b));
             lines = keyed.into_iter().map(|(_, line)| line).collect();
         }
         if request.reverse {
@@ -310,40 +309,18 @@ fn grouped(
         .collect();
     match &request.sort {
         // The largest groups are asked for most, and so they come first.
-        None => out.sort_by(|a, b| order(&b.cells[by.len()], &a.cells[by.len()])),
+        None => out.sort_by(|a, b| b.cells[by.len()].order(&a.cells[by.len()])),
         Some(sort) => {
             let at = columns.iter().position(|column| column == sort).ok_or_else(|| Error::Unknown {
                 what: "column",
                 name: sort.clone(),
                 help: format!("rows that are put together have the columns {}", columns.join(", ")).into(),
             })?;
-            out.sort_by(|a, b| order(&a.cells[at], &b.cells[at]));
+            out.sort_by(|a, b| a.cells[at].order(&b.cells[at]));
         }
     }
     if request.reverse {
         out.reverse();
     }
     Ok(QueryResult { own: vec![None; columns.len()], columns, lines: out, grouped: true })
-}
-
-/// Nothing, then numbers, then truths, then texts, then lists.
-fn order(a: &Value, b: &Value) -> Ordering {
-    let rank = |held: &Value| match held {
-        Value::Nothing => 0,
-        Value::Number(_) => 1,
-        Value::Truth(_) => 2,
-        Value::Text(_) => 3,
-        Value::List(_) => 4,
-        Value::Record(_) => 5,
-    };
-    match (a, b) {
-        (Value::Number(a), Value::Number(b)) => a.total_cmp(b),
-        (Value::Truth(a), Value::Truth(b)) => a.cmp(b),
-        (Value::Text(a), Value::Text(b)) => a.cmp(b),
-        (Value::List(a), Value::List(b)) => {
-            let pairs = a.iter().zip(b).map(|(a, b)| order(a, b));
-            pairs.fold(Ordering::Equal, Ordering::then).then(a.len().cmp(&b.len()))
-        }
-        _ => rank(a).cmp(&rank(b)),
-    }
 }

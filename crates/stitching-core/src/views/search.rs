@@ -1,6 +1,6 @@
 //! Searching everything for a few words.
 
-use crate::formats::{Cell, ColumnCell, Form, OffStyle};
+use crate::formats::{Cell, ColumnCell, Form};
 use crate::layers::{FileId, RelPath, Stack};
 use crate::links::{Labels, Switched, SwitchedBy, label_key, switched};
 use crate::reading::View;
@@ -262,7 +262,7 @@ impl SearchQuery {
         }
         entries.sort_by_key(|entry| entry.span);
         let mut found_in: HashSet<Span> = hits.iter().map(|hit| hit.entry).collect();
-        let notes: Vec<String> = tables().filter_map(|(_, table)| note_mark(table)).collect();
+        let notes: Vec<String> = tables().filter_map(|(_, table)| table.format.off_style().mark()).collect();
         for (from, line) in lines(content, text.body(), places.as_deref()) {
             let span = Span::new(from, from + line.trim_end().len());
             let Some(similar) = self.likeness(&line.to_lowercase()) else { continue };
@@ -391,15 +391,6 @@ impl SearchQuery {
 
     fn in_text(&self, lower: &str) -> bool {
         self.words.iter().all(|word| lower.contains(word.as_str()))
-    }
-}
-
-/// What begins a note in the files of a table, if an entry can be made one.
-fn note_mark(table: &Table) -> Option<String> {
-    match table.format.off_style() {
-        OffStyle::Lines(mark, _) => Some(mark),
-        OffStyle::Wrap(open, _) => Some(open.to_owned()),
-        OffStyle::None => None,
     }
 }
 

@@ -140,6 +140,18 @@ impl TextSurvey {
         Ok(survey)
     }
 
+    /// The position of the language called `code`.
+    ///
+    /// # Errors
+    /// When the project has no such language.
+    pub fn language(&self, code: &str) -> Result<usize, Error> {
+        self.languages.iter().position(|own| own == code).ok_or_else(|| Error::Unknown {
+            what: "language",
+            name: code.to_owned(),
+            help: format!("the languages of the project are {}", self.languages.join(", ")).into(),
+        })
+    }
+
     /// Adds the texts of a table.
     fn add_table(
         &mut self,
@@ -174,12 +186,12 @@ impl TextSurvey {
         Ok(())
     }
 
-    /// The texts with a fault, each with the position of the language; of unused texts that of the first language they are in.
-    pub fn with_fault(&self, fault: TextIssue) -> Vec<(&TextRecord, usize)> {
+    /// The texts with an issue, each with the position of the language; of unused texts that of the first language they are in.
+    pub fn with_issue(&self, issue: TextIssue) -> Vec<(&TextRecord, usize)> {
         let mut out = Vec::new();
-        let doubled = if fault == TextIssue::Doubled { self.doubled() } else { HashMap::new() };
+        let doubled = if issue == TextIssue::Doubled { self.doubled() } else { HashMap::new() };
         for text in &self.texts {
-            if fault == TextIssue::Unused {
+            if issue == TextIssue::Unused {
                 let first = text.texts.iter().position(Option::is_some);
                 out.extend(first.filter(|_| text.uses.is_empty()).map(|language| (text, language)));
                 continue;
@@ -187,7 +199,7 @@ impl TextSurvey {
             let has = |language: &usize| {
                 let own = text.texts[*language].as_ref();
                 let main = text.texts[0].as_ref().filter(|_| *language > 0);
-                match (fault, own) {
+                match (issue, own) {
                     (TextIssue::Missing, None) => {
                         !text.uses.is_empty() || text.texts[0].is_some() || *language == 0
                     }

@@ -304,13 +304,13 @@ pub struct TextArgs {
     #[arg(long, value_name = "CODE")]
     pub language: Option<String>,
     /// Write a file for translators: .po, .xlf or .xliff
-    #[arg(long, value_name = "FILE", requires = "language", conflicts_with_all = ["import", "stubs", "list"])]
+    #[arg(long, value_name = "FILE", requires = "language", conflicts_with_all = ["import", "stubs", "list", "preview", "allow_errors"])]
     pub export: Option<PathBuf>,
     /// Take up the translations of such a file
     #[arg(long, value_name = "FILE", conflicts_with_all = ["stubs", "list"])]
     pub import: Option<PathBuf>,
     /// Add the texts that are missing in this language, each as in the main language
-    #[arg(long, value_name = "CODE", conflicts_with = "list")]
+    #[arg(long, value_name = "CODE", conflicts_with_all = ["list", "language"])]
     pub stubs: Option<String>,
     #[command(flatten)]
     pub editing: Editing,

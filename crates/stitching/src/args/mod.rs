@@ -492,11 +492,11 @@ pub struct Check {
     #[arg(long)]
     pub since_last: bool,
     /// Live with the problems shown: write them to accepted.toml, with the reason
-    #[arg(long, value_name = "REASON")]
+    #[arg(long, value_name = "REASON", conflicts_with_all = ["by", "limit", "all"])]
     pub accept: Option<String>,
     /// Put each line of the game's log that speaks of the data beside its record, and what is wrong there; `-` reads it from
     /// standard input
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["changed", "since_last", "accept", "schema", "by"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["changed", "since_last", "accept", "schema", "by", "limit", "all", "codes"])]
     pub log: Option<std::path::PathBuf>,
     /// Check the schema itself: its rules against their examples, and which rules are about no record
     #[arg(long, conflicts_with_all = ["changed", "since_last", "accept"])]

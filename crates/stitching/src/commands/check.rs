@@ -23,6 +23,7 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
     for code in &args.codes {
         super::explain::known(code, &project.schema)?;
     }
+    refuse_what_means_nothing(args, global)?;
     let through = project.through(args.through.through.as_deref())?;
     let view = project.view().until(through);
     let changed = args.changed.as_deref().map(|revision| changed_files(&project.folder, revision));
@@ -80,6 +81,31 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
         || (report.left_out.iter().any(|(code, _)| wants_code(args, code.as_str()))
             && report.summary.errors > 0);
     Ok(if errors { ExitCode::from(PROBLEMS) } else { ExitCode::SUCCESS })
+}
+
+/// Refuses options that would be without effect.
+fn refuse_what_means_nothing(args: &Check, global: &Global) -> Result<(), Error> {
+    let for_people = global.format == Format::Human;
+    let refused = |option: &str, why: &str| {
+        let message = format!("`{option}` means nothing {why}");
+        Err(Error::Usage { message, help: "leave one of them out".into() })
+    };
+    match args {
+        Check { by: Some(_), .. } if !for_people => {
+            refused("--by", "with another `--format`, which has all problems")
+        }
+        Check { limit: Some(_), .. } if !for_people => {
+            refused("--limit", "with another `--format`, which has all problems")
+        }
+        Check { accept: Some(_), .. } if !for_people => refused("--format", "with `--accept`"),
+        Check { since_last: true, .. } if global.no_cache => {
+            refused("--since-last", "with `--no-cache`, which keeps nothing of earlier checks")
+        }
+        Check { since_last: true, .. } | Check { accept: Some(_), .. } if args.through.through.is_some() => {
+            refused("--through", "with `--since-last` and `--accept`, which are about the whole mod")
+        }
+        _ => Ok(()),
+    }
 }
 
 /// Whether a problem is of a code, or a rule, that is asked for.

@@ -75,6 +75,7 @@ pub fn run(folder: &Path, args: &TextArgs, global: &Global, ui: &Ui) -> Result<E
     if let Some(file) = &args.import {
         let mut translation = read(file)?.ok_or_else(|| missing(file))?;
         if let Some(language) = &args.language {
+            refuse_other_language(file, &translation, language)?;
             translation.target.clone_from(language);
         }
         let title = format!("text --import {}", file.display());
@@ -82,9 +83,15 @@ pub fn run(folder: &Path, args: &TextArgs, global: &Global, ui: &Ui) -> Result<E
             take_up(project, &translation, &title)
         });
     }
+    if args.editing.preview || args.editing.allow_errors {
+        return Err(Error::Usage {
+            message: "nothing would be changed".into(),
+            help: "`--preview` and `--allow-errors` are for `--import` and `--stubs`".into(),
+        });
+    }
     let project = open_in(folder, ui)?;
     let survey = ui.progress("reading texts", || TextSurvey::read(project.view()))?;
-    let language = args.language.as_deref().map(|code| position(&survey, code)).transpose()?;
+    let language = args.language.as_deref().map(|code| survey.language(code)).transpose()?;
     match (&args.export, args.list) {
         (Some(file), _) => export(&project, &survey, file, args.language.as_deref().unwrap_or_default(), ui),
         (None, Some(list)) => tell_list(&project, &survey, issue(list), language, global, ui),
@@ -103,11 +110,27 @@ fn issue(list: TextList) -> TextIssue {
     }
 }
 
-fn position(survey: &TextSurvey, code: &str) -> Result<usize, Error> {
-    survey.languages.iter().position(|own| own == code).ok_or_else(|| Error::Unknown {
-        what: "language",
-        name: code.to_owned(),
-        help: format!("the languages of the project are {}", survey.languages.join(", ")).into(),
+/// Refuses a file for translators that is in another language than the one that is meant.
+fn refuse_other_language(file: &Path, translation: &Translation, language: &str) -> Result<(), Error> {
+    if translation.target.is_empty() || translation.target == language {
+        return Ok(());
+    }
+    Err(Error::Usage {
+        message: format!("`{}` is in `{}`, not in `{language}`", file.display(), translation.target),
+        help: "name the language that it is in, or another file".into(),
+    })
+}
+
+/// Refuses to write into a layer: the base is never written, and in the mod only what can be undone.
+fn refuse_layers(project: &Project, file: &Path) -> Result<(), Error> {
+    let folder = file.parent().filter(|own| !own.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let real = folder.canonicalize().map_err(|source| Error::io("open", folder, source))?;
+    let layer = project.stack.layers().iter().find(|layer| real.starts_with(&layer.root));
+    layer.map_or(Ok(()), |layer| {
+        Err(Error::Usage {
+            message: format!("`{}` lies in the layer `{}`", file.display(), layer.name),
+            help: "write the file for translators beside the mod; `--import` brings its texts there".into(),
+        })
     })
 }
 
@@ -144,15 +167,11 @@ fn export(
     ui: &Ui,
 ) -> Result<ExitCode, Error> {
     let format = TranslationFormat::of_path(file)?;
+    refuse_layers(project, file)?;
     let mut translation = Translation::of(project.view(), survey, &project.name, language)?;
     let mut merged = Merged::default();
     if let Some(earlier) = read(file)? {
-        if !earlier.target.is_empty() && earlier.target != language {
-            return Err(Error::Usage {
-                message: format!("`{}` is in `{}`, not in `{language}`", file.display(), earlier.target),
-                help: "write to another file".into(),
-            });
-        }
+        refuse_other_language(file, &earlier, language)?;
         merged = translation.merge(earlier);
     }
     write_whole(file, format.write(&translation).as_bytes())?;
@@ -182,7 +201,7 @@ fn tell_survey(
     ui: &Ui,
 ) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
-    let issues = TextIssue::NAMES.map(|(_, issue)| survey.with_fault(issue));
+    let issues = TextIssue::NAMES.map(|(_, issue)| survey.with_issue(issue));
     let number = |issue: TextIssue, language: usize| {
         let at = TextIssue::NAMES.iter().position(|(_, own)| *own == issue).unwrap_or(0);
         issues[at].iter().filter(|(_, own)| *own == language).count()
@@ -200,7 +219,7 @@ fn tell_survey(
             doubled: number(TextIssue::Doubled, at),
         })
         .collect();
-    let unused = survey.with_fault(TextIssue::Unused).len();
+    let unused = survey.with_issue(TextIssue::Unused).len();
     let there = |own: &Coverage| -> Vec<(usize, usize)> {
         own.there
             .iter()
@@ -267,7 +286,7 @@ fn tell_list(
     ui: &Ui,
 ) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
-    let found = survey.with_fault(issue);
+    let found = survey.with_issue(issue);
     let found: Vec<_> = found.into_iter().filter(|(_, at)| language.is_none_or(|own| own == *at)).collect();
     let mut places = PlaceResolver::new(&project.stack);
     let mut place = |text: &stitching_core::views::TextRecord, at: usize| {

@@ -37,14 +37,13 @@ pub fn run(folder: &Path, args: &Watch, global: &Global, ui: &Ui) -> Result<Exit
     let mut session = Session { folder, as_json, ui, watching, checker, before, checks: 0 };
     let mut changed = BTreeSet::new();
     loop {
-        match session.check(&changed) {
+        match session.check(&changes, &mut changed) {
             Ok(()) => {}
             // A schema that is just being edited opens again with the next save.
             Err(error) if session.checks > 0 => session.tell_error(&error),
             Err(error) => return Err(error),
         }
         changed = wait(&changes)?;
-        session.wait_for_whole_files(&changes, &mut changed);
     }
 }
 
@@ -132,9 +131,18 @@ struct Session<'s> {
 }
 
 impl Session<'_> {
-    /// Checks, and tells what came and what went.
-    fn check(&mut self, changed: &BTreeSet<PathBuf>) -> Result<(), Error> {
-        let (project, report) = self.report()?;
+    /// Checks, and tells what came and what went. Where a file seems to be half written, that is done a second time first.
+    fn check(
+        &mut self,
+        changes: &Receiver<notify::Result<notify::Event>>,
+        changed: &mut BTreeSet<PathBuf>,
+    ) -> Result<(), Error> {
+        let (mut project, mut report) = self.report()?;
+        if self.checks > 0 && self.seems_half_written(&report) {
+            std::thread::sleep(HALF_WRITTEN);
+            changes.try_iter().for_each(|event| add(event, changed));
+            (project, report) = self.report()?;
+        }
         let now: Vec<Problem> = report.problems.iter().filter(|own| own.counts()).cloned().collect();
         let (is_new, _) = LastCheck::of(&self.before).compare(&now);
         let (is_gone, _) = LastCheck::of(&now).compare(&self.before);
@@ -161,23 +169,12 @@ impl Session<'_> {
         Ok((project, report))
     }
 
-    /// Waits as long as a file that changed just now seems to be half written.
-    fn wait_for_whole_files(
-        &mut self,
-        changes: &Receiver<notify::Result<notify::Event>>,
-        changed: &mut BTreeSet<PathBuf>,
-    ) {
-        let Ok((_, report)) = self.report() else { return };
+    /// Whether a file has a fault in its structure that it did not have before.
+    fn seems_half_written(&self, report: &Report) -> bool {
         let structural = [Code::SYNTAX_ERROR, Code::COLUMN_COUNT, Code::NOT_TEXT];
         let (is_new, _) = LastCheck::of(&self.before).compare(&report.problems);
-        let found = report.problems.iter().zip(is_new);
-        let half = found.into_iter().any(|(own, is_new)| is_new && structural.contains(&own.code));
-        if half {
-            std::thread::sleep(HALF_WRITTEN);
-            while let Ok(event) = changes.try_recv() {
-                add(event, changed);
-            }
-        }
+        let found = chosen(&report.problems, &is_new);
+        found.into_iter().any(|own| own.counts() && structural.contains(&own.code))
     }
 
     fn tell_json(&self, changed: Vec<String>, came: &[&Problem], went: &[&Problem], report: &Report) {

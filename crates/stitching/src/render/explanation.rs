@@ -69,7 +69,7 @@ fn must(rule: &Rule) -> String {
         Requirement::Assert(source) => source.clone(),
         Requirement::Unique(fields) => format!("no two have the same {}", fields.join(" and ")),
         Requirement::Sequence { field, first } => {
-            format!("{field} is {first}, {} and so on, without a gap", first + 1)
+            format!("{field} is {first}, {} and so on, without a gap", first.saturating_add(1))
         }
         Requirement::Ascending(field) => format!("{field} does not fall from one record to the next"),
         Requirement::Acyclic(field) => format!("{field} leads in no circle"),

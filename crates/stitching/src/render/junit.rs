@@ -5,6 +5,7 @@ use crate::next_step::help_text;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use stitching_core::checks::Summary;
+use stitching_core::text::xml_escaped;
 use stitching_core::{Problem, Severity};
 
 /// The whole report. A warning is a test case that passes with a word to say.
@@ -26,12 +27,12 @@ pub fn report(problems: &[&Problem], summary: &Summary, paths: &Paths) -> String
         let _ = writeln!(
             out,
             "    <testcase classname=\"stitching\" name=\"{}\"/>\n  </testsuite>",
-            escaped(&name)
+            xml_escaped(&name)
         );
     }
     for (file, problems) in by_file {
         let failures = problems.iter().filter(|problem| problem.severity == Severity::Error).count();
-        let (name, tests) = (escaped(&file), problems.len());
+        let (name, tests) = (xml_escaped(&file), problems.len());
         let _ = writeln!(out, "  <testsuite name=\"{name}\" tests=\"{tests}\" failures=\"{failures}\">");
         for problem in problems {
             case(&mut out, problem, &file);
@@ -48,10 +49,10 @@ fn case(out: &mut String, problem: &Problem, file: &str) {
     let record = problem.table.iter().zip(&problem.key).map(|(table, key)| format!(" of {table}:{key}"));
     let name = format!("{}{} at {}:{}", problem.name(), record.collect::<String>(), place.line, place.column);
     let help = problem.help.as_ref().map(|help| format!("\n{}", help_text(help))).unwrap_or_default();
-    let text = escaped(&format!("{at}: {}{help}\n{}", problem.message, place.source));
-    let (name, code) = (escaped(&name), escaped(problem.name()));
+    let text = xml_escaped(&format!("{at}: {}{help}\n{}", problem.message, place.source));
+    let (name, code) = (xml_escaped(&name), xml_escaped(problem.name()));
     let _ = writeln!(out, "    <testcase classname=\"{code}\" name=\"{name}\">");
-    let message = escaped(&problem.message);
+    let message = xml_escaped(&problem.message);
     let _ = match problem.severity {
         Severity::Error => {
             writeln!(out, "      <failure message=\"{message}\" type=\"{code}\">{text}</failure>")
@@ -59,21 +60,4 @@ fn case(out: &mut String, problem: &Problem, file: &str) {
         Severity::Warning => writeln!(out, "      <system-out>{text}</system-out>"),
     };
     out.push_str("    </testcase>\n");
-}
-
-/// `text` as XML 1.0 may have it, in text and in attributes with double quotes (section 2.2 and 2.4).
-fn escaped(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for letter in text.chars() {
-        match letter {
-            '&' => out.push_str("&amp;"),
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '"' => out.push_str("&quot;"),
-            '\t' | '\n' | '\u{20}'..='\u{d7ff}' | '\u{e000}'..='\u{fffd}' | '\u{10000}'.. => out.push(letter),
-            // Others may not stand in XML at all.
-            _ => out.push('\u{fffd}'),
-        }
-    }
-    out
 }

@@ -21,7 +21,7 @@ use super::{
     Cell, Column, ColumnCell, Fault, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
 };
 use crate::Code;
-use crate::text::Text;
+use crate::text::{Text, is_xml};
 use path::{Place, Simple};
 use tree::Tree;
 
@@ -155,7 +155,7 @@ impl Format for Xml {
     }
 
     fn encode(&self, cell: &Cell, _column: &str, value: &str) -> Result<String, String> {
-        if let Some(wrong) = value.chars().find(|next| !is_char(*next)) {
+        if let Some(wrong) = value.chars().find(|next| !is_xml(*next)) {
             return Err(format!("XML cannot hold the character U+{:04X}", u32::from(wrong)));
         }
         match cell.form {
@@ -265,15 +265,10 @@ pub(super) fn reference(raw: &str) -> Option<(char, usize)> {
                 Some(hex) => u32::from_str_radix(hex, 16),
                 None => number.parse(),
             };
-            char::from_u32(code.ok()?).filter(|meant| is_char(*meant))?
+            char::from_u32(code.ok()?).filter(|meant| is_xml(*meant))?
         }
     };
     Some((meant, name.len() + 2))
-}
-
-/// Whether XML can hold a character (XML 1.0, section 2.2).
-fn is_char(next: char) -> bool {
-    matches!(next, '\t' | '\n' | '\r' | ' '..='\u{d7ff}' | '\u{e000}'..='\u{fffd}' | '\u{10000}'..)
 }
 
 /// Whether a text can be the name of an element (XML 1.0, section 2.3, a little wider).

@@ -31,10 +31,10 @@ pub(super) fn read<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<Un
             reader.problem(source.span(), message, "write \\ before a sign that is meant as such");
             continue;
         };
-        let known = |name: &str| LOG_GROUPS.iter().any(|(own, _)| *own == name);
+        let known = |name: &str| LOG_GROUPS.contains(&name);
         let names: Vec<&str> = regex.capture_names().flatten().collect();
         if let Some(other) = names.iter().find(|name| !known(name)) {
-            let help = match nearest_of(other, LOG_GROUPS.iter().map(|(name, _)| *name)).first() {
+            let help = match nearest_of(other, LOG_GROUPS).first() {
                 Some(near) => format!("did you mean `{near}`?"),
                 None => "the groups are file, line, key and name".to_owned(),
             };

@@ -233,7 +233,7 @@ fn requirement<'t>(
                 missing(reader, "waits", "\"After\"");
                 return None;
             };
-            let Some(most) = body.get("most").and_then(decimal) else {
+            let Some(most) = body.get("most").and_then(decimal).filter(|most| most.is_finite()) else {
                 missing(reader, "most", "100");
                 return None;
             };
