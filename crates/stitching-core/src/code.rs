@@ -44,12 +44,18 @@ codes! {
     GUESSED_ENCODING = "guessed-encoding";
     /// A value that should be made from the record's key and is not.
     KEY_NOT_FOLLOWED = "key-not-followed";
+    /// Lines that do not end as the game wants them.
+    LINE_ENDS = "line-ends";
+    /// Records that another layer adds to a file, and that a higher file in its place lacks.
+    LOST_RECORD = "lost-record";
     /// A translation whose marks are not those of the main language.
     MARKS_DIFFER = "marks-differ";
     /// A block or element where it does not seem to belong.
     MISPLACED = "misplaced";
     /// A column that the schema describes and the header lacks.
     MISSING_COLUMN = "missing-column";
+    /// A record without the text, file or folder that must go with it.
+    MISSING_COMPANION = "missing-companion";
     /// A value that names a file which is not there.
     MISSING_FILE = "missing-file";
     /// A record without a key.
@@ -62,6 +68,8 @@ codes! {
     NO_RECORDS = "no-records";
     /// A value that is not among those allowed.
     NOT_A_CHOICE = "not-a-choice";
+    /// A new name or number of the mod outside what the project reserves for it.
+    NOT_RESERVED = "not-reserved";
     /// A comment or trailing comma where the game reads strict JSON.
     NOT_STRICT_JSON = "not-strict-json";
     /// XML that strict readers refuse.
@@ -72,6 +80,8 @@ codes! {
     NOT_UNIQUE = "not-unique";
     /// A number outside its limits.
     OUT_OF_RANGE = "out-of-range";
+    /// Files that must be equal and are not.
+    PAIRED_DIFFER = "paired-differ";
     /// Two files whose paths differ only in upper and lower case.
     PATH_CLASH = "path-clash";
     /// A value that does not have the shape asked for.
@@ -80,21 +90,32 @@ codes! {
     REQUIRED_EMPTY = "required-empty";
     /// A rule of the game that records do not meet.
     RULE_NOT_MET = "rule-not-met";
+    /// A file made from others that is missing, empty, or older than these.
+    STALE_FILE = "stale-file";
+    /// Blanks, tabs or empty lines that the game stumbles over.
+    STRAY_BLANK = "stray-blank";
     /// Text that the format cannot read.
     SYNTAX_ERROR = "syntax-error";
+    /// A text with more letters than there is room for where it is shown.
+    TEXT_TOO_LONG = "text-too-long";
+    /// A value with more letters than there is room for.
+    TOO_LONG = "too-long";
     /// A column that a closed table does not describe.
     UNKNOWN_COLUMN = "unknown-column";
+    /// A text with a letter that the game's font lacks.
+    UNKNOWN_LETTER = "unknown-letter";
     /// A file or link in a layer that cannot be used.
     UNREADABLE_ENTRY = "unreadable-entry";
     /// A field that the schema describes and no record has.
     UNUSED_FIELD = "unused-field";
+    /// A file that nothing names.
+    UNUSED_FILE = "unused-file";
     /// A list that begins with a wrong count.
     WRONG_COUNT = "wrong-count";
     /// A value or item without the parts it should have.
     WRONG_SHAPE = "wrong-shape";
     /// A value of the wrong kind.
     WRONG_TYPE = "wrong-type";
-
 }
 
 impl Code {

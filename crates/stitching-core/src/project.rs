@@ -4,7 +4,7 @@ use crate::Code;
 use crate::layers::{Cache, FileId, Layer, LayerId, ModRoot, SetAside, Stack};
 use crate::problem::{Place, Problem, Severity};
 use crate::reading::View;
-use crate::schema::{Schema, keys, read_severity};
+use crate::schema::{Reserved, ReservedValues, Schema, keys, read_severity};
 use crate::settings::{TomlReader, Value, plain};
 use crate::text::nearest_of;
 use crate::{Error, schema};
@@ -28,19 +28,6 @@ pub struct Project {
     pub schema: Schema,
     /// The files that describe them, as `stitching.toml` names them: relative to the folder.
     pub schema_files: Vec<String>,
-    /// The numbers set aside for this mod.
-    pub reserved: Vec<Reserved>,
-}
-
-/// Numbers set aside for a mod.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Reserved {
-    /// The table and the field, as an address: `table.field`.
-    pub field: String,
-    /// The first.
-    pub first: i64,
-    /// The last.
-    pub last: i64,
 }
 
 impl Project {
@@ -130,13 +117,8 @@ impl Project {
         let own: Vec<_> =
             own.filter_map(|severity| read_severity::bind(&schema, &mut reader, severity)).collect();
         schema.severities.splice(0..0, own);
-        for (place, own) in &described.reserved {
-            let split = own.field.match_indices('.').map(|(at, _)| (&own.field[..at], &own.field[at + 1..]));
-            let known = split.filter_map(|(table, _)| schema.table(table)).next();
-            if known.is_none() {
-                let message = format!("`{}` is no field of a table of the schema", own.field);
-                reader.problem(place.clone(), message, "write \"table.field\" = [first, last]");
-            }
+        for own in &described.reserved {
+            schema.reserved.extend(bind_reserved(&schema, &mut reader, own));
         }
         problems.append(&mut reader.problems);
         if !problems.is_empty() {
@@ -146,15 +128,8 @@ impl Project {
         let kept = SetAside::read(folder)?;
         let stack = Stack::open(layers, schema.file_traits())?.with_kept(kept);
         let schema_files = described.schema.into_iter().map(toml::Spanned::into_inner).collect();
-        let reserved = described.reserved.into_iter().map(|(_, own)| own).collect();
-        let project = Project {
-            folder: folder.to_owned(),
-            name: described.name,
-            stack,
-            schema,
-            schema_files,
-            reserved,
-        };
+        let project =
+            Project { folder: folder.to_owned(), name: described.name, stack, schema, schema_files };
         Ok((project, prepared))
     }
 
@@ -181,7 +156,6 @@ impl Project {
             stack,
             schema: self.schema.clone(),
             schema_files: self.schema_files.clone(),
-            reserved: self.reserved.clone(),
         }
     }
 
@@ -229,7 +203,7 @@ struct Described {
     schema: Vec<toml::Spanned<String>>,
     layers: Vec<DescribedLayer>,
     languages: Vec<String>,
-    reserved: Vec<(std::ops::Range<usize>, Reserved)>,
+    reserved: Vec<(toml::Spanned<String>, ReservedValues)>,
     severities: Vec<read_severity::UnboundSeverity>,
 }
 
@@ -297,8 +271,11 @@ fn describe(reader: &mut TomlReader<'_>) -> Described {
     described
 }
 
-/// The numbers set aside, each with the place where it says so.
-fn reserved<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<(std::ops::Range<usize>, Reserved)> {
+/// What is set aside, each with the table or field as it is written.
+fn reserved<'t>(
+    reader: &mut TomlReader<'t>,
+    top: &DeTable<'t>,
+) -> Vec<(toml::Spanned<String>, ReservedValues)> {
     let mut out = Vec::new();
     let Some(table) = reader.table(top, "reserved") else { return out };
     for (name, value) in table {
@@ -307,19 +284,45 @@ fn reserved<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<(std::ops
                 .map(|number| number.get_ref().as_integer().and_then(|own| own.as_str().parse().ok()))
                 .collect()
         });
-        match numbers.as_deref() {
-            Some([first, last]) if first <= last => {
-                let field = name.get_ref().to_string();
-                out.push((name.span(), Reserved { field, first: *first, last: *last }));
+        let values = match (numbers.as_deref(), value.get_ref().as_str()) {
+            (Some([first, last]), _) if first <= last => ReservedValues::Numbers(*first, *last),
+            (_, Some(prefix)) if !prefix.is_empty() => ReservedValues::Prefix(prefix.to_owned()),
+            _ => {
+                let expected =
+                    "a list of the first and the last number, [5000, 5999], or how names begin, \"fg_\"";
+                reader.wrong_kind(value, name.get_ref(), expected);
+                continue;
             }
-            _ => reader.wrong_kind(
-                value,
-                name.get_ref(),
-                "a list of the first and the last number: [5000, 5999]",
-            ),
-        }
+        };
+        out.push((toml::Spanned::new(name.span(), name.get_ref().to_string()), values));
     }
     out
+}
+
+/// Finds what is set aside in the schema: a table, or a field of one.
+fn bind_reserved(
+    schema: &Schema,
+    reader: &mut TomlReader<'_>,
+    (name, values): &(toml::Spanned<String>, ReservedValues),
+) -> Option<Reserved> {
+    let written = name.get_ref();
+    let field = written.match_indices('.').find_map(|(at, _)| {
+        let table = schema.table(&written[..at])?;
+        Some((table, Some(schema.tables[table].field(&written[at + 1..])?)))
+    });
+    let found = field.or_else(|| schema.table(written).map(|table| (table, None)));
+    let Some((table, field)) = found else {
+        let message = format!("`{written}` is no table of the schema, and no field that it describes");
+        let help = "write \"table.field\" = [first, last], or \"table\" = \"how its new keys begin\"";
+        reader.problem(name.span(), message, help);
+        return None;
+    };
+    if field.is_none() && schema.tables[table].key.is_empty() {
+        let message = format!("the table `{written}` has no `key` that could be set aside");
+        reader.problem(name.span(), message, "name a field: \"table.field\" = [first, last]");
+        return None;
+    }
+    Some(Reserved { table, field, values: values.clone() })
 }
 
 fn archives<'t>(reader: &mut TomlReader<'t>, layer: &DeTable<'t>) -> Vec<GlobMatcher> {

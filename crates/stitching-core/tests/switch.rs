@@ -267,7 +267,6 @@ fn the_demo_comes_back() {
                     folder: demo.clone(),
                     name: String::new(),
                     schema_files: Vec::new(),
-                    reserved: Vec::new(),
                     stack: staged.with_kept(kept),
                     schema: stitching_schema(&demo),
                 };

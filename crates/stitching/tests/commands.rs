@@ -653,3 +653,26 @@ fn json_schemas_are_up_to_date() {
         );
     }
 }
+
+/// The page of checks has what `explain` says.
+#[rstest]
+fn the_page_of_checks_is_up_to_date() {
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/checks.md");
+    let mut page = String::from(
+        "# Checks\n\nWhat `check` finds by itself, as `stitching explain` tells it. Rules of a game are written in its \
+         [schema](schema.md#rules-of-the-game).\n",
+    );
+    for check in stitching_core::checks::CHECKS {
+        page += &format!(
+            "\n## {}\n\n{}: {}.\n\n```text\n{}```\n",
+            check.code,
+            check.severity.word(),
+            check.about,
+            check.docs
+        );
+    }
+    if std::env::var_os("UPDATE_FIXTURES").is_some() {
+        fs::write(&path, &page).expect("written");
+    }
+    assert_eq!(fs::read_to_string(&path).unwrap_or_default(), page, "run the tests with UPDATE_FIXTURES=1");
+}

@@ -101,11 +101,10 @@ impl<'v, 'p> FieldValues<'v, 'p> {
     fn free(&self, target: &FieldTarget) -> Result<RefCell<std::vec::IntoIter<String>>, Error> {
         let name = self.field(target).name.clone();
         let whole = format!("{}.{name}", self.rows.table.name);
-        let reserved = self.project.reserved.iter().find(|own| own.field == whole);
         let request = FreeRequest {
+            block: self.project.schema.reserved_numbers(self.rows.id, &name),
             field: Some(name),
             count: self.count + self.skipped,
-            block: reserved.map(|own| (own.first, own.last)),
             ..FreeRequest::default()
         };
         let found = free(View::top(&self.project.stack, &self.project.schema), self.rows.id, &request)?;

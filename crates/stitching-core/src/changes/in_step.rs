@@ -302,8 +302,9 @@ fn is_of_mod(project: &Project, file: FileId) -> bool {
 
 /// Removes, empties or tells the derived files that are made from one that is `touched`.
 fn derived_files(sequence: &mut Sequence<'_>, touched: &BTreeSet<RelPath>) -> Result<(), Error> {
-    let is_stale = |derived: &Derived, file: FileId| {
-        let path = &sequence.project().stack.files()[file].path;
+    let is_stale = |derived: usize, file: FileId| {
+        let project = sequence.project();
+        let (derived, path) = (&project.schema.derived[derived], &project.stack.files()[file].path);
         !touched.contains(path) && touched.iter().any(|changed| derived.is_stale(path, changed))
     };
     let found = derived_where(sequence.project(), is_stale);
@@ -314,29 +315,17 @@ fn derived_files(sequence: &mut Sequence<'_>, touched: &BTreeSet<RelPath>) -> Re
 fn stale_files(sequence: &mut Sequence<'_>) -> Result<(), Error> {
     let project = sequence.project();
     let stack = &project.stack;
-    let time = |file: FileId| {
-        let entry = &stack.files()[file];
-        let root = &stack.layers()[entry.layer].root;
-        let path = root.join(entry.path.as_str());
-        std::fs::metadata(path).and_then(|metadata| metadata.modified()).ok()
-    };
-    let sources = |derived: &Derived, path: &RelPath| {
-        let effective = stack.effective(stack.top()).into_iter();
-        effective.filter(|source| derived.is_stale(path, &stack.files()[*source].path)).collect::<Vec<_>>()
-    };
-    let is_stale = |derived: &Derived, file: FileId| {
-        let (path, own) = (&stack.files()[file].path, time(file));
-        own.is_some_and(|own| sources(derived, path).into_iter().filter_map(time).any(|time| time > own))
-    };
+    let of = |derived: &Derived| derived.older_files(stack, stack.top()).into_iter().map(|(file, _)| file);
+    let older: Vec<HashSet<FileId>> =
+        project.schema.derived.iter().map(|derived| of(derived).collect()).collect();
+    let is_stale = |derived: usize, file: FileId| older[derived].contains(&file);
     let found = derived_where(project, is_stale);
     drop_derived(sequence, &found)
 }
 
-/// The effective files that are derived and of which `is_stale` holds, with what is to become of each.
-fn derived_where(
-    project: &Project,
-    is_stale: impl Fn(&Derived, FileId) -> bool,
-) -> Vec<(RelPath, WhenChanged)> {
+/// The effective files that are derived and of which `is_stale` holds, which is given the position of the first
+/// `[[derived]]` that takes the file; with what is to become of each.
+fn derived_where(project: &Project, is_stale: impl Fn(usize, FileId) -> bool) -> Vec<(RelPath, WhenChanged)> {
     let stack = &project.stack;
     let mut out = Vec::new();
     if project.schema.derived.is_empty() {
@@ -344,12 +333,12 @@ fn derived_where(
     }
     for file in stack.effective(stack.top()) {
         let path = &stack.files()[file].path;
-        let derived = project.schema.derived.iter().find(|derived| {
+        let derived = project.schema.derived.iter().enumerate().find(|(at, derived)| {
             // One that is empty already can be no staler.
             let is_done = derived.when_changed == WhenChanged::Empty && stack.files()[file].size == 0;
-            derived.files.takes(path.as_str()) && !is_done && is_stale(derived, file)
+            derived.files.takes(path.as_str()) && !is_done && is_stale(*at, file)
         });
-        out.extend(derived.map(|derived| (path.clone(), derived.when_changed)));
+        out.extend(derived.map(|(_, derived)| (path.clone(), derived.when_changed)));
     }
     out
 }

@@ -18,13 +18,11 @@ impl UnusedValues {
             *last = last.map(|last| last + 1);
             return Ok(last.map(|last| last.to_string()));
         }
-        let whole = format!("{}.{field}", project.schema.tables[table].name);
-        let reserved = project.reserved.iter().find(|own| own.field == whole);
         let request = FreeRequest {
             field: Some(field.to_owned()),
             count: 1,
             after: true,
-            block: reserved.map(|own| (own.first, own.last)),
+            block: project.schema.reserved_numbers(table, field),
             ..FreeRequest::default()
         };
         let found = free(project.view(), table, &request)

@@ -5,6 +5,7 @@
 //! the table and fails if something is missing.
 
 mod accepted;
+mod at_places;
 mod bad_project;
 mod bad_schema;
 mod byte_order_mark;
@@ -20,21 +21,26 @@ mod follow_ups;
 mod guessed_encoding;
 mod key_not_followed;
 mod last_check;
+mod line_ends;
+mod lost_record;
 mod marks_differ;
 mod misplaced;
 mod missing_column;
+mod missing_companion;
 mod missing_file;
 mod missing_key;
 mod missing_text;
 mod no_files;
 mod no_records;
 mod not_a_choice;
+mod not_reserved;
 mod not_strict_json;
 mod not_strict_xml;
 mod not_text;
 mod not_unique;
 mod one_cause;
 mod out_of_range;
+mod paired_differ;
 mod path_clash;
 mod pattern_mismatch;
 mod report;
@@ -43,11 +49,17 @@ mod rule_not_met;
 mod rule_trial;
 mod run;
 mod seeds;
+mod stale_file;
+mod stray_blank;
 mod suggestions;
 mod syntax_error;
+mod text_too_long;
+mod too_long;
 mod unknown_column;
+mod unknown_letter;
 mod unreadable_entry;
 mod unused_field;
+mod unused_file;
 mod wrong_count;
 mod wrong_shape;
 mod wrong_type;
@@ -273,28 +285,39 @@ pub static CHECKS: &[&Check] = &[
     &duplicate_member::CHECK,
     &guessed_encoding::CHECK,
     &key_not_followed::CHECK,
+    &line_ends::CHECK,
+    &lost_record::CHECK,
     &marks_differ::CHECK,
     &misplaced::CHECK,
     &missing_column::CHECK,
+    &missing_companion::CHECK,
     &missing_file::CHECK,
     &missing_key::CHECK,
     &missing_text::CHECK,
     &no_files::CHECK,
     &no_records::CHECK,
     &not_a_choice::CHECK,
+    &not_reserved::CHECK,
     &not_strict_json::CHECK,
     &not_strict_xml::CHECK,
     &not_text::CHECK,
     &not_unique::CHECK,
     &out_of_range::CHECK,
+    &paired_differ::CHECK,
     &path_clash::CHECK,
     &pattern_mismatch::CHECK,
     &required_empty::CHECK,
     &rule_not_met::CHECK,
+    &stale_file::CHECK,
+    &stray_blank::CHECK,
     &syntax_error::CHECK,
+    &text_too_long::CHECK,
+    &too_long::CHECK,
     &unknown_column::CHECK,
+    &unknown_letter::CHECK,
     &unreadable_entry::CHECK,
     &unused_field::CHECK,
+    &unused_file::CHECK,
     &wrong_count::CHECK,
     &wrong_shape::CHECK,
     &wrong_type::CHECK,

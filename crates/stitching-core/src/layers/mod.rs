@@ -37,6 +37,7 @@ use std::fs::File;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
+use std::time::SystemTime;
 
 /// The position of a layer in the stack; 0 is the lowest.
 pub type LayerId = usize;
@@ -317,6 +318,14 @@ impl Stack {
     pub fn open_file(&self, id: FileId) -> Result<File, Error> {
         let path = self.location(id);
         open_file(&path).map(|(file, _)| file).map_err(|source| Error::io("read", &path, source))
+    }
+
+    /// When a file was last changed, if that is known: not of entries of archives.
+    pub fn modified(&self, id: FileId) -> Option<SystemTime> {
+        if !self.is_plain(id) {
+            return None;
+        }
+        std::fs::metadata(self.location(id)).and_then(|metadata| metadata.modified()).ok()
     }
 
     /// Where a file lies on disk, for messages.

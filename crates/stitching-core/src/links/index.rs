@@ -276,6 +276,11 @@ impl<'p> Index<'p> {
         })
     }
 
+    /// Whether there is a file at `path`.
+    pub fn has_path(&self, path: &str) -> bool {
+        path_hash(path).is_some_and(|hash| self.paths.contains(&hash))
+    }
+
     /// The paths of all files.
     pub fn paths(&self) -> impl Iterator<Item = &str> {
         self.files.iter().map(|file| self.stack.files()[file.id].path.as_str())

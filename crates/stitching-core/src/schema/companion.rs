@@ -14,6 +14,8 @@ pub struct Companion {
     pub kind: CompanionKind,
     /// How its name is made from the record: `{key}`, or the fields of the key by their names.
     pub name: Template,
+    /// Whether each record must have it.
+    pub required: bool,
     /// Where the schema says so.
     pub place: Place,
 }

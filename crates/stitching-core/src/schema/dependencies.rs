@@ -7,7 +7,8 @@ use toml::de::{DeTable, DeValue};
 /// A setting, the one that it needs beside it, and what to write.
 type Needs = (&'static str, &'static str, &'static str);
 
-const OF_TABLE: [Needs; 3] = [
+const OF_TABLE: [Needs; 4] = [
+    ("letters", "texts", "the letters are those of texts"),
     ("language", "texts", "`texts` names the field that holds the text"),
     ("languages", "language", "`language` names the field that holds what is translated here"),
     ("replaces", "layering", "write layering = \"merge\"; otherwise a file replaces those below anyway"),

@@ -93,6 +93,8 @@ pub struct ValueRule {
     pub choice: Vec<String>,
     /// The shape of the whole value.
     pub pattern: Option<Pattern>,
+    /// How many characters the value may have at most; of a text key, each of its texts.
+    pub longest: Option<usize>,
     /// Whether no two records may have the same value.
     pub unique: bool,
     /// Whether it may not be empty or none.

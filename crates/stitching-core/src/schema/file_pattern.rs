@@ -111,6 +111,19 @@ impl FilePattern {
         Some(values)
     }
 
+    /// The path that it makes of a value for each part; `None` if it has a wildcard, or no value for a part.
+    pub fn fill<'v>(&self, value: impl Fn(&str) -> Option<&'v str>) -> Option<String> {
+        let mut path = String::new();
+        for piece in pieces(&self.source).ok()? {
+            match piece {
+                Piece::Glob(text) if text.contains(['*', '?', '[', '\\']) => return None,
+                Piece::Glob(text) => path.push_str(text),
+                Piece::Part(name) => path.push_str(value(name)?),
+            }
+        }
+        Some(path)
+    }
+
     /// The language code in a path, if the pattern has `{lang}`.
     pub fn language<'p>(&self, path: &'p str) -> Option<&'p str> {
         let at = self.parts.iter().position(|part| part == LANGUAGE)?;

@@ -14,7 +14,7 @@ pub(crate) const PROJECT_TOP: &[Setting] = &[
     setting(
         "reserved",
         "object",
-        "Numbers set aside for this mod, by `\"table.field\"`: a list of the first and the last. Free numbers are looked for in them.",
+        "What is set aside for this mod: by `\"table.field\"` a list of the first and the last number, or by `\"table\"` or `\"table.field\"` how names begin. Free numbers are looked for in them, and what the mod adds elsewhere is told.",
     ),
     setting("severity", "object", SEVERITIES),
 ];
@@ -49,6 +49,7 @@ pub(crate) const SCHEMA_TOP: &[Setting] = &[
     ),
     setting("derived", "array", "Files that are made from others, and are stale once these change."),
     setting("paired", "array", "Files that must be equal."),
+    setting("asset", "array", "Files that are there for records: one that none names is told."),
     setting("recipe", "array", "Named changes with parameters."),
     setting("transfer", "array", "How records of one table become records of another."),
     setting("rule", "array", "What must hold of the records of a table."),
@@ -320,7 +321,18 @@ pub(crate) const DERIVED: &[Setting] = &[
         "string",
         "What becomes of them when one of those changes: \"delete\", \"empty\", or \"report\" (they stay, and it is told), which is the default.",
     ),
+    setting(
+        "required",
+        "boolean",
+        "Each must be there for which its name can be made from one of those that it is made from.",
+    ),
 ];
+
+pub(crate) const ASSET: &[Setting] = &[setting(
+    "files",
+    "string|array",
+    "The files that some value names, or that go with a record: paths with `*`, `**` and named parts in braces.",
+)];
 
 pub(crate) const PAIRED: &[Setting] = &[setting(
     "files",
@@ -337,6 +349,7 @@ pub(crate) const COMPANION: &[Setting] = &[
     ),
     setting("file", "string", "A file: a template of its path, such as \"layouts/{key}.json\"."),
     setting("folder", "string", "A folder with all that is in it, such as \"sites/{key}/\"."),
+    setting("required", "boolean", "Each record must have it."),
 ];
 
 pub(crate) const TABLE: &[Setting] = &[
@@ -389,6 +402,21 @@ pub(crate) const TABLE: &[Setting] = &[
         "byte_order_mark",
         "string",
         "\"required\" or \"forbidden\": whether the files must begin with a byte order mark.",
+    ),
+    setting(
+        "line_ends",
+        "string",
+        "How the lines of the files end: \"lf\", \"crlf\", or \"alike\" if it must only be the same in all lines of a file.",
+    ),
+    setting(
+        "forbid",
+        "string|array",
+        "What the game stumbles over in the files: \"tab\", \"trailing-blank\", \"empty-line\", \"no-last-line-end\".",
+    ),
+    setting(
+        "letters",
+        "string",
+        "For a table of texts: the letters that the game's font has, as between the brackets of a regular expression: \"A-Za-z0-9 .,!?\".",
     ),
     setting("ignore_case", "boolean", "Keys that differ only in upper and lower case are the same."),
     setting("fields", "object", "The fields, by name."),
@@ -477,6 +505,11 @@ pub(crate) const RULE: &[Setting] = &[
     setting("range", "array", "The lowest and the highest number allowed."),
     setting("choice", "array", "The values allowed."),
     setting("pattern", "string", "A regular expression that the whole value must match."),
+    setting(
+        "longest",
+        "integer",
+        "How many characters it may have at most; of a text key, the text in each language.",
+    ),
     setting("unique", "boolean", "No two records may have the same value."),
     setting("required", "boolean", "It may not be empty or none."),
     setting(
@@ -506,6 +539,7 @@ pub fn schema_sections() -> Vec<(String, &'static [Setting])> {
     sections.push(("[[computed]]".to_owned(), COMPUTED));
     sections.push(("[[derived]]".to_owned(), DERIVED));
     sections.push(("[[paired]]".to_owned(), PAIRED));
+    sections.push(("[[asset]]".to_owned(), ASSET));
     sections.push(("[[rule]]".to_owned(), GAME_RULE));
     sections.push(("an entry of [severity]".to_owned(), SEVERITY));
     sections.push(("[[log]]".to_owned(), LOG));

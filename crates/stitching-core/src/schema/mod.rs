@@ -14,6 +14,7 @@ mod log;
 mod pattern;
 mod read;
 mod recipe;
+mod reserved;
 mod rule;
 mod severity;
 mod switch;
@@ -22,7 +23,7 @@ mod transfer;
 
 pub use companion::{Companion, CompanionKind};
 pub use computed::Computed;
-pub use derived::{Derived, Paired, WhenChanged};
+pub use derived::{Asset, Derived, Paired, WhenChanged};
 pub use describe::json_schema;
 pub use field::{Field, Layout, OnRemove, Target, ValueRule, ValueType};
 pub use file_pattern::{FilePattern, FilePatternError};
@@ -33,11 +34,12 @@ pub use pattern::Pattern;
 pub use read::read;
 pub(crate) use read::severity as read_severity;
 pub use recipe::{Each, EachValues, Parameter, ParameterKind, Recipe, RecipeAction, RecipeStep};
+pub use reserved::{Reserved, ReservedValues};
 pub use rule::{Example, Message, MessagePart, Requirement, Rule};
 pub use severity::{Level, SeverityRule};
 pub use switch::{Condition, Switch};
 pub(crate) use table::KEY_SEPARATOR;
-pub use table::{KeyPart, Table, Texts};
+pub use table::{Forbidden, KeyPart, LineEnds, Table, Texts};
 pub use transfer::{Transfer, TransferField};
 
 use crate::layers::{FileTraits, RelPath};
@@ -73,6 +75,10 @@ pub struct Schema {
     pub logs: Vec<LogPattern>,
     /// How much problems matter: the first that is about one counts.
     pub severities: Vec<SeverityRule>,
+    /// What the project sets aside for its mod.
+    pub reserved: Vec<Reserved>,
+    /// The files that something must name, or a record has as a companion.
+    pub assets: Vec<Asset>,
     /// The patterns for files, by the folder that they begin with: the table and the number of each.
     patterns: OnceLock<HashMap<String, Vec<(TableId, usize)>>>,
 }
@@ -95,6 +101,8 @@ impl Schema {
             rules: Vec::new(),
             logs: Vec::new(),
             severities: Vec::new(),
+            reserved: Vec::new(),
+            assets: Vec::new(),
             patterns: OnceLock::new(),
         }
     }

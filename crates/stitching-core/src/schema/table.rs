@@ -33,6 +33,12 @@ pub struct Table {
     pub rules: Vec<ValueRule>,
     /// Whether its files must begin with a byte order mark, or must not; `None` if it does not matter.
     pub byte_order_mark: Option<bool>,
+    /// How the lines of the files must end, if the game minds.
+    pub line_ends: Option<LineEnds>,
+    /// What the game stumbles over in the files.
+    pub forbidden: Vec<Forbidden>,
+    /// Of a table of texts, the letters that the game's font lacks: what is not among those it has.
+    pub not_letters: Option<Regex>,
     /// What its files are written in, if that is not to be recognised.
     pub encoding: Option<Encoding>,
     /// Whether the files of all layers count together, a higher one overriding single fields.
@@ -100,6 +106,46 @@ impl Texts {
         let Texts::Record { names, .. } = self else { return None };
         names.iter().find(|(own, _)| own == name).map(|(_, language)| *language)
     }
+}
+
+/// How the lines of a file must end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LineEnds {
+    /// With a line feed.
+    Lf,
+    /// With a carriage return and a line feed.
+    CrLf,
+    /// All of a file as its first line.
+    Alike,
+}
+
+impl LineEnds {
+    /// The words of the schema for them.
+    pub const NAMES: [(&'static str, LineEnds); 3] =
+        [("lf", LineEnds::Lf), ("crlf", LineEnds::CrLf), ("alike", LineEnds::Alike)];
+}
+
+/// What a game may stumble over in a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Forbidden {
+    /// A tab.
+    Tab,
+    /// A blank or tab at the end of a line.
+    TrailingBlank,
+    /// A line with nothing but blanks in it.
+    EmptyLine,
+    /// A last line without a line end.
+    NoLastLineEnd,
+}
+
+impl Forbidden {
+    /// The words of the schema for them.
+    pub const NAMES: [(&'static str, Forbidden); 4] = [
+        ("tab", Forbidden::Tab),
+        ("trailing-blank", Forbidden::TrailingBlank),
+        ("empty-line", Forbidden::EmptyLine),
+        ("no-last-line-end", Forbidden::NoLastLineEnd),
+    ];
 }
 
 /// Stands between the parts of a key in memory, where `/` could be part of a value.

@@ -104,7 +104,6 @@ impl Project {
             stack: Stack::open(vec![layer], self.schema.file_traits())?,
             schema: self.schema.clone(),
             schema_files: Vec::new(),
-            reserved: Vec::new(),
         })
     }
 }

@@ -2,7 +2,7 @@
 //!
 //! A bundle is a text with headings `=== path [flag]...`; what follows a heading is the content of
 //! that file. Flags: `crlf` (line ends), `bom` (byte order mark), `bare` (no line end at the end), `in=LABEL`
-//! (the encoding), `nul` (a zero byte for each `@`). What lies below a name that ends with `.zip` goes into
+//! (the encoding), `nul` (a zero byte for each `@`), `empty` (no byte at all), `old` (changed a day ago). What lies below a name that ends with `.zip` goes into
 //! an archive; the flag `stored` keeps it from being packed.
 //! Without a `stitching.toml` it has the layers `game` and `mod` and the languages `en` and `de`.
 #![allow(dead_code, reason = "each test program uses a part of it")]
@@ -10,7 +10,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 use stitching_core::journal::{Journal, KeyFile};
 use stitching_core::{Error, Problem, Project};
 use tempfile::TempDir;
@@ -42,6 +42,9 @@ pub fn sections(bundle: &str) -> BTreeMap<String, Vec<u8>> {
         let flags: Vec<&str> = words.collect();
         let mut body =
             if body.is_empty() || body.ends_with('\n') { body.to_owned() } else { format!("{body}\n") };
+        if flags.contains(&"empty") {
+            body.clear();
+        }
         if flags.contains(&"bare") {
             body.pop();
         }
@@ -87,9 +90,14 @@ pub fn write(bundle: &str) -> TempDir {
             archives.entry(format!("{archive}.zip")).or_default().push((inner.to_owned(), bytes, stored));
             continue;
         }
+        let is_old = bundle.contains(&format!("=== {path} old"));
         let path = folder.path().join(path);
         fs::create_dir_all(path.parent().expect("a folder")).expect("a folder");
-        fs::write(path, bytes).expect("a file");
+        fs::write(&path, bytes).expect("a file");
+        if is_old {
+            let file = fs::File::options().write(true).open(path).expect("the file");
+            file.set_modified(SystemTime::now() - Duration::from_secs(86_400)).expect("another time");
+        }
     }
     for (path, entries) in archives {
         let path = folder.path().join(path);

@@ -57,8 +57,7 @@ pub fn run(project: &Project, args: &Free, global: &Global, ui: &Ui) -> Result<E
         Kind::Colour => FreeKind::Colour,
         Kind::Name => FreeKind::Name,
     });
-    let own = project.reserved.iter().find(|own| own.field == args.what);
-    let reserved = own.map(|own| (own.first, own.last));
+    let reserved = field.and_then(|field| project.schema.reserved_numbers(table, field));
     let block = args.block.as_deref().map(block).transpose()?;
     let request = FreeRequest {
         field: field.map(str::to_owned),

@@ -128,7 +128,7 @@ fn free_key(project: &Project, found: &Found, wanted: &str) -> Result<String, Er
         return Ok(name.map_or_else(|| wanted.to_owned(), |(_, name)| name));
     };
     let name = &table.fields[*field].name;
-    let reserved = project.reserved.iter().find(|own| own.field == format!("{}.{name}", table.name));
+    let reserved = project.schema.reserved_numbers(found.table, name);
     let is_number = old.parse::<i64>().is_ok();
     let group = || {
         let others = parts.iter().enumerate().filter(|(own, _)| *own != at);
@@ -140,7 +140,7 @@ fn free_key(project: &Project, found: &Found, wanted: &str) -> Result<String, Er
         after: is_number && reserved.is_none(),
         near: (!is_number).then(|| old.to_owned()),
         group: (parts.len() > 1 && is_number).then(group),
-        block: reserved.map(|own| (own.first, own.last)),
+        block: reserved,
         ..FreeRequest::default()
     };
     let free = match free(project.view(), found.table, &request) {

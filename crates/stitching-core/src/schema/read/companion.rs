@@ -13,6 +13,7 @@ pub(super) struct UnboundCompanion {
     table: Spanned<String>,
     kind: CompanionKind,
     name: Spanned<String>,
+    required: bool,
 }
 
 impl UnboundCompanion {
@@ -32,6 +33,7 @@ pub(super) fn read<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<Un
             let help = "write table = \"NAME\", with the table whose records it goes with";
             reader.problem(span.clone(), "the companion names no `table`", help);
         }
+        let required = reader.flag(body, "required").unwrap_or(false);
         let mut kinds = Vec::new();
         for (setting, kind) in CompanionKind::NAMES {
             kinds.extend(reader.text(body, setting).map(|name| (kind, name)));
@@ -41,7 +43,7 @@ pub(super) fn read<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<Un
             reader.problem(span, "the companion is no `text`, `file` or `folder`", help);
         }
         for (kind, name) in kinds {
-            out.extend(table.clone().map(|table| UnboundCompanion { table, kind, name }));
+            out.extend(table.clone().map(|table| UnboundCompanion { table, kind, name, required }));
         }
     }
     out
@@ -49,7 +51,7 @@ pub(super) fn read<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<Un
 
 /// Finds the table that a companion goes with, and what its name is made of.
 pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, given: UnboundCompanion) {
-    let UnboundCompanion { table, kind, name } = given;
+    let UnboundCompanion { table, kind, name, required } = given;
     let Some(id) = schema.table(table.get_ref()) else {
         let near = schema.nearest_table(table.get_ref());
         let help = near.first().map_or(String::new(), |near| format!("did you mean `{near}`?"));
@@ -79,7 +81,7 @@ pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, given: Unbo
         let message = format!("`{}` is the same for all records", name.get_ref());
         return reader.problem(name.span(), message, "put {key} where the key of the record goes");
     }
-    let companion = Companion { table: id, kind, name: template, place: reader.place(name.span()) };
+    let companion = Companion { table: id, kind, name: template, required, place: reader.place(name.span()) };
     let outside = kind != CompanionKind::Text && companion.path_for(described, "x").is_none();
     if outside && described.key.len() == 1 {
         let message = format!("`{}` leads to no place inside a layer", name.get_ref());

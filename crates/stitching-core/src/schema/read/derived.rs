@@ -2,7 +2,7 @@
 
 use super::keys;
 use crate::layers::RelPath;
-use crate::schema::derived::{Derived, Paired, WhenChanged};
+use crate::schema::derived::{Asset, Derived, Paired, WhenChanged};
 use crate::schema::{FilePattern, Schema};
 use crate::settings::TomlReader;
 use toml::Spanned;
@@ -19,11 +19,29 @@ pub(super) fn read<'t>(schema: &mut Schema, reader: &mut TomlReader<'t>, top: &D
             continue;
         }
         let when_changed = when_changed(reader, body);
+        let required = reader.flag(body, "required").unwrap_or(false);
         let files: Vec<FilePattern> = files.iter().filter_map(|own| pattern(reader, own)).collect();
         let from: Vec<FilePattern> = from.iter().filter_map(|own| pattern(reader, own)).collect();
         if let (Some(files), Some(when_changed)) = (files.into_iter().next(), when_changed) {
-            schema.derived.push(Derived { files, from, when_changed });
+            let derived = Derived { files, from, when_changed, required };
+            if let (Some(given), false) = (body.get("required").filter(|_| required), derived.can_be_named())
+            {
+                let message = "the name of a derived file does not follow from those that it is made from";
+                let help = "`files` has no `*`, and only parts in braces that one of `from` has too";
+                reader.problem(given.span(), message, help);
+            }
+            schema.derived.push(derived);
         }
+    }
+    for (span, body) in reader.tables(top, "asset") {
+        reader.check_keys(body, keys::ASSET, |_| false);
+        let files = reader.texts(body, "files").unwrap_or_default();
+        if files.is_empty() {
+            reader.problem(span, "the asset names no `files`", "write files = \"layouts/*.json\"");
+        }
+        schema
+            .assets
+            .extend(files.iter().filter_map(|own| pattern(reader, own)).map(|files| Asset { files }));
     }
     for (span, body) in reader.tables(top, "paired") {
         reader.check_keys(body, keys::PAIRED, |_| false);

@@ -6,7 +6,7 @@ use crate::formats::read_format;
 use crate::schema::dependencies;
 use crate::schema::file_pattern::FilePattern;
 use crate::schema::pattern::why_not_regex;
-use crate::schema::table::Table;
+use crate::schema::table::{Forbidden, LineEnds, Table};
 use crate::text::Encoding;
 use regex::Regex;
 use toml::Spanned;
@@ -45,6 +45,9 @@ impl<'t> TableBuilder<'_, 't> {
             fields: Vec::new(),
             rules: Vec::new(),
             byte_order_mark: self.byte_order_mark(body),
+            line_ends: self.one_of(body, "line_ends", &LineEnds::NAMES),
+            forbidden: self.forbidden(body),
+            not_letters: self.letters(body),
             encoding: self.encoding(body),
             merged: self.merged(body),
             replaces: self.replaces(body),
@@ -154,6 +157,39 @@ impl<'t> TableBuilder<'_, 't> {
                 None
             }
         }
+    }
+
+    /// The setting of that name, which is one of a few words.
+    fn one_of<T: Copy>(&mut self, body: &DeTable<'t>, setting: &str, names: &[(&str, T)]) -> Option<T> {
+        let given = self.reader.text(body, setting)?;
+        self.called(setting, &given, names)
+    }
+
+    fn called<T: Copy>(&mut self, setting: &str, given: &Spanned<String>, names: &[(&str, T)]) -> Option<T> {
+        let found = names.iter().find(|(name, _)| name == given.get_ref()).map(|(_, value)| *value);
+        if found.is_none() {
+            let all: Vec<String> = names.iter().map(|(name, _)| format!("\"{name}\"")).collect();
+            let message = format!("`{setting}` cannot be \"{}\"", given.get_ref());
+            self.reader.problem(given.span(), message, format!("it is {}", all.join(" or ")));
+        }
+        found
+    }
+
+    fn forbidden(&mut self, body: &DeTable<'t>) -> Vec<Forbidden> {
+        let given = self.reader.texts(body, "forbid").unwrap_or_default();
+        given.iter().filter_map(|own| self.called("forbid", own, &Forbidden::NAMES)).collect()
+    }
+
+    /// What finds a letter that is not among those given.
+    fn letters(&mut self, body: &DeTable<'t>) -> Option<Regex> {
+        let given = self.reader.text(body, "letters")?;
+        let regex = Regex::new(&format!("[^{}\\s]", given.get_ref())).ok();
+        if regex.is_none() || given.get_ref().is_empty() {
+            let message = format!("`{}` are no letters of a regular expression", shortened(given.get_ref()));
+            let help = "write what stands between its brackets: \"A-Za-z0-9 .,!?\"; `-`, `[`, `]` and `\\\\` with `\\\\` before them";
+            self.reader.problem(given.span(), message, help);
+        }
+        regex
     }
 
     pub(super) fn encoding(&mut self, body: &DeTable<'t>) -> Option<Encoding> {

@@ -266,6 +266,12 @@ impl<'t> TableBuilder<'_, 't> {
         rule.none = reader.texts(body, "none").map(plain).unwrap_or_default();
         rule.ignore_case = reader.flag(body, "ignore_case").unwrap_or(false);
         rule.choice = reader.texts(body, "choice").map(plain).unwrap_or_default();
+        if let Some(value) = body.get("longest") {
+            rule.longest = value.get_ref().as_integer().and_then(|own| own.as_str().parse().ok());
+            if rule.longest.is_none_or(|longest| longest == 0) {
+                reader.wrong_kind(value, "longest", "the number of characters at most, as 24");
+            }
+        }
         rule.unique = reader.flag(body, "unique").unwrap_or(false);
         rule.required = reader.flag(body, "required").unwrap_or(false);
         rule.owner = reader.flag(body, "owner").unwrap_or(false);
