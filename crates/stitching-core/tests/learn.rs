@@ -49,6 +49,30 @@ fn told(learned: &Learned) -> String {
     out
 }
 
+/// What `start` would write finds no more errors than a sound game has: whatever the data, nobody is greeted by thousands.
+#[rstest]
+fn what_is_begun_is_silent(#[files("tests/learn/*.txt")] fixture: PathBuf) {
+    let bundle = fs::read_to_string(&fixture).expect("a fixture");
+    let folder = support::write(&bundle);
+    let (game, own) = (folder.path().join("game"), folder.path().join("mod"));
+    let has_game = fs::read_dir(&game).is_ok_and(|mut files| files.next().is_some());
+    let bases: Vec<PathBuf> = has_game.then_some(game).into_iter().collect();
+    let begun = start(&own, &bases).expect("a project");
+    let project =
+        Project::described(&own, &begun.project, &[(begun.schema_name.clone(), begun.schema.clone())])
+            .expect("what is written can be read");
+    let report = check(project.view());
+    let loud = |(table, own): (&stitching_core::schema::Table, &stitching_core::checks::TableSummary)| {
+        let is_error = |problem: &&stitching_core::Problem| {
+            problem.severity == Severity::Error && problem.table.as_ref() == Some(&table.name)
+        };
+        let errors = report.problems.iter().filter(is_error).count();
+        (errors > (own.records / 20).max(1)).then(|| format!("{}: {errors} of {}", table.name, own.records))
+    };
+    let loud: Vec<String> = project.schema.tables.iter().zip(&report.tables).filter_map(loud).collect();
+    assert!(loud.is_empty(), "{loud:?}\n{}", support::lines(&report.problems).join("\n"));
+}
+
 #[rstest]
 fn proposes_exactly_what_is_there(#[files("tests/learn/*.txt")] fixture: PathBuf) {
     let bundle = fs::read_to_string(&fixture).expect("a fixture");

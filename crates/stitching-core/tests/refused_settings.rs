@@ -276,7 +276,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::also_with_a_setting_of_fields(
     "also = { list = \";\" }",
-    "5:23 there is no setting `list` here | known here: type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, unique, required, owner, on_remove"
+    "5:23 there is no setting `list` here | known here: type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, longest, unique, required, owner, on_remove"
 )]
 #[case::also_beside_parts(
     "parts = \"{a},{b}\", also = { ref = \"goods\" }",
@@ -308,7 +308,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::part_unknown(
     "parts = \"{a},{b}\", c = { type = \"integer\" }",
-    "5:33 there is no setting `c` here | known here: at, about, unit, list, quoted, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, unique, required, owner, on_remove"
+    "5:33 there is no setting `c` here | known here: at, about, unit, list, quoted, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, longest, unique, required, owner, on_remove"
 )]
 #[case::part_no_table("parts = \"{a},{b}\", a = 3", "5:37 `a` must be a table, and is a whole number")]
 #[case::when_no_table(

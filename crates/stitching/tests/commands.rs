@@ -279,7 +279,7 @@ fn free_keeps_to_the_numbers_reserved_for_the_mod() {
     assert_eq!((run.out.as_str(), run.status), ("500\n", 0), "{}", run.err);
     assert!(run.err.contains("500 to 599 reserved for this mod"), "{}", run.err);
     for (line, says) in [
-        ("\"reeches.Landing\" = [500, 599]", "`reeches.Landing` is no field of a table of the schema"),
+        ("\"reeches.Landing\" = [500, 599]", "`reeches.Landing` is no table of the schema, and no field"),
         ("\"reaches.Landing\" = 500", "a list of the first and the last number"),
         ("\"reaches.Landing\" = [5, 4]", "a list of the first and the last number"),
     ] {
@@ -320,7 +320,7 @@ fn init_starts_a_project_and_overwrites_nothing() {
     assert_eq!(tree(&own), before);
 }
 
-/// Which columns name a way is a question, so that what is sure of its columns is not written either.
+/// What the columns of a file without a header are is a question, so that what is sure of its columns is not written either.
 #[rstest]
 fn learn_writes_nothing_of_tables_that_are_a_question() {
     let folder = tempfile::tempdir().expect("a folder");
@@ -328,8 +328,8 @@ fn learn_writes_nothing_of_tables_that_are_a_question() {
     let own = folder.path().join("mod");
     fs::create_dir_all(&game).expect("a folder");
     fs::create_dir_all(&own).expect("a folder");
-    let ways: String = (0..30).map(|at| format!("{} {} {}\n", at % 3, at % 2, at % 4)).collect();
-    fs::write(game.join("ways.txt"), format!("; from to days\n{ways}")).expect("a file");
+    let ways: String = (0..30).map(|at| format!("w{at},{}\n", at % 4)).collect();
+    fs::write(game.join("ways.txt"), ways).expect("a file");
     fs::write(game.join("goods.txt"), "Good\tPrice\ncoal\t3\npeat\t2\nsalt\t2\n").expect("a file");
     assert_eq!(stitching(&own, &["init", "--base", "../game"]).status, 0);
     fs::write(own.join("game.schema.toml"), "").expect("an empty schema");

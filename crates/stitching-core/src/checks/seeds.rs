@@ -205,6 +205,11 @@ impl Seeds {
         seeds
     }
 
+    /// The problems in the making, and those that are made already.
+    pub fn into_parts(self) -> (Vec<Placed>, Vec<Problem>) {
+        (self.placed, self.whole)
+    }
+
     /// Whether nothing is wrong.
     pub fn is_empty(&self) -> bool {
         self.placed.is_empty() && self.whole.is_empty()

@@ -73,6 +73,17 @@ const RECORD_NAME: &str = "{name}";
 /// How many records are looked at to learn their columns.
 const SAMPLE: usize = 200;
 
+/// So many words behind the name of a block are columns of their own.
+const HEAD_WORDS: usize = 3;
+
+/// The column for the word at a place in the head of a block, of which 0 is its name.
+fn head_word(place: usize) -> String {
+    match place {
+        1 => "{label}".to_owned(),
+        place => format!("{{{place}}}"),
+    }
+}
+
 impl Format for Blocks {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
         let (tree, faults) = Parser::parse_well(self, text);
@@ -151,10 +162,10 @@ impl Format for Blocks {
             Taken::File => Vec::new(),
         };
         for record in self.records(&tree, text.as_str()).into_iter().take(SAMPLE) {
-            let has_label =
-                |record: usize| tree.nodes[record].kind == Kind::Block && tree.nodes[record].words.len() > 1;
-            if record.is_some_and(has_label) {
-                push_new(&mut names, "{label}");
+            let head = record.map(|record| &tree.nodes[record]).filter(|node| node.kind == Kind::Block);
+            let words = head.map_or(0, |node| node.words.len());
+            for place in 1..words.min(HEAD_WORDS + 1) {
+                push_new(&mut names, &head_word(place));
             }
             for child in tree.children(record) {
                 match tree.nodes[child].kind {
@@ -191,8 +202,8 @@ impl Format for Blocks {
                 }
                 Kind::Block => {
                     let own = outline.add(around, within, name);
-                    if let Some(label) = words.get(1) {
-                        outline.add_value(own, at + 1, "{label}", label);
+                    for (place, word) in words.iter().enumerate().skip(1).take(HEAD_WORDS) {
+                        outline.add_value(own, at + 1, &head_word(place), word);
                     }
                     own
                 }

@@ -1,17 +1,18 @@
 //! Which files hold like records: the tables that a game seems to have.
 
 use super::copies::{Compared, Sketch, copies};
+use super::file_part::{FilePart, with_named_folder};
 use super::names::{is_language, plain_name, stem_words};
 use super::recognise::{
-    MAY_LACK, Recognised, SAMPLE_BYTES, Settings, by_file, by_key_or_section, format_source, recognise,
-    sample,
+    MAY_LACK, Recognised, SAMPLE_BYTES, Settings, by_file, by_key_or_section, by_kind, format_source,
+    recognise, sample,
 };
 use super::shapes::{Place, RecordShape, shapes_of};
 use crate::formats::{Blocks, Delimited, Ini, Json, Outline, Po, Xml};
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::project::PROJECT_FILE;
 use crate::reading::View;
-use crate::reading::{with_start, with_text};
+use crate::reading::{start_of, with_start, with_text};
 use crate::schema::Schema;
 use crate::text::{Encoding, Text, TextFault};
 use rayon::prelude::*;
@@ -40,6 +41,13 @@ pub(super) struct Candidate {
     pub merged: bool,
 }
 
+impl Candidate {
+    /// The part of its files' paths that can name records.
+    pub fn file_part(&self) -> FilePart {
+        FilePart::of(&self.patterns)
+    }
+}
+
 /// What was found of the files.
 #[derive(Debug, Default)]
 pub(super) struct Found {
@@ -65,12 +73,24 @@ struct RecognisedFile {
     sketch: Option<Sketch>,
 }
 
+impl RecognisedFile {
+    /// Whether nothing in it is like a record.
+    fn is_unknown(&self) -> bool {
+        self.what.as_ref().is_none_or(|what| what.root.is_some() && what.shapes.is_empty())
+    }
+}
+
 /// The folder and ending of some files, the files, and those of them that were looked at.
 type Group = ((String, String), Vec<FileId>, Vec<RecognisedFile>);
 
 /// At most so many files of a folder and ending are looked at; the others are taken to be like them if they
 /// are many.
 const LOOKED_AT: usize = 64;
+
+/// Of so few like files more is read, since one may have records of several kinds, one behind the other.
+const FEW_FILES: usize = 16;
+/// So many bytes of each.
+const MOST_OF_A_FILE: usize = 32 * SAMPLE_BYTES;
 
 /// Looks at the files that the game would read if the layers ended at `through`, but not at those that
 /// `schema` describes.
@@ -99,6 +119,7 @@ pub(super) fn candidates(view: View<'_>) -> Found {
         })
         .collect();
     found.copies = copies_among(stack, schema, &known, &mut seen);
+    let by_root = by_root_element(&mut seen, &found.copies);
     for ((folder, ending), files, seen) in seen {
         let all_seen = seen.len() == files.len();
         found.binary += seen.iter().filter(|seen| seen.binary).count();
@@ -106,14 +127,18 @@ pub(super) fn candidates(view: View<'_>) -> Found {
             seen.into_iter().filter(|seen| !found.copies.contains_key(&seen.file)).collect();
         found
             .unknown
-            .extend(seen.iter().filter(|seen| !seen.binary && seen.what.is_none()).map(|seen| seen.file));
+            .extend(seen.iter().filter(|seen| !seen.binary && seen.is_unknown()).map(|seen| seen.file));
         for cluster in clusters(&seen) {
             let own: Vec<FileId> = match all_seen || cluster.len() * 2 < seen.len() {
                 true => cluster.iter().map(|seen| seen.file).collect(),
                 false => files.clone(),
             };
-            parts.extend(of_cluster(stack, &folder, &ending, &files, own, &cluster));
+            let patterns = patterns_of(stack, &folder, &ending, &files, &own);
+            parts.extend(of_cluster(stack, &folder, patterns, own, &cluster));
         }
+    }
+    for of_root in by_root {
+        parts.extend(of_root.candidates(stack));
     }
     let mut parts = with_languages(stack, parts, &mut found.languages);
     parts = merged(parts);
@@ -254,48 +279,182 @@ fn are_alike(a: &Recognised, b: &Recognised) -> bool {
     }
     let shared = a.shapes.iter().filter(|shape| {
         b.shapes.iter().any(|other| {
-            other.records == shape.records && columns_agree(&shape.columns, &other.columns, shape.whole_file)
+            other.records == shape.records
+                && columns_agree(&shape.columns, &other.columns, shape.whole_file, a.kind == Delimited::NAME)
         })
     });
     let shared = shared.count();
     shared > 0 && (shared * 2 >= a.shapes.len() || shared * 2 >= b.shapes.len())
 }
 
-/// Whether two sets of columns are those of one table: nearly all of the smaller are in the larger.
-fn columns_agree(a: &[String], b: &[String], loose: bool) -> bool {
+/// Whether two sets of columns are those of one table: nearly all of the smaller are in the larger, and of `rows`, which have
+/// all of them, nearly all.
+fn columns_agree(a: &[String], b: &[String], loose: bool, rows: bool) -> bool {
     let names: HashSet<&str> = a.iter().map(String::as_str).collect();
     let shared = b.iter().filter(|name| names.contains(name.as_str())).count();
     let (fewer, more) = (a.len().min(b.len()), a.len().max(b.len()));
     if fewer == 0 {
         return more == 0 || loose;
     }
-    shared * 10 >= fewer * 8 && (loose || shared * 10 >= more * 5)
+    if rows {
+        return shared * 100 >= more * 95;
+    }
+    // That files are a record each and stand together says a lot by itself.
+    match loose {
+        true => shared * 2 >= fewer,
+        false => shared * 10 >= fewer * 8 && shared * 10 >= more * 5,
+    }
 }
 
-/// The tables of a cluster of like files.
-fn of_cluster(
-    stack: &Stack,
-    folder: &str,
-    ending: &str,
-    group: &[FileId],
-    files: Vec<FileId>,
-    cluster: &[&RecognisedFile],
-) -> Vec<Candidate> {
+/// The patterns that take just `files` of a `group`, which has one folder and ending.
+fn patterns_of(stack: &Stack, folder: &str, ending: &str, group: &[FileId], files: &[FileId]) -> Vec<String> {
     let path = |file: &FileId| stack.files()[*file].path.as_str();
     let prefix = if folder.is_empty() { String::new() } else { format!("{folder}/") };
     let dot = if ending.is_empty() { String::new() } else { format!(".{ending}") };
     let several = files.iter().any(|file| path(file) != path(&files[0]));
-    let patterns = if files.len() == group.len() && several {
+    if files.len() == group.len() && several {
         let ending_as_is = path(&files[0]).rsplit_once('.').map_or("", |(_, ending)| ending);
-        vec![if ending.is_empty() { format!("{prefix}*") } else { format!("{prefix}*.{ending_as_is}") }]
-    } else if let Some(pattern) = common_stem(stack, &files, group, &prefix, &dot) {
-        vec![pattern]
-    } else {
-        let mut paths: Vec<String> = files.iter().map(|file| path(file).to_owned()).collect();
-        paths.sort();
-        paths.dedup();
-        paths
+        return vec![if ending.is_empty() {
+            format!("{prefix}*")
+        } else {
+            format!("{prefix}*.{ending_as_is}")
+        }];
+    }
+    if let Some(pattern) = common_stem(stack, files, group, &prefix, &dot) {
+        return vec![pattern];
+    }
+    let mut paths: Vec<String> = files.iter().map(|file| path(file).to_owned()).collect();
+    paths.sort();
+    paths.dedup();
+    paths
+}
+
+/// The XML files with one root element, wherever they are: what they hold is of one kind.
+struct OfRoot {
+    files: Vec<FileId>,
+    seen: Vec<RecognisedFile>,
+    /// The folders and endings in which there are other files than XML.
+    mixed: Vec<(String, String)>,
+}
+
+/// Takes XML files of which several have the same root element out of their groups.
+fn by_root_element(seen: &mut [Group], copies: &BTreeMap<FileId, FileId>) -> Vec<OfRoot> {
+    let root = |own: &RecognisedFile| {
+        let what = own.what.as_ref().filter(|_| !copies.contains_key(&own.file))?;
+        what.root.clone()
     };
+    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+    for name in seen.iter().flat_map(|(.., seen)| seen.iter().filter_map(root)) {
+        *counts.entry(name).or_default() += 1;
+    }
+    let is_mixed = |(.., seen): &&Group| seen.iter().any(|own| root(own).is_none());
+    let mixed: Vec<(String, String)> =
+        seen.iter().filter(is_mixed).map(|(place, ..)| place.clone()).collect();
+    let mut out: BTreeMap<String, OfRoot> = BTreeMap::new();
+    for (_, files, seen) in seen.iter_mut() {
+        let all_seen = files.len() == seen.len();
+        let roots: BTreeSet<String> = seen.iter().filter_map(root).collect();
+        for name in roots.into_iter().filter(|name| counts[name] > 1) {
+            let is_of = |own: &RecognisedFile| root(own).as_ref() == Some(&name);
+            let own = out.entry(name.clone()).or_insert_with(|| OfRoot {
+                files: Vec::new(),
+                seen: Vec::new(),
+                mixed: mixed.clone(),
+            });
+            let (taken, left): (Vec<RecognisedFile>, Vec<RecognisedFile>) =
+                std::mem::take(seen).into_iter().partition(is_of);
+            // Those that were not looked at are taken to be as most of those that were.
+            if !all_seen && taken.len() > left.len() {
+                let is_left = |file: &FileId| left.iter().any(|own| own.file == *file);
+                let (kept, given): (Vec<FileId>, Vec<FileId>) =
+                    std::mem::take(files).into_iter().partition(is_left);
+                own.files.extend(given);
+                *files = kept;
+            } else {
+                own.files.extend(taken.iter().map(|own| own.file));
+                files.retain(|file| !taken.iter().any(|own| own.file == *file));
+            }
+            own.seen.extend(taken);
+            *seen = left;
+        }
+    }
+    out.into_values().collect()
+}
+
+impl OfRoot {
+    fn candidates(self, stack: &Stack) -> Vec<Candidate> {
+        /// So many files show what all of them are like.
+        const LOOKED_AT: usize = 256;
+        let mut files = self.files;
+        files.sort_unstable();
+        files.dedup();
+        let path = |file: &FileId| stack.files()[*file].path.as_str();
+        let mut patterns: BTreeSet<String> = BTreeSet::new();
+        for file in &files {
+            let place = place_of(&stack.files()[*file].path);
+            // Where all are XML, those with another root have nothing that is read.
+            let own = path(file);
+            let pattern =
+                own.rsplit_once('.').filter(|_| !self.mixed.contains(&place)).map(|(start, ending)| {
+                    let folder =
+                        start.rsplit_once('/').map_or(String::new(), |(folder, _)| format!("{folder}/"));
+                    format!("{folder}*.{ending}")
+                });
+            patterns.insert(pattern.unwrap_or_else(|| own.to_owned()));
+        }
+        let only_one = files.iter().all(|file| path(file) == path(&files[0]));
+        let patterns = match only_one {
+            true => vec![path(&files[0]).to_owned()],
+            false => in_folders(patterns.into_iter().collect(), &self.mixed),
+        };
+        let step = self.seen.len().div_ceil(LOOKED_AT).max(1);
+        let cluster: Vec<&RecognisedFile> = self.seen.iter().step_by(step).collect();
+        let folder = path(&files[0]).rsplit_once('/').map_or("", |(folder, _)| folder).to_owned();
+        of_cluster(stack, &folder, patterns, files, &cluster)
+    }
+}
+
+/// Patterns for all files of an ending in folders that lie in one folder, put together if they are many:
+/// `units/north/*.xml` and others like it are `units/**/*.xml`. Places that are `left`, folders with endings, are not to be
+/// taken by that.
+fn in_folders(patterns: Vec<String>, left: &[(String, String)]) -> Vec<String> {
+    /// Fewer are told one by one.
+    const MANY: usize = 3;
+    let ending = |pattern: &String| pattern.rsplit_once("*.").map(|(_, ending)| ending.to_owned());
+    let folder =
+        |pattern: &String| pattern.rsplit_once('/').map_or(String::new(), |(folder, _)| folder.to_owned());
+    let Some(first) = patterns.first().filter(|_| patterns.len() >= MANY) else { return patterns };
+    let same = ending(first).filter(|own| patterns.iter().all(|other| ending(other).as_ref() == Some(own)));
+    let Some(same) = same else { return patterns };
+    let mut common: Vec<String> = folder(first).split('/').map(str::to_owned).collect();
+    for pattern in &patterns {
+        let own = folder(pattern);
+        let shared = common.iter().zip(own.split('/')).take_while(|(a, b)| a.as_str() == *b).count();
+        common.truncate(shared);
+    }
+    let common = common.join("/");
+    let lies_in = |folder: &str| {
+        common.is_empty()
+            || folder.strip_prefix(&common).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+    };
+    let takes_others = left.iter().any(|(folder, ending)| *ending == same.to_lowercase() && lies_in(folder));
+    match common.as_str() {
+        _ if takes_others => patterns,
+        "" => vec![format!("**/*.{same}")],
+        folder => vec![format!("{folder}/**/*.{same}")],
+    }
+}
+
+/// The tables of a cluster of like files, which `patterns` take.
+fn of_cluster(
+    stack: &Stack,
+    folder: &str,
+    patterns: Vec<String>,
+    files: Vec<FileId>,
+    cluster: &[&RecognisedFile],
+) -> Vec<Candidate> {
+    let path = |file: &FileId| stack.files()[*file].path.as_str();
+    let several = files.iter().any(|file| path(file) != path(&files[0]));
     let Some(first) = cluster.first().and_then(|seen| seen.what.as_ref()) else { return Vec::new() };
     let mut settings = first.settings.clone();
     for what in cluster.iter().filter_map(|seen| seen.what.as_ref()) {
@@ -329,7 +488,7 @@ fn of_cluster(
             // A section is a part of what its file is about.
             let only = only && !shape.inner;
             let own_name = match kind {
-                Ini::NAME => own_name.map(|name| format!("{file_name}_{name}")),
+                Ini::NAME if !shape.kind => own_name.map(|name| format!("{file_name}_{name}")),
                 _ => own_name,
             };
             Candidate {
@@ -355,6 +514,7 @@ fn shapes_together(
     settings: &Settings,
 ) -> Vec<RecordShape> {
     let whats = || cluster.iter().filter_map(|seen| seen.what.as_ref());
+    let most = if cluster.len() <= FEW_FILES { MOST_OF_A_FILE } else { SAMPLE_BYTES };
     let first_path = match kind {
         Json::NAME => Some("$"),
         Xml::NAME => Some("/*"),
@@ -363,10 +523,13 @@ fn shapes_together(
         Ini::NAME => {
             let mut samples: Vec<String> = Vec::new();
             for seen in cluster {
-                let _ = with_text(stack, seen.file, |text| samples.push(sample(text.as_str()).to_owned()));
+                let _ = with_text(stack, seen.file, |text| {
+                    samples.push(start_of(text.as_str(), most).to_owned())
+                });
             }
             let texts = || samples.iter().map(String::as_str);
-            return by_file(texts()).unwrap_or_else(|| vec![by_key_or_section(texts())]);
+            let found = by_kind(texts()).or_else(|| by_file(texts()));
+            return found.unwrap_or_else(|| vec![by_key_or_section(texts())]);
         }
         _ => None,
     };
@@ -380,10 +543,10 @@ fn shapes_together(
         let mut outline = Outline::default();
         for seen in cluster {
             let _ = with_text(stack, seen.file, |text| {
-                table.format.outline(&Text::of_file(sample(text.as_str())), &mut outline);
+                table.format.outline(&Text::of_file(start_of(text.as_str(), most)), &mut outline);
             });
         }
-        return shapes_of(&outline, kind);
+        return shapes_of(&outline, kind, cluster.len());
     }
     let mut shapes: Vec<RecordShape> = Vec::new();
     for shape in whats().flat_map(|what| &what.shapes) {
@@ -449,6 +612,15 @@ fn with_languages(stack: &Stack, parts: Vec<Candidate>, languages: &mut BTreeSet
     let kept: HashSet<FileId> = by_pattern.values().flat_map(|(own, _)| own.files.iter().copied()).collect();
     for (mut own, codes) in by_pattern.into_values() {
         languages.extend(codes);
+        if own.kind == Ini::NAME && own.shape.whole_file {
+            // Keys with values, once for each language, are texts.
+            own.shape = RecordShape {
+                records: Some(("records", "keys".to_owned())),
+                ..RecordShape::plain(Some("{key}"))
+            };
+            let head = own.format.find("head = \"main\"").map(|_| ("head", "\"main\"".to_owned()));
+            own.format = format_source(own.kind, own.shape.records.as_ref(), &head.into_iter().collect());
+        }
         own.name = name_of_pattern(&own.patterns[0]);
         out.push(own);
     }
@@ -527,7 +699,9 @@ fn merged(parts: Vec<Candidate>) -> Vec<Candidate> {
             None => out.push(part),
         }
     }
-    out.iter_mut().for_each(|own| own.patterns = in_numbered_folders(std::mem::take(&mut own.patterns)));
+    for own in &mut out {
+        own.patterns = with_named_folder(in_numbered_folders(std::mem::take(&mut own.patterns)));
+    }
     out
 }
 

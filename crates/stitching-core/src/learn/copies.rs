@@ -5,7 +5,7 @@
 //! of its folder being the same to the byte.
 
 use crate::layers::{FileId, RelPath};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use xxhash_rust::xxh3::xxh3_64;
 
 /// Fewer lines may be the same in files that have nothing to do with each other.
@@ -16,6 +16,9 @@ const MOST_LINES: usize = 256;
 const HANDLES: usize = 8;
 /// A line that more files have than this says nothing.
 const MOST_SHARING: usize = 24;
+
+/// A file has at most so many copies that do not say so in their names.
+const MOST_BACKUPS: usize = 3;
 
 /// What is known of a file for comparing it with others.
 #[derive(Debug)]
@@ -103,6 +106,14 @@ pub(super) fn copies(files: &[Compared<'_>]) -> BTreeMap<FileId, FileId> {
             out.insert(own.file, files[*original].file);
         }
     }
+    // Nobody keeps many backups of one file: files of one name in many folders just look alike.
+    let mut counts: BTreeMap<FileId, usize> = BTreeMap::new();
+    let is_silent = |own: &&Compared<'_>| out.contains_key(&own.file) && !says_copy(own.path.as_str());
+    let silent: BTreeSet<FileId> = files.iter().filter(is_silent).map(|own| own.file).collect();
+    for (copy, original) in &out {
+        *counts.entry(*original).or_default() += usize::from(silent.contains(copy));
+    }
+    out.retain(|copy, original| !silent.contains(copy) || counts[original] <= MOST_BACKUPS);
     out
 }
 

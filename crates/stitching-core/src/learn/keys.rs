@@ -2,12 +2,12 @@
 
 use super::Studied;
 use super::candidates::Candidate;
-use super::names::{agreement, names_identifier};
+use super::names::{agreement, names_identifier, names_measure};
 use super::profile::{Counts, Profile};
 use super::references::{self, Source};
 use super::targets::{Leads, Target, Targets};
 use crate::formats::{Column, ColumnCell, Fault, Form, Po, RawRecord, RecordSink, decode};
-use crate::layers::{FileId, RelPath, Stack};
+use crate::layers::{FileId, Stack};
 use crate::reading::with_text;
 use crate::schema::Table;
 use crate::tables::key_hash;
@@ -26,36 +26,69 @@ pub(super) struct KeyChoice {
     pub rivals: Vec<String>,
 }
 
+impl KeyChoice {
+    /// Whether so many records that stand inside others have names of their own by it: of one part, or of one that is valid
+    /// within the file.
+    pub fn names_inner_records(&self, records: u64) -> bool {
+        let has_name = match self.parts.as_slice() {
+            [own] => names_identifier(own) || own.starts_with('{'),
+            [file, own] => file.starts_with('{') && (own.starts_with('{') || names_identifier(own)),
+            _ => false,
+        };
+        has_name && self.unique * 100 >= records * 97
+    }
+}
+
 /// The name of the file, as a part of a key.
 pub(super) const STEM: &str = "{stem}";
 /// With a lower score than this a column is no key, though all its values are different.
 const DOUBTFUL: f64 = -1.0;
 /// With a lower score than this all its values may be different by chance.
 const BY_CHANCE: f64 = 0.0;
+/// So many of a hundred records have the column that names them; the others are for reading only, such as those that are there
+/// to be inherited from.
+const MUST_HAVE: u64 = 90;
 /// So many columns are tried as parts of a key.
 const TRIED: usize = 5;
 
 /// The single column, or the place, that names the records best, with a score; `votes` tells for each column how many
 /// others hold its values. `None` if no single one does.
-fn single(candidate: &Candidate, table: &Table, counts: &Counts, votes: &[u32]) -> Option<(f64, KeyChoice)> {
+fn single(
+    stack: &Stack,
+    candidate: &Candidate,
+    table: &Table,
+    counts: &Counts,
+    votes: &[u32],
+) -> Option<(f64, KeyChoice)> {
     let place = candidate.shape.key.as_deref();
     let names_itself = |(at, own): (usize, &Profile)| {
-        own.is_unique(counts.records) && counts.records > 2 && names_identifier(&table.fields[at].name)
+        is_nearly_unique(own, counts.records)
+            && own.is_identifiers()
+            && counts.records > 2
+            && names_identifier(&table.fields[at].name)
     };
-    if candidate.shape.whole_file && !counts.columns.iter().enumerate().any(names_itself) {
-        let stem = KeyChoice { parts: vec![STEM.to_owned()], unique: counts.records, rivals: Vec::new() };
-        return Some((f64::INFINITY, stem));
+    let file_part = candidate.file_part();
+    let stems: HashSet<&str> =
+        candidate.files.iter().map(|file| file_part.text(&stack.files()[*file].path)).collect();
+    let stems_differ = stems.len() == candidate.files.len();
+    let without_number = |stem: &str| stem.trim_matches(|next: char| next.is_ascii_digit()).to_owned();
+    let numbered = stems.iter().map(|stem| without_number(stem)).collect::<HashSet<_>>().len() == 1;
+    let is_file = candidate.shape.whole_file && counts.records as usize == candidate.files.len();
+    if candidate.shape.whole_file
+        && (stems_differ || !is_file)
+        && !counts.columns.iter().enumerate().any(names_itself)
+    {
+        let file =
+            KeyChoice { parts: vec![file_part.name.clone()], unique: counts.records, rivals: Vec::new() };
+        return Some((f64::INFINITY, file));
     }
     // A record may be there once in each language, or in several layers that count together.
     let by_language = candidate.merged || candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
+    let of_files = table.fields.len();
     let mut found: Vec<(f64, usize)> = Vec::new();
     for (at, (field, own)) in table.fields.iter().zip(&counts.columns).enumerate() {
         let unique = own.is_unique(counts.records);
-        let nearly = own.values > 0
-            && own.most <= 1
-            && counts.records >= 50
-            && own.uniqueness() >= 0.98
-            && own.values * 100 >= counts.records * 99;
+        let nearly = is_nearly_unique(own, counts.records);
         let in_each_language =
             by_language && (Some(field.name.as_str()) == place || at == 0) && own.values > 0;
         if !(unique || nearly || in_each_language) || !own.is_identifiers() {
@@ -63,11 +96,14 @@ fn single(candidate: &Candidate, table: &Table, counts: &Counts, votes: &[u32]) 
         }
         let mut score = 0.0;
         let is_place = Some(field.name.as_str()) == place;
-        score += if is_place { 5.0 } else { 0.0 };
+        // What the format has for naming things is what names them, even where another column would do.
+        let is_declared = ["{label}", "{2}", "{name}", "{member}", "{section}", "name()"];
+        let is_declared = is_declared.contains(&field.name.as_str());
+        score += if is_place || is_declared { 5.0 } else { 0.0 };
         score += if at == 0 { 2.0 } else { -0.2 * at as f64 };
         score += f64::from(votes[at].min(3)) * 1.5;
-        // Beside a file's name, a name inside it is what the player sees rather than an identifier.
-        let is_label = place == Some(STEM) && field.name.to_lowercase().ends_with("name");
+        // Beside a file's name, a name inside it is what the player sees rather than an identifier, unless files just have numbers.
+        let is_label = place == Some(STEM) && !numbered && field.name.to_lowercase().ends_with("name");
         score += if names_identifier(&field.name) && !is_label { 3.0 } else { 0.0 };
         score += if agreement(&field.name, &candidate.name) == 2 { 3.0 } else { 0.0 };
         score += if own.lettered * 2 > own.values { 1.0 } else { 0.0 };
@@ -76,19 +112,28 @@ fn single(candidate: &Candidate, table: &Table, counts: &Counts, votes: &[u32]) 
         // Lists are different from each other too.
         let listed = own.separated[..5].iter().any(|with| with * 10 > own.values * 3);
         score -= if listed && !is_place { 6.0 } else { 0.0 };
-        score -= if unique { 0.0 } else { 3.0 };
+        // One that is there twice in some records is the key only if others point to it.
+        let is_apart = own.distinct.len() as u64 == own.kept();
+        score -= match (unique || in_each_language, is_apart, votes[at]) {
+            (true, ..) => 0.0,
+            (false, false, 0) => 4.0,
+            (false, ..) => 1.0,
+        };
+        // What others point to is what names the records, whatever the files are called.
+        let is_pointed_to = place == Some(STEM) && votes[at] > votes[of_files];
+        score += if is_pointed_to && names_identifier(&field.name) { 5.0 } else { 0.0 };
         // A column of unique numbers with large gaps and ends is a measure rather than a name.
         score -= if own.numbers > 0 && own.lowest < 0.0 { 2.0 } else { 0.0 };
         found.push((score, at));
     }
     // The file's name, where each file has one record of them. It loses to a column that says it has identifiers.
-    let of_files = table.fields.len();
-    if place == Some(STEM) && counts.records as usize == candidate.files.len() {
-        found.push((5.0 + f64::from(votes[of_files].min(3)) * 1.5, of_files));
+    if place == Some(STEM) && counts.records as usize == candidate.files.len() && stems_differ {
+        let by_itself = if numbered { 1.0 } else { 5.0 };
+        found.push((by_itself + f64::from(votes[of_files].min(3)) * 1.5, of_files));
     }
     found.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
     let (score, best) = *found.first().filter(|(score, _)| *score > DOUBTFUL)?;
-    let name = |at: usize| table.fields.get(at).map_or(STEM.to_owned(), |field| field.name.clone());
+    let name = |at: usize| table.fields.get(at).map_or(file_part.name.clone(), |field| field.name.clone());
     let share = counts.columns.get(best).map_or(1.0, Profile::uniqueness);
     let choice = KeyChoice {
         parts: vec![name(best)],
@@ -98,11 +143,31 @@ fn single(candidate: &Candidate, table: &Table, counts: &Counts, votes: &[u32]) 
     Some((score, choice))
 }
 
+/// Whether all records have a value of their own in a column, or nearly all of many: a few that are there twice are faults
+/// of the data.
+fn is_nearly_unique(own: &Profile, records: u64) -> bool {
+    let nearly = own.values > 0
+        && own.most <= 1
+        && records >= 20
+        && own.uniqueness() >= 0.95
+        && own.values * 100 >= records * MUST_HAVE;
+    nearly || own.is_unique(records)
+}
+
+/// The path, where each file has one record and files in different folders have one name.
+fn path_of_files(candidate: &Candidate, counts: &Counts) -> Option<KeyChoice> {
+    let is_file = candidate.shape.whole_file && counts.records as usize == candidate.files.len();
+    let parts = vec!["{path}".to_owned()];
+    is_file.then(|| KeyChoice { parts, unique: counts.records, rivals: Vec::new() })
+}
+
 /// Several columns that together name the records; if none do, what comes nearest.
 fn several(stack: &Stack, candidate: &Candidate, table: &Table, counts: &Counts) -> Option<KeyChoice> {
     let fits =
         |own: &Profile| own.values * 100 >= counts.records * 99 && own.is_identifiers() && own.most <= 1;
-    let mut columns: Vec<usize> = (0..table.fields.len()).filter(|at| fits(&counts.columns[*at])).collect();
+    let is_measure = |at: &usize| counts.columns[*at].is_numeric() && names_measure(&table.fields[*at].name);
+    let mut columns: Vec<usize> =
+        (0..table.fields.len()).filter(|at| fits(&counts.columns[*at]) && !is_measure(at)).collect();
     // Few values in many records make no key, and what has many is best.
     let spread = |at: &usize| counts.columns[*at].different();
     columns.sort_by_key(|at| (std::cmp::Reverse(usize::from(*at < TRIED)), *at));
@@ -129,7 +194,7 @@ fn several(stack: &Stack, candidate: &Candidate, table: &Table, counts: &Counts)
         combinations.push(vec![Some(a), Some(b), Some(d)]);
         combinations.push(vec![Some(a), Some(b), Some(c), Some(d)]);
     }
-    let distinct = together(stack, table, &candidate.files, &combinations);
+    let distinct = together(stack, table, candidate, &combinations);
     let whole = |at: &usize| distinct[*at] as u64 * 1000 >= counts.records * 995;
     let rank = |at: &usize| {
         let parts = &combinations[*at];
@@ -144,7 +209,11 @@ fn several(stack: &Stack, candidate: &Candidate, table: &Table, counts: &Counts)
     let mut fitting: Vec<usize> = (0..combinations.len()).filter(whole).collect();
     fitting.sort_by_key(rank);
     let shown = |parts: &Vec<Option<usize>>| -> Vec<String> {
-        parts.iter().map(|part| part.map_or(STEM.to_owned(), |at| table.fields[at].name.clone())).collect()
+        let name = |part: &Option<usize>| match part {
+            None => candidate.file_part().name,
+            Some(at) => table.fields[*at].name.clone(),
+        };
+        parts.iter().map(name).collect()
     };
     let best = *fitting.first()?;
     Some(KeyChoice {
@@ -165,9 +234,10 @@ fn counts_on(profile: &Profile) -> bool {
 fn together(
     stack: &Stack,
     table: &Table,
-    files: &[FileId],
+    candidate: &Candidate,
     combinations: &[Vec<Option<usize>>],
 ) -> Vec<usize> {
+    let (files, file_part) = (&candidate.files, candidate.file_part());
     let mut fields: Vec<usize> = combinations.iter().flatten().flatten().copied().collect();
     fields.sort_unstable();
     fields.dedup();
@@ -189,7 +259,8 @@ fn together(
             let _ = with_text(stack, *file, |text| {
                 let values = vec![None; columns.len()];
                 let sets = std::mem::take(&mut kept);
-                let mut own = Together { text: text.as_str(), path, places: &places, sets, values };
+                let name = file_part.text(path);
+                let mut own = Together { text: text.as_str(), name, places: &places, sets, values };
                 table.format.read(text, &columns, &mut own);
                 kept = own.sets;
             });
@@ -204,7 +275,8 @@ fn together(
 
 struct Together<'t> {
     text: &'t str,
-    path: &'t RelPath,
+    /// What names the file.
+    name: &'t str,
     places: &'t [Vec<Option<usize>>],
     sets: Vec<HashSet<u64>>,
     values: Vec<Option<String>>,
@@ -224,7 +296,7 @@ impl RecordSink for Together<'_> {
             let mut hasher = Xxh3::new();
             for place in places {
                 let part = match place {
-                    None => Some(self.path.stem()),
+                    None => Some(self.name),
                     Some(at) => self.values[*at].as_deref(),
                 };
                 hasher.update(part.unwrap_or_default().as_bytes());
@@ -244,7 +316,8 @@ pub(super) fn votes(stack: &Stack, studied: &[Studied], counts: &[Counts]) -> Ve
     let mut fields: Vec<(usize, usize)> = Vec::new();
     for (table, own) in studied.iter().enumerate().filter(|(_, own)| own.candidate.is_some()) {
         for (field, profile) in counts[table].columns.iter().enumerate() {
-            if profile.is_unique(counts[table].records) && profile.is_identifiers() && !profile.is_numeric() {
+            let unique = is_nearly_unique(profile, counts[table].records);
+            if unique && profile.is_identifiers() && !profile.is_numeric() {
                 fields.push((table, field));
                 let target = Target {
                     leads: Leads::Record(table),
@@ -257,9 +330,10 @@ pub(super) fn votes(stack: &Stack, studied: &[Studied], counts: &[Counts]) -> Ve
                 targets.add(target, profile.distinct.keys().copied());
             }
         }
-        if own.candidate.as_ref().is_some_and(|own| own.shape.key.as_deref() == Some(STEM)) {
-            let stems: HashSet<u64> =
-                own.files.iter().map(|file| key_hash(stack.files()[*file].path.stem(), false)).collect();
+        let named = own.candidate.as_ref().filter(|own| own.shape.key.as_deref() == Some(STEM));
+        if let Some(part) = named.map(Candidate::file_part) {
+            let name = |file: &FileId| key_hash(part.text(&stack.files()[*file].path), false);
+            let stems: HashSet<u64> = own.files.iter().map(name).collect();
             fields.push((table, counts[table].columns.len()));
             let target = Target {
                 leads: Leads::Record(table),
@@ -291,7 +365,10 @@ pub(super) fn votes(stack: &Stack, studied: &[Studied], counts: &[Counts]) -> Ve
                 // Of what was not kept of the target nothing can be said.
                 let known =
                     profile.distinct.keys().filter(|hash| hash.trailing_zeros() >= level(target)).count();
-                if known >= 3 && hits.distinct * 10 >= known as u64 * 9 && target != (table, field) {
+                // A column that repeats the names of its own files does not point to them.
+                let is_own_file = target == (table, counts[table].columns.len());
+                let is_other = target != (table, field) && !is_own_file;
+                if known >= 3 && hits.distinct * 10 >= known as u64 * 9 && is_other {
                     votes[target.0][target.1] += 1;
                 }
             }
@@ -308,19 +385,19 @@ pub(super) fn choose_key(
     counts: &Counts,
     votes: &[u32],
 ) -> KeyChoice {
-    if candidate.shape.key.as_deref() == Some("{section}/{key}") {
-        let parts = vec!["{section}".to_owned(), "{key}".to_owned()];
+    let of_keys = match candidate.shape.key.as_deref() {
+        Some("{section}/{key}") => Some(vec!["{section}".to_owned(), "{key}".to_owned()]),
+        Some("{key}") => Some(vec!["{key}".to_owned()]),
+        _ => None,
+    };
+    if let Some(parts) = of_keys {
         return KeyChoice { parts, unique: counts.records, rivals: Vec::new() };
     }
-    let (score, one) = single(candidate, table, counts, votes).unzip();
+    let (score, one) = single(stack, candidate, table, counts, votes).unzip();
     // A number that happens to be different in each record is no better a name than the columns before it together.
     let by_chance = score.is_some_and(|score| score < BY_CHANCE);
     let together = || several(stack, candidate, table, counts);
     let together = if by_chance || one.is_none() { together() } else { None };
-    together.or(one).unwrap_or_else(|| {
-        // Nothing names the records: the place does as well as anything.
-        let first = table.fields.first().map(|field| field.name.clone());
-        let part = candidate.shape.key.clone().filter(|key| table.field(key).is_some()).or(first);
-        KeyChoice { parts: part.into_iter().collect(), unique: 0, rivals: Vec::new() }
-    })
+    let found = together.or(one).or_else(|| path_of_files(candidate, counts));
+    found.unwrap_or_default()
 }

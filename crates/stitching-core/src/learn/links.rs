@@ -219,7 +219,13 @@ impl Study<'_> {
         }
         let band = if numeric {
             let rare = !target.dense && !target.lettered;
+            // A column that is called as the key there, and not just `id`, is meant to hold it.
+            let last = source.name.rsplit(['/', '.', '@']).next().unwrap_or(&source.name);
+            let called_as_key = last.eq_ignore_ascii_case(&target.column)
+                && names::agreement(&target.column, &target.name) == 2
+                && matches!(target.leads, Leads::Record(table) if table != way.table);
             match (named, explained > 0.98, rare) {
+                (2, true, _) if called_as_key && fit == values && distinct >= 3 => Band::Accept,
                 (2, true, true) if distinct >= 3 => Band::Accept,
                 (2, true, false) if distinct >= 3 && distinct as usize * 2 >= target.keys => Band::Ask,
                 (1.., true, _) if distinct >= 2 => Band::Ask,
@@ -227,6 +233,8 @@ impl Study<'_> {
                 _ => Band::Hidden,
             }
         } else {
+            // Values that lead nowhere, spread over many, are no slips.
+            let few_others = exceptions.others.len() <= 2;
             let enough = match named {
                 2 => distinct >= 2 || (distinct == 1 && target.keys <= 3),
                 1 => distinct >= 3,
@@ -235,7 +243,7 @@ impl Study<'_> {
                 _ => distinct >= 4 && !is_file || distinct >= 6,
             };
             match () {
-                () if explained >= 0.97 && enough && as_good.is_empty() => Band::Accept,
+                () if explained >= 0.97 && enough && as_good.is_empty() && few_others => Band::Accept,
                 () if explained >= 0.97 && enough && named == 2 && as_good.len() < 2 => Band::Ask,
                 () if explained >= 0.85 && (named > 0 || distinct >= 3) => Band::Ask,
                 () if explained >= 0.97 && distinct >= 2 => Band::Ask,

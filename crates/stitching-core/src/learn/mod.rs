@@ -10,7 +10,9 @@ mod candidates;
 mod companions;
 mod computed;
 mod copies;
+mod corrections;
 mod documentation;
+mod file_part;
 mod interpretations;
 mod key_derived;
 mod keys;
@@ -18,6 +20,7 @@ mod kinds;
 mod links;
 mod names;
 mod nested_tables;
+mod obeyed;
 mod profile;
 mod proposal;
 mod recognise;
@@ -28,12 +31,16 @@ mod siblings;
 mod start;
 mod tables;
 mod targets;
+mod trial;
 mod values;
 mod write;
 
+pub use corrections::{with_key, with_refusal, without_refused};
 pub use documentation::documented;
-pub use proposal::{Band, Exception, Proposal, Topic, confirmed_too, with_needs};
+pub use obeyed::{Obeyed, obeyed};
+pub use proposal::{Band, Exception, Proposal, Topic, confirmed_too, needed_with};
 pub use start::{Start, start};
+pub use trial::{counts_of_sound_data, more_faults, tried};
 pub use write::written;
 
 use crate::Problem;
@@ -45,12 +52,13 @@ use crate::reading::with_start;
 use crate::schema::{self, Layout, Schema, Table, TableId, ValueType};
 use crate::settings::toml_text;
 use candidates::{Candidate, Found};
+use file_part::FilePart;
 use hashbrown::HashMap;
 use keys::{KeyChoice, STEM, choose_key, votes};
 use profile::{ColumnRequest, Counts, Profile, SAMPLED, Split, profile};
 use shapes::{RecordShape, shapes_of};
 use std::collections::{BTreeSet, HashSet};
-use tables::{table_proposal, texts_setting};
+use tables::{optional_key_proposal, table_proposal, texts_setting};
 
 /// What was learned.
 #[derive(Debug, Default)]
@@ -91,6 +99,14 @@ struct Studied {
     texts: Option<String>,
 }
 
+impl Studied {
+    /// The part of its files' paths that can name records.
+    fn file_part(&self) -> FilePart {
+        let patterns: Vec<String> = self.table.files.iter().map(|pattern| pattern.source.clone()).collect();
+        FilePart::of(&patterns)
+    }
+}
+
 /// Files of a table that are looked at for their columns.
 const LOOKED_AT: usize = 24;
 
@@ -113,7 +129,7 @@ pub fn learn(view: View<'_>) -> Learned {
             own.texts = texts_setting(candidate, &own.table, &own.key, counts);
         }
         let is_inner = own.candidate.as_ref().is_some_and(|own| own.shape.inner);
-        no_tables.push(is_inner && (own.key.parts.len() != 1 || own.key.unique < counts.records));
+        no_tables.push(is_inner && !own.key.names_inner_records(counts.records));
     }
     // What stands inside records and has no names of its own is a part of these.
     let is_table = |at: usize| !no_tables[at];
@@ -153,6 +169,7 @@ pub fn learn(view: View<'_>) -> Learned {
     let mut proposals: Vec<Proposal> = Vec::new();
     for (at, own) in studied.iter().enumerate() {
         proposals.extend(table_proposal(own, &counts[at]));
+        proposals.extend(optional_key_proposal(own, &counts[at]));
     }
     let follows = study.follows();
     let mut links = study.links();
@@ -357,7 +374,12 @@ fn undescribed(stack: &Stack, schema: &Schema, candidate: Candidate) -> Option<S
     table.name = candidate.name.clone();
     let columns = columns_of(stack, &table, &candidate.files, &candidate.shape.columns);
     let table = table.widened(&columns);
-    let open = (0..table.fields.len()).collect();
+    // What the format says of the names of sections need not be said again.
+    let is_said = |name: &str| {
+        name == "{section}"
+            && candidate.shape.records.as_ref().is_some_and(|(setting, _)| *setting == "section")
+    };
+    let open = (0..table.fields.len()).filter(|field| !is_said(&table.fields[*field].name)).collect();
     let (files, key) = (candidate.files.clone(), KeyChoice::default());
     Some(Studied {
         table,
@@ -409,7 +431,7 @@ fn nested_columns(stack: &Stack, table: &Table, files: &[FileId]) -> Vec<String>
     }
     let described =
         |shape: &RecordShape| table.fields.iter().filter(|field| shape.columns.contains(&field.name)).count();
-    let shapes = shapes_of(&outline, kind);
+    let shapes = shapes_of(&outline, kind, files.len());
     let best =
         shapes.into_iter().max_by_key(|shape| (described(shape), std::cmp::Reverse(shape.columns.len())));
     best.filter(|shape| described(shape) * 2 > table.fields.len())

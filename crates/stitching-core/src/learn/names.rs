@@ -106,6 +106,18 @@ pub(super) fn names_identifier(column: &str) -> bool {
     words(column).iter().any(|word| OF_IDENTIFIERS.contains(&word.as_str()))
 }
 
+/// Whether a column's name says that its numbers are measures: how much, how long, where. What is named by a measure has no
+/// name by it.
+pub(super) fn names_measure(column: &str) -> bool {
+    const OF_MEASURES: [&str; 40] = [
+        "amount", "count", "weight", "price", "cost", "value", "size", "time", "day", "hour", "rate",
+        "chance", "speed", "x", "y", "z", "width", "height", "length", "depth", "distance", "damage",
+        "health", "power", "strength", "min", "max", "minimum", "maximum", "pay", "age", "duration",
+        "quantity", "total", "share", "radius", "angle", "capacity", "bonus", "percent",
+    ];
+    words(column).last().is_some_and(|word| OF_MEASURES.contains(&word.as_str()))
+}
+
 /// Whether a column's name says that it leads to another record of the same table: the next one, the one above.
 pub(super) fn names_relation(column: &str) -> bool {
     const OF_RELATIONS: [&str; 18] = [

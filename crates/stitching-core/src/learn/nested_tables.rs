@@ -10,7 +10,7 @@ use crate::text::Span;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// So many files that two tables share are looked at.
-const LOOKED_AT: usize = 3;
+const LOOKED_AT: usize = 12;
 
 /// For each of `studied` the fields whose values all stand in records of another table, which lie inside its own.
 ///
@@ -27,7 +27,8 @@ pub(super) fn fields_of_inner_tables(stack: &Stack, studied: &[Studied]) -> Vec<
         let seen: Vec<Vec<FileRecords>> = tables.iter().map(|at| look(stack, &studied[*at])).collect();
         for (outer, around) in tables.iter().zip(&seen) {
             for (_, inside) in tables.iter().zip(&seen).filter(|(inner, _)| *inner != outer) {
-                if inside.iter().zip(around).all(|(inside, around)| inside.lies_in(around)) {
+                let has_records = inside.iter().any(|own| !own.records.is_empty());
+                if has_records && inside.iter().zip(around).all(|(inside, around)| inside.lies_in(around)) {
                     let fields = 0..studied[*outer].table.fields.len();
                     out[*outer].extend(fields.filter(|field| are_in(*field, around, inside)));
                 }
@@ -45,11 +46,11 @@ struct FileRecords {
 }
 
 impl FileRecords {
-    /// Whether there are records, and each lies in one of `other` that is larger.
+    /// Whether each record lies in one of `other` that is larger.
     fn lies_in(&self, other: &FileRecords) -> bool {
         let is_larger = |own: &Span, around: &Span| around.end - around.start > own.end - own.start;
         let lies = |own: &Span| around(&other.records, *own).is_some_and(|around| is_larger(own, &around));
-        !self.records.is_empty() && self.records.iter().all(lies)
+        self.records.iter().all(lies)
     }
 }
 

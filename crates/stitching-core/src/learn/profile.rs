@@ -131,7 +131,7 @@ impl Profile {
                 *if value == "-1" { &mut self.minus_one } else { &mut self.negative } += 1;
             }
         } else {
-            if value.len() >= PROSE && memchr::memchr(b' ', value.as_bytes()).is_some() {
+            if value.len() >= PROSE && has_words(value.as_bytes()) {
                 self.lettered += 1;
                 self.spaced += 1;
                 self.prose += 1;
@@ -256,6 +256,11 @@ impl Profile {
     pub fn is_numeric(&self) -> bool {
         self.lettered * 20 < self.values
     }
+}
+
+/// Whether a value has a blank between words, and not only behind the signs of a list.
+fn has_words(value: &[u8]) -> bool {
+    memchr::memchr_iter(b' ', value).any(|at| at > 0 && !matches!(value[at - 1], b',' | b';' | b'|' | b' '))
 }
 
 /// Whether `value` is a word for yes or no, in any case.
@@ -496,7 +501,11 @@ impl RecordSink for Counting<'_> {
         self.counts.records += 1;
         self.in_record.fill(0);
         for own in record.cells {
-            if own.cell.form == Form::Nested {
+            // The name of an element stands in both of its tags.
+            let before = (own.cell.span.start as usize).checked_sub(1);
+            let is_end_tag = own.cell.form == Form::XmlName
+                && before.is_some_and(|before| self.text.as_bytes().get(before) == Some(&b'/'));
+            if own.cell.form == Form::Nested || is_end_tag {
                 continue;
             }
             let value = own.cell.value(self.text);
@@ -671,6 +680,17 @@ pub(super) fn texts_of(stack: &Stack, seen: &[ValueCount]) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::prose("the old mill stands by the weir", true)]
+    #[case::list("coal, peat, salt", false)]
+    #[case::list_with_more_blanks("coal;  peat", false)]
+    #[case::one_word("coal", false)]
+    #[case::list_of_names("Old Mill, New Mill", true)]
+    fn words_with_blanks_between(#[case] value: &str, #[case] expected: bool) {
+        assert_eq!(has_words(value.as_bytes()), expected);
+    }
 
     fn profile_of(values: impl Iterator<Item = String>, limit: usize) -> Profile {
         let mut profile = Profile::default();

@@ -1,6 +1,7 @@
 //! What is proposed for a schema, with what speaks for and against it.
 
 use crate::problem::Place;
+use std::collections::BTreeSet;
 
 /// How sure a proposal is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -109,9 +110,39 @@ pub fn confirmed_too(all: &[Proposal], confirmed: &[usize]) -> Vec<usize> {
         .collect()
 }
 
-/// `chosen` with the proposals for the tables and columns that they need, in the order of `all`.
-pub fn with_needs(all: &[Proposal], chosen: impl Fn(usize, &Proposal) -> bool) -> Vec<&Proposal> {
-    let mut taken: Vec<bool> = all.iter().enumerate().map(|(at, own)| chosen(at, own)).collect();
+/// The positions in `all` of the proposal at position `at` and those that it needs.
+pub fn needed_with(all: &[Proposal], at: usize) -> Vec<usize> {
+    with_needs(all, |own| own == at)
+}
+
+/// The positions in `all` of what is `chosen`, with the proposals for the tables and columns that these need, but without those
+/// that are `barred` and all that needs such.
+pub(super) fn with_needs_but(
+    all: &[Proposal],
+    chosen: impl Fn(usize) -> bool,
+    barred: &BTreeSet<usize>,
+) -> Vec<usize> {
+    let mut out = barred.clone();
+    loop {
+        let taken = with_needs(all, |at| chosen(at) && !out.contains(&at));
+        let is_out = |need: &str| {
+            out.iter().map(|at| &all[*at]).any(|own| match &own.field {
+                None => own.topic == Topic::Table && own.table == need,
+                Some(field) => own.is_needed_by_name() && need == format!("{}.{field}", own.table),
+            })
+        };
+        let lacks = |at: &usize| is_out(&all[*at].table) || all[*at].needs.iter().any(|need| is_out(need));
+        let more: Vec<usize> = taken.iter().copied().filter(|at| !out.contains(at)).filter(lacks).collect();
+        if more.is_empty() {
+            return taken.into_iter().filter(|at| !out.contains(at)).collect();
+        }
+        out.extend(more);
+    }
+}
+
+/// The positions in `all` of what is `chosen`, with the proposals for the tables and columns that these need.
+fn with_needs(all: &[Proposal], chosen: impl Fn(usize) -> bool) -> Vec<usize> {
+    let mut taken: Vec<bool> = (0..all.len()).map(chosen).collect();
     loop {
         let needed: Vec<&str> = all
             .iter()
@@ -124,7 +155,7 @@ pub fn with_needs(all: &[Proposal], chosen: impl Fn(usize, &Proposal) -> bool) -
             None => own.topic == Topic::Table && needed.contains(&own.table.as_str()),
             Some(field) => {
                 let column = format!("{}.{field}", own.table);
-                own.settings.iter().any(|(name, _)| name == "unique") && needed.contains(&column.as_str())
+                own.is_needed_by_name() && needed.contains(&column.as_str())
             }
         };
         let more: Vec<usize> = (0..all.len()).filter(|at| !taken[*at] && is_needed(&all[*at])).collect();
@@ -133,5 +164,13 @@ pub fn with_needs(all: &[Proposal], chosen: impl Fn(usize, &Proposal) -> bool) -
         }
         more.into_iter().for_each(|at| taken[at] = true);
     }
-    all.iter().zip(taken).filter(|(_, taken)| *taken).map(|(own, _)| own).collect()
+    (0..all.len()).filter(|at| taken[*at]).collect()
+}
+
+impl Proposal {
+    /// Whether it is one that others need by the names of table and field: that no two records have the same there, or that
+    /// not all have it.
+    fn is_needed_by_name(&self) -> bool {
+        self.settings.iter().any(|(name, _)| name == "unique" || name == "optional")
+    }
 }

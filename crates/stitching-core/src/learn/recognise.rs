@@ -23,8 +23,19 @@ const NOTE_MARKS: [&str; 5] = ["#", ";", "//", "--", "'"];
 pub(super) type Settings = Vec<(&'static str, String)>;
 
 /// Settings that one of several like files may do without.
-pub(super) const MAY_LACK: [&str; 9] =
-    ["comment", "include", "escapes", "others", "comments", "trailing_commas", "head", "goes_on", "trailing"];
+pub(super) const MAY_LACK: [&str; 11] = [
+    "comment",
+    "include",
+    "escapes",
+    "others",
+    "comments",
+    "trailing_commas",
+    "head",
+    "goes_on",
+    "trailing",
+    "lists",
+    "repeated_keys",
+];
 
 /// The format with all its settings, as TOML: `{ kind = "json", records = "$[*]" }`.
 pub(super) fn format_source(kind: &str, records: Option<&Place>, settings: &Settings) -> String {
@@ -44,6 +55,8 @@ pub(super) struct Recognised {
     pub shapes: Vec<RecordShape>,
     /// What may be wrong about this.
     pub doubt: Option<&'static str>,
+    /// The name of its root element, in XML.
+    pub root: Option<String>,
 }
 
 /// As much of `text` as is looked at.
@@ -56,7 +69,7 @@ pub(super) fn recognise(text: &Text<'_>) -> Option<Recognised> {
     let whole = sample(text.as_str());
     let cut = whole.len() < text.as_str().len();
     let content = Text::of_file(whole);
-    let body = whole[content.body()..].trim_start();
+    let body = behind_notes(&whole[content.body()..]);
     match body.chars().next()? {
         '<' => return xml(&content),
         '{' | '[' => {
@@ -76,6 +89,19 @@ pub(super) fn recognise(text: &Text<'_>) -> Option<Recognised> {
         .or_else(|| separated(&lines))
         .or_else(|| spaced(&lines))
         .or_else(|| template(&lines, true))
+}
+
+/// The text behind notes of two kinds that lenient JSON may begin with: `//` and `/* */`.
+fn behind_notes(text: &str) -> &str {
+    let mut rest = text.trim_start();
+    loop {
+        let behind = match rest {
+            _ if rest.starts_with("//") => rest.find('\n').map(|end| &rest[end..]),
+            _ if rest.starts_with("/*") => rest.find("*/").map(|end| &rest[end + 2..]),
+            _ => return rest,
+        };
+        rest = behind.unwrap_or("").trim_start();
+    }
 }
 
 /// Counts what a format finds.
@@ -101,13 +127,9 @@ fn xml(text: &Text<'_>) -> Option<Recognised> {
     let format = Xml { records: XmlPath::records("/*").ok()? };
     let mut outline = Outline::default();
     format.outline(text, &mut outline);
-    let shapes = shapes_of(&outline, Xml::NAME);
-    (!shapes.is_empty()).then(|| Recognised {
-        kind: Xml::NAME,
-        settings: Settings::new(),
-        shapes,
-        doubt: None,
-    })
+    let shapes = shapes_of(&outline, Xml::NAME, 1);
+    let root = outline.nodes[*outline.nodes[0].children.first()?].name.clone();
+    Some(Recognised { kind: Xml::NAME, settings: Settings::new(), shapes, doubt: None, root: Some(root) })
 }
 
 fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
@@ -144,7 +166,13 @@ fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
     if format.trailing_commas {
         settings.push(("trailing_commas", "true".to_owned()));
     }
-    Some(Recognised { kind: Json::NAME, settings, shapes: shapes_of(&outline, Json::NAME), doubt: None })
+    Some(Recognised {
+        kind: Json::NAME,
+        settings,
+        shapes: shapes_of(&outline, Json::NAME, 1),
+        doubt: None,
+        root: None,
+    })
 }
 
 /// The lines of a sample that are not blank.
@@ -203,6 +231,7 @@ fn po(lines: &Lines<'_>) -> Option<Recognised> {
         settings: Settings::new(),
         shapes: vec![RecordShape::plain(Some("msgid"))],
         doubt: None,
+        root: None,
     })
 }
 
@@ -218,7 +247,7 @@ fn ini(lines: &Lines<'_>) -> Option<Recognised> {
             continue;
         }
         match line.split_once('=') {
-            Some((key, value)) if is_key(key) => {
+            Some((key, value)) if is_key(key) && !value.starts_with(['>', '=']) => {
                 keys += 1;
                 has_head |= sections == 0;
                 quoted += usize::from(value.trim().starts_with('"'));
@@ -240,6 +269,10 @@ fn ini(lines: &Lines<'_>) -> Option<Recognised> {
     if keys == 0 || braces * 20 > all || others * 10 > all {
         return None;
     }
+    // Without sections other lines are the sign of something else: a program, a text.
+    if sections == 0 && others * 20 > all {
+        return None;
+    }
     if sections == 0 && quoted * 10 >= keys * 9 {
         return None; // Texts: a template says more.
     }
@@ -253,6 +286,12 @@ fn ini(lines: &Lines<'_>) -> Option<Recognised> {
     if has_head && sections > 0 {
         settings.push(("head", "\"head\"".to_owned()));
     }
+    if others > 0 && sections > 0 {
+        settings.push(("others", "true".to_owned()));
+    }
+    if sections > 0 && has_repeated_keys(lines) {
+        settings.push(("repeated_keys", "\"apart\"".to_owned()));
+    }
     if sections == 0 {
         // One record a file, if it turns out that several files have the same keys.
         settings.push(("head", "\"main\"".to_owned()));
@@ -260,12 +299,24 @@ fn ini(lines: &Lines<'_>) -> Option<Recognised> {
         shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
         shape.columns.sort();
         shape.whole_file = true;
-        return Some(Recognised { kind: Ini::NAME, settings, shapes: vec![shape], doubt: None });
+        return Some(Recognised { kind: Ini::NAME, settings, shapes: vec![shape], doubt: None, root: None });
     }
     let mut shape = RecordShape::plain(Some("{section}"));
     shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
     shape.columns.sort();
-    Some(Recognised { kind: Ini::NAME, settings, shapes: vec![shape], doubt: None })
+    Some(Recognised { kind: Ini::NAME, settings, shapes: vec![shape], doubt: None, root: None })
+}
+
+/// Whether a key stands twice in one section.
+fn has_repeated_keys(lines: &Lines<'_>) -> bool {
+    let mut of_section: std::collections::HashSet<&str> = std::collections::HashSet::new();
+    lines.lines.iter().any(|line| {
+        if line.trim().starts_with('[') {
+            of_section.clear();
+            return false;
+        }
+        line.split_once('=').is_some_and(|(key, _)| !of_section.insert(key.trim()))
+    })
 }
 
 /// The shapes of several INI files that have the same sections: each section is a part of what the file is about. The
@@ -323,6 +374,112 @@ pub(super) fn by_file<'t>(texts: impl Iterator<Item = &'t str>) -> Option<Vec<Re
     Some(std::iter::once(shape(main, false)).chain(common.into_iter().map(|own| shape(own, true))).collect())
 }
 
+/// The shapes of sections that are there again and again, `[BOAT]`, and so are kinds of records rather than their names: one for
+/// each kind. `None` if there is only one, or some section is there once.
+fn by_repeated_name(sections: &[(String, Vec<String>)]) -> Option<Vec<RecordShape>> {
+    /// Of fewer sections two may have one name by mistake.
+    const FEWEST: usize = 3;
+    let mut kinds: Vec<(&str, usize, Vec<String>)> = Vec::new();
+    for (name, keys) in sections {
+        let at = kinds.iter().position(|(own, ..)| own == name).unwrap_or_else(|| {
+            kinds.push((name, 0, Vec::new()));
+            kinds.len() - 1
+        });
+        kinds[at].1 += 1;
+        for key in keys {
+            if !kinds[at].2.contains(key) {
+                kinds[at].2.push(key.clone());
+            }
+        }
+    }
+    let is_kind =
+        |(name, count, _): &(&str, usize, Vec<String>)| *count >= FEWEST && !name.contains(['{', '}']);
+    if kinds.len() < 2 || !kinds.iter().all(is_kind) {
+        return None;
+    }
+    let shape = |(name, _, mut columns): (&str, usize, Vec<String>)| {
+        columns.sort();
+        RecordShape {
+            records: Some(("section", name.to_owned())),
+            name: Some(name.to_owned()),
+            columns,
+            kind: true,
+            ..RecordShape::plain(None)
+        }
+    };
+    Some(kinds.into_iter().map(shape).collect())
+}
+
+/// The shapes of INI files whose sections say of what kind they are, `[boat scow]` or `[boat:scow]`: one for each kind. `None`
+/// if they do not.
+pub(super) fn by_kind<'t>(texts: impl Iterator<Item = &'t str>) -> Option<Vec<RecordShape>> {
+    /// Of fewer sections two may begin with the same word by chance.
+    const FEWEST: usize = 3;
+    let mut sections: Vec<(String, Vec<String>)> = Vec::new();
+    let mut again = 0;
+    for text in texts {
+        let mut of_file: std::collections::HashSet<String> = std::collections::HashSet::new();
+        for line in text.lines().map(str::trim).filter(|line| !line.starts_with([';', '#'])) {
+            if let Some(name) = line.strip_prefix('[').and_then(|rest| Some(rest.split_once(']')?.0)) {
+                again += usize::from(!of_file.insert(name.trim().to_owned()));
+                sections.push((name.trim().to_owned(), Vec::new()));
+            } else if let (Some((key, _)), Some(own)) = (line.split_once('='), sections.last_mut()) {
+                own.1.push(key.trim().to_owned());
+            }
+        }
+    }
+    if let Some(found) = by_repeated_name(&sections).filter(|_| again * 2 > sections.len()) {
+        return Some(found);
+    }
+    let is_word = |word: &str| word.chars().all(|next| next.is_alphanumeric() || next == '_' || next == '-');
+    for sign in [" ", ":", "/", "."] {
+        let mut kinds: Vec<(&str, Vec<&str>, Vec<String>)> = Vec::new();
+        let mut others = 0;
+        for (section, keys) in &sections {
+            let Some((kind, name)) = section.split_once(sign).filter(|(kind, name)| {
+                !kind.is_empty()
+                    && is_word(kind)
+                    && !name.trim().is_empty()
+                    && !name.contains(['{', '}', '['])
+            }) else {
+                others += 1;
+                continue;
+            };
+            let at = kinds.iter().position(|(own, ..)| *own == kind).unwrap_or_else(|| {
+                kinds.push((kind, Vec::new(), Vec::new()));
+                kinds.len() - 1
+            });
+            kinds[at].1.push(name);
+            for key in keys {
+                if !kinds[at].2.contains(key) {
+                    kinds[at].2.push(key.clone());
+                }
+            }
+        }
+        let several =
+            kinds.iter().filter(|(_, names, _)| names.len() >= FEWEST).map(|(_, names, _)| names.len());
+        if several.sum::<usize>() * 10 < sections.len() * 9
+            || others * 10 > sections.len()
+            || kinds.is_empty()
+        {
+            continue;
+        }
+        let shape = |(kind, _, mut columns): (&str, Vec<&str>, Vec<String>)| {
+            columns.sort();
+            columns.insert(0, "{name}".to_owned());
+            RecordShape {
+                records: Some(("section", format!("{kind}{sign}{{name}}"))),
+                name: Some(kind.to_owned()),
+                columns,
+                kind: true,
+                ..RecordShape::plain(Some("{name}"))
+            }
+        };
+        return Some(kinds.into_iter().map(shape).collect());
+    }
+    None
+}
+
 /// The shape of INI files with sections: a key that stands in many sections is a field of records; if
 /// hardly any does, each key is a record of its own.
 pub(super) fn by_key_or_section<'t>(texts: impl Iterator<Item = &'t str>) -> RecordShape {
@@ -357,17 +514,90 @@ fn is_key(key: &str) -> bool {
     let key = key.trim();
     !key.is_empty()
         && key.len() <= 80
-        && !key.contains(['{', '}', '"', '(', ';', ',', '|', '\t'])
+        && !key.contains(['{', '}', '"', '\'', '(', ';', ',', '|', '\t'])
         && key.split_whitespace().count() <= 4
+}
+
+/// The brackets around lists of words: those that stand behind a blank or a sign, and are closed as often as they are opened.
+fn lists_in(lines: &Lines<'_>) -> Vec<(char, char)> {
+    let is_list = |(open, close): &(char, char)| {
+        let text = || lines.lines.iter().flat_map(|line| std::iter::once(' ').chain(line.chars()));
+        let opened = text().zip(text().skip(1)).filter(|(_, next)| next == open);
+        let (mut count, mut apart) = (0usize, 0usize);
+        for (before, _) in opened {
+            count += 1;
+            apart += usize::from(before.is_whitespace() || "=:,([".contains(before));
+        }
+        let closed = text().filter(|next| next == close).count();
+        count > 0 && count == closed && apart * 10 >= count * 9
+    };
+    [('(', ')'), ('[', ']')].into_iter().filter(is_list).collect()
+}
+
+/// Whether the lines are those of a program: statements that end with a semicolon or open a body after brackets, with words
+/// that programs use.
+fn is_code(lines: &Lines<'_>) -> bool {
+    const WORDS: [&str; 30] = [
+        "function",
+        "return",
+        "var",
+        "let",
+        "const",
+        "local",
+        "import",
+        "export",
+        "class",
+        "struct",
+        "public",
+        "private",
+        "static",
+        "void",
+        "int",
+        "def",
+        "fn",
+        "pub",
+        "use",
+        "namespace",
+        "using",
+        "package",
+        "foreach",
+        "for",
+        "while",
+        "switch",
+        "case",
+        "throw",
+        "try",
+        "if",
+    ];
+    let is_statement = |line: &&&str| {
+        let line = line.trim();
+        line.ends_with(';') || line.ends_with("){") || line.ends_with(") {") || line.ends_with("});")
+    };
+    let has_word = |line: &&&str| {
+        let (word, rest) =
+            line.trim().split_at(line.trim().find([' ', '(', ';']).unwrap_or(line.trim().len()));
+        WORDS.contains(&word) && !rest.trim_start().starts_with(['=', '{'])
+    };
+    let count = |wanted: &dyn Fn(&&&str) -> bool| lines.lines.iter().filter(|line| wanted(line)).count();
+    let calls = |line: &&&str| line.contains('(') && line.contains(')');
+    let all = lines.lines.len();
+    count(&is_statement) * 4 >= all && count(&has_word) * 10 >= all && count(&calls) * 10 >= all
 }
 
 fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
     let opened = lines.lines.iter().filter(|line| line.contains('{')).count();
     let closed = lines.lines.iter().filter(|line| line.contains('}')).count();
-    if opened == 0 || closed == 0 || (opened + closed) * 20 < lines.lines.len() {
+    if opened == 0 || closed == 0 || (opened + closed) * 20 < lines.lines.len() || is_code(lines) {
         return None;
     }
-    let assigned = lines.lines.iter().filter(|line| line.contains('=')).count();
+    let with = |sign: char| lines.lines.iter().filter(|line| line.contains(sign)).count();
+    let of_colon = |line: &&&str| {
+        line.trim().split_once(':').is_some_and(|(name, _)| {
+            !name.is_empty() && name.chars().all(|next| next.is_alphanumeric() || "_-.\"".contains(next))
+        })
+    };
+    let (equals, colons) = (with('='), lines.lines.iter().filter(of_colon).count());
+    let (assigned, sign) = if colons > equals { (colons, ':') } else { (equals, '=') };
     let mut comments: Vec<String> = lines.marks.iter().map(|mark| (*mark).to_owned()).collect();
     let include =
         lines.lines.iter().find_map(|line| line.trim().strip_prefix('#')?.split_whitespace().next());
@@ -375,7 +605,8 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
     if comments.is_empty() {
         comments.push(if include.is_some() { "//" } else { "#" }.to_owned());
     }
-    let assign = (assigned * 5 >= lines.lines.len()).then_some('=');
+    let assign = (assigned * 5 >= lines.lines.len()).then_some(sign);
+    let lists = lists_in(lines);
     let escapes = text.as_str().contains("\\\"");
     let format = Blocks {
         records: BlockPath::parse("*", false).ok()?,
@@ -384,7 +615,7 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
         comments: comments.clone(),
         block_comment: None,
         separators: vec![',', ';'],
-        lists: Vec::new(),
+        lists: lists.clone(),
         bare_entries: false,
         escapes,
         over_lines: false,
@@ -401,8 +632,16 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
     let mut outline = Outline::default();
     format.outline(text, &mut outline);
     let mut settings = Settings::new();
-    if assign.is_none() {
-        settings.push(("assign", "\"\"".to_owned()));
+    match assign {
+        Some('=') => {}
+        Some(sign) => settings.push(("assign", toml_text(&sign.to_string()))),
+        None => settings.push(("assign", "\"\"".to_owned())),
+    }
+    let shown: Vec<String> = lists.iter().map(|(open, close)| toml_text(&format!("{open}{close}"))).collect();
+    match shown.as_slice() {
+        [] => {}
+        [one] => settings.push(("lists", one.clone())),
+        many => settings.push(("lists", format!("[{}]", many.join(", ")))),
     }
     if comments != ["#"] {
         let shown: Vec<String> = comments.iter().map(|mark| toml_text(mark)).collect();
@@ -417,9 +656,14 @@ fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
     if let Some(include) = include {
         settings.push(("include", toml_text(&include)));
     }
-    let shapes = shapes_of(&outline, Blocks::NAME);
+    let shapes = shapes_of(&outline, Blocks::NAME, 1);
+    // Names with brackets in them are none: these are signs that say something else there.
+    let is_sign = |name: &str| name != crate::formats::ITEM && name.contains(['[', ']', '(', ')']);
+    if outline.nodes.iter().any(|node| !node.children.is_empty() && is_sign(&node.name)) {
+        return None;
+    }
     let nests = outline.nodes.iter().any(|node| !node.children.is_empty() && !node.name.is_empty());
-    nests.then_some(Recognised { kind: Blocks::NAME, settings, shapes, doubt: None })
+    nests.then_some(Recognised { kind: Blocks::NAME, settings, shapes, doubt: None, root: None })
 }
 
 /// A line that is a word with a value: `length 20`, `crew = "tow"`.
@@ -491,7 +735,7 @@ fn several_lines(lines: &Lines<'_>) -> Option<Recognised> {
     settings.extend(lines.comment_setting(&[]));
     let mut shape = RecordShape::plain(Some(record[0].word));
     shape.columns = record.iter().map(|line| line.word.to_owned()).collect();
-    Some(Recognised { kind: formats::Lines::NAME, settings, shapes: vec![shape], doubt: None })
+    Some(Recognised { kind: formats::Lines::NAME, settings, shapes: vec![shape], doubt: None, root: None })
 }
 
 /// Lines of one shape below lines of another that hold for those after them: a folder, and the files in it.
@@ -521,6 +765,11 @@ fn carried(lines: &Lines<'_>) -> Option<Recognised> {
 
 /// Lines of one shape: texts under keys, or a word with a value. `apart` tells whether what they name must differ.
 fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
+    // Nested things are no lines.
+    let nested = lines.lines.iter().filter(|line| line.trim_end().ends_with(['{', '}'])).count();
+    if nested * 5 > lines.lines.len() {
+        return None;
+    }
     let word = first_word(&lines.lines);
     let mut tried: Vec<String> = [
         "{key} = \"{text}\"",
@@ -570,6 +819,7 @@ fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
                 settings,
                 shapes: vec![shape],
                 doubt: None,
+                root: None,
             });
         }
     }
@@ -582,7 +832,7 @@ fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
         shape.columns = vec!["value".to_owned()];
         let mut settings: Settings = vec![("line", "'{value}'".to_owned())];
         settings.extend(lines.comment_setting(&[]));
-        Recognised { kind: formats::Lines::NAME, settings, shapes: vec![shape], doubt: None }
+        Recognised { kind: formats::Lines::NAME, settings, shapes: vec![shape], doubt: None, root: None }
     })
 }
 

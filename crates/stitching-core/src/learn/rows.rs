@@ -112,7 +112,7 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
     };
     let mut shape = RecordShape::plain(None);
     shape.columns = columns;
-    Some(Recognised { kind: Delimited::NAME, settings, shapes: vec![shape], doubt })
+    Some(Recognised { kind: Delimited::NAME, settings, shapes: vec![shape], doubt, root: None })
 }
 
 /// The letters for the column at position `at`, as spreadsheets have them: `A` to `Z`, `AA` and so on.

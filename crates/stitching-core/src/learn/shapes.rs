@@ -19,6 +19,8 @@ pub(super) struct RecordShape {
     pub columns: Vec<String>,
     /// Whether each file is one record.
     pub whole_file: bool,
+    /// Whether their name says of what kind they are, wherever they stand.
+    pub kind: bool,
     /// Whether they stand inside other records: they are a table only if they have names of their own.
     pub inner: bool,
 }
@@ -39,11 +41,14 @@ const DEEPEST_COLUMN: usize = 3;
 /// How many columns a record has at most.
 const MOST_COLUMNS: usize = 400;
 
+/// So many files that are a record each are no chance.
+const SEVERAL_FILES: usize = 3;
+
 /// What stands deeper than this is in no path that a person would write.
 const DEEPEST: usize = 64;
 
-/// The sets of like records that `outline` shows, for the format called `kind`.
-pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShape> {
+/// The sets of like records that `outline` shows, of so many `files` of the format called `kind`.
+pub(super) fn shapes_of(outline: &Outline, kind: &'static str, files: usize) -> Vec<RecordShape> {
     let syntax = Syntax { kind };
     let mut found = Vec::new();
     // A place with its steps. Only what stands below things that are there once can be reached by a path
@@ -135,13 +140,25 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str) -> Vec<RecordShap
         .filter(|shape| !shape.whole_file)
         .filter_map(|shape| Some(syntax.below(&shape.records.as_ref()?.1)))
         .collect();
-    for shape in found.iter_mut().filter(|shape| shape.whole_file) {
-        shape.columns.retain(|column| {
-            !own_paths.iter().any(|path| !path.is_empty() && column.starts_with(path.as_str()))
-        });
-    }
+    let is_own =
+        |column: &String| !own_paths.iter().any(|path| !path.is_empty() && column.starts_with(path.as_str()));
     let others = found.len() > 1;
-    found.retain(|shape| shape.columns.len() > usize::from(shape.whole_file && others));
+    let own = |shape: &RecordShape| match shape.whole_file {
+        true => shape.columns.iter().filter(|column| is_own(column)).count(),
+        false => shape.columns.len(),
+    };
+    let has_identifier = |shape: &RecordShape| {
+        shape.columns.iter().any(|column| is_own(column) && is_identifier_of(column, None))
+    };
+    found.retain(|shape| own(shape) > usize::from(shape.whole_file && others && !has_identifier(shape)));
+    if files >= SEVERAL_FILES && found.iter().any(|shape| shape.whole_file) {
+        // What stands in such a file belongs to it, unless it has a name of its own.
+        for shape in found.iter_mut().filter(|shape| !shape.whole_file) {
+            shape.inner = true;
+        }
+    } else {
+        found.iter_mut().filter(|shape| shape.whole_file).for_each(|shape| shape.columns.retain(is_own));
+    }
     found
 }
 
@@ -228,7 +245,9 @@ fn is_map(outline: &Outline, at: usize, kind: &str) -> bool {
         let numbers = leaves.iter().filter(|leaf| leaf.numbers > 0).count();
         let one_kind = numbers == 0 || numbers == leaves.len();
         let own = leaves.iter().filter(|leaf| leaf.met == 1).count();
-        return kind == Json::NAME && leaves.len() >= MANY_VALUES && one_kind && own * 10 >= leaves.len() * 7;
+        // In XML only what stands in the root element.
+        let may_be = kind == Json::NAME || kind == Xml::NAME && outline.nodes[0].children.contains(&at);
+        return may_be && leaves.len() >= MANY_VALUES && one_kind && own * 10 >= leaves.len() * 7;
     }
     // A block with nothing but blocks in it holds records; elsewhere it takes more to tell.
     let bare = kind == Blocks::NAME && leaves.is_empty() && at != 0;

@@ -1,10 +1,11 @@
 //! What several columns of a record say together: a column that tells what another points to, and columns that
 //! name a record of another table only together.
 
+use super::file_part::FilePart;
 use super::interpretations::Way;
 use super::keys::STEM;
 use super::links::ValuePlaces;
-use super::names::agreement;
+use super::names::{agreement, names_relation};
 use super::profile::{Counts, ValueCount};
 use super::proposal::{Band, Proposal, Topic};
 use super::references::{self, Source, Suspicion, is_usual_none};
@@ -125,12 +126,12 @@ fn told_by(field: usize, cases: BTreeMap<String, Case>, targets: &Targets) -> Op
 }
 
 /// A part of a key of several parts, in the table that has the key or in one that names its records.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 enum Part {
     /// The value of the column at this position.
     Column(usize),
-    /// The file's name.
-    Stem,
+    /// A part of the file's path.
+    File(FilePart),
 }
 
 /// Some columns of a table that is read.
@@ -216,7 +217,7 @@ fn each_key(
         .iter()
         .filter_map(|part| match part {
             Part::Column(field) => Some(*field),
-            Part::Stem => None,
+            Part::File(_) => None,
         })
         .collect();
     each_record(stack, from.table, from.files, &columns, &mut |file, cells| {
@@ -224,7 +225,7 @@ fn each_key(
         let (mut rest, mut value) = (String::new(), None);
         for (at, part) in from.parts.iter().enumerate() {
             let (text, seen) = match part {
-                Part::Stem => (stack.files()[file].path.stem(), None),
+                Part::File(part) => (part.text(&stack.files()[file].path), None),
                 Part::Column(_) => match cells.next().and_then(Option::as_ref) {
                     Some(found) => (found.text.as_str(), Some(found.seen)),
                     None => return,
@@ -425,7 +426,9 @@ impl Study<'_> {
                             .any(|new| new.table == own.table.name && new.field.as_ref() == Some(name))
                 };
                 // What names a record within its parent comes last mostly; one part is enough to name the record.
-                let parts = (0..owner.key.parts.len()).rev().filter(|part| owner.key.parts[*part] != STEM);
+                let parts = (0..owner.key.parts.len())
+                    .rev()
+                    .filter(|part| owner.key.parts[*part] != owner.file_part().name);
                 // Where the schema has it that one column names the record with the others, these need not.
                 let is_said = own.table.rules.iter().any(|rule| {
                     !rule.with.is_empty()
@@ -456,7 +459,7 @@ impl Study<'_> {
         let has = |(position, name): (usize, &String)| {
             position == part
                 || match name.as_str() {
-                    STEM => own.files == owner.files,
+                    name if name == owner.file_part().name => own.files == owner.files,
                     name => own.table.field(name).is_some(),
                 }
         };
@@ -492,10 +495,11 @@ impl Study<'_> {
         (own, field): (&Studied, usize),
         places: &ValuePlaces<'_>,
     ) -> Option<Proposal> {
+        let file = owner.file_part();
         let columns = |table: &Table, instead: Option<usize>| -> Option<Vec<Part>> {
             let one = |(at, name): (usize, &String)| match (instead, name.as_str()) {
                 (Some(field), _) if at == part => Some(Part::Column(field)),
-                (_, STEM) => Some(Part::Stem),
+                (_, name) if name == file.name => Some(Part::File(file.clone())),
                 (_, name) => table.field(name).map(Part::Column),
             };
             owner.key.parts.iter().enumerate().map(one).collect()
@@ -506,7 +510,8 @@ impl Study<'_> {
         let found = together(self.stack, owners, askers, part);
         let name = &own.table.fields[field].name;
         let same_name = *name == owner.key.parts[part];
-        let named = same_name || agreement(name, &owner.table.name) == 2;
+        let is_relation = own.table.name == owner.table.name && names_relation(name);
+        let named = same_name || is_relation || agreement(name, &owner.table.name) == 2;
         // Where other parents would do as well, only the name says that this one is meant.
         let parent_counts = found.tried > 0 && found.by_chance * 10 <= found.tried * 8;
         let numeric = self.counts_of(own).is_some_and(|counts| counts.columns[field].is_numeric());

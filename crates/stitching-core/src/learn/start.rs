@@ -1,6 +1,7 @@
 //! Starting a project: what `stitching.toml` and a first schema say, from the folders alone.
 
-use super::{Band, Learned, Proposal, Topic, learn, with_needs, written};
+use super::{Band, Learned, Proposal, Topic, learn, tried, written};
+use crate::checks::FaultCounts;
 use crate::settings::toml_text;
 use crate::{Error, Project};
 use std::collections::BTreeSet;
@@ -34,24 +35,27 @@ pub fn start(folder: &Path, bases: &[PathBuf]) -> Result<Start, Error> {
         |languages: &BTreeSet<String>| project_text(&folder, &own_name, bases, &schema_name, languages);
     let bare = [(schema_name.clone(), String::new())];
     let opened = Project::described(&folder, &project(&BTreeSet::new()), &bare)?;
-    let learned = learn(opened.view());
+    let mut learned = learn(opened.view());
     let languages: BTreeSet<String> = learned.languages.iter().cloned().collect();
     // A file that is taken for one record may be anything; it is left to be asked.
-    let doubtful = |own: &Proposal| own.topic == Topic::Table && own.band == Band::Ask && own.fit <= 1;
-    let left: BTreeSet<&str> =
-        learned.proposals.iter().filter(|own| doubtful(own)).map(|own| own.table.as_str()).collect();
-    let taken = with_needs(&learned.proposals, |_, own| {
+    let doubtful = |own: &&Proposal| own.topic == Topic::Table && own.band == Band::Ask && own.fit <= 1;
+    let left: BTreeSet<String> =
+        learned.proposals.iter().filter(doubtful).map(|own| own.table.clone()).collect();
+    let chosen = |_: usize, own: &Proposal| {
         let sure = own.band == Band::Accept || (own.topic == Topic::Table && own.band == Band::Ask);
-        sure && !left.contains(own.table.as_str())
-    });
+        sure && !left.contains(&own.table)
+    };
     let head = format!(
         "# What Stitching knows of the files of {game}. A first draft, learned from the data: read it, correct it,\n\
          # and have more proposed once it is right.\n"
     );
-    let schema = written(&head, &taken)?;
     let project = project(&languages);
-    // What is written must be what can be read.
-    Project::described(&folder, &project, &[(schema_name.clone(), schema.clone())])?;
+    let described = |taken: &[&Proposal]| {
+        Project::described(&folder, &project, &[(schema_name.clone(), written(&head, taken)?)])
+    };
+    let taken = tried(&mut learned.proposals, chosen, &BTreeSet::new(), &described, &FaultCounts::default())?;
+    let taken: Vec<&Proposal> = taken.into_iter().map(|at| &learned.proposals[at]).collect();
+    let schema = written(&head, &taken)?;
     let tables = taken.iter().map(|own| own.table.clone()).collect();
     Ok(Start { project, schema_name, schema, tables, learned })
 }

@@ -6,7 +6,7 @@ use super::keys::KeyChoice;
 use super::names;
 use super::profile::Counts;
 use super::proposal::{Band, Proposal, Topic};
-use crate::formats::Po;
+use crate::formats::{Po, Xml};
 use crate::schema::Table;
 use crate::settings::toml_text;
 
@@ -20,6 +20,9 @@ pub(super) fn texts_setting(
     if candidate.kind == Po::NAME {
         return Some("\"msgstr\"".to_owned());
     }
+    if candidate.shape.key.as_deref() == Some("{key}") {
+        return Some("\"{value}\"".to_owned());
+    }
     let languages: Vec<&str> = table
         .fields
         .iter()
@@ -28,6 +31,11 @@ pub(super) fn texts_setting(
         .collect();
     if languages.len() >= 2 && languages.len() + 2 >= table.fields.len() {
         return Some("true".to_owned());
+    }
+    // A map of prose in XML, by the names of its elements.
+    let is_prose = |at: usize| counts.columns[at].prose * 2 > counts.columns[at].values;
+    if candidate.kind == Xml::NAME && key.parts == ["name()"] && table.fields.len() == 2 && is_prose(1) {
+        return Some(toml_text(&table.fields[1].name));
     }
     let by_path = candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
     let prose = |at: &usize| {
@@ -48,6 +56,9 @@ pub(super) fn texts_setting(
     }
 }
 
+/// In a hundred records so many must have a key of their own; the others may be faults of the data.
+const FEWEST_UNIQUE: u64 = 95;
+
 /// What is proposed for a table that the schema does not describe; `None` for others.
 pub(super) fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal> {
     let candidate = own.candidate.as_ref()?;
@@ -58,8 +69,13 @@ pub(super) fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal>
     let mut settings = vec![
         ("files".to_owned(), list(&candidate.patterns)),
         ("format".to_owned(), candidate.format.clone()),
-        ("key".to_owned(), list(&own.key.parts)),
     ];
+    let by_language = candidate.merged || candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
+    let has_key =
+        !own.key.parts.is_empty() && (by_language || own.key.unique * 100 >= counts.records * FEWEST_UNIQUE);
+    if has_key {
+        settings.push(("key".to_owned(), list(&own.key.parts)));
+    }
     let mut reasons: Vec<String> = candidate.doubt.iter().map(|doubt| (*doubt).to_owned()).collect();
     if let Some(encoding) = &candidate.encoding {
         settings.insert(2, ("encoding".to_owned(), toml_text(encoding)));
@@ -75,11 +91,17 @@ pub(super) fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal>
     if let Some(texts) = &own.texts {
         settings.push(("texts".to_owned(), texts.clone()));
     }
-    let by_language = candidate.merged || candidate.patterns.iter().any(|pattern| pattern.contains("{lang}"));
     let whole = own.key.unique == counts.records || by_language;
     let nearly = own.key.unique * 100 >= counts.records * 98;
-    if own.key.unique == 0 && !by_language {
-        reasons.push("no columns were found that name a record".to_owned());
+    if own.key.parts.is_empty() {
+        reasons.push("nothing names its records".to_owned());
+    } else if !has_key {
+        let parts = own.key.parts.join("/");
+        let unique = own.key.unique;
+        reasons.push(format!(
+            "nothing names its records: {parts} is different in {unique} of {}",
+            counts.records
+        ));
     } else if !whole {
         reasons.push(format!(
             "{} of {} records share their key with another",
@@ -89,7 +111,8 @@ pub(super) fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal>
     }
     let band = match () {
         () if counts.records == 0 => Band::Hidden,
-        () if candidate.doubt.is_some() || own.key.unique == 0 && !by_language => Band::Ask,
+        () if candidate.doubt.is_some() || !has_key && own.table.fields.len() < 2 => Band::Ask,
+        () if !has_key => Band::Accept,
         () if whole || nearly => Band::Accept,
         () => Band::Ask,
     };
@@ -101,20 +124,65 @@ pub(super) fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal>
         false => band,
     };
     let texts = if own.texts.is_some() { ", texts" } else { "" };
+    let needs = key_that_some_lack(own, counts).filter(|_| has_key);
+    let needs = needs.map(|field| format!("{}.{field}", own.table.name)).into_iter().collect();
     Some(Proposal {
         band,
         topic: Topic::Table,
         table: own.table.name.clone(),
         field: None,
-        says: format!("{} in {}{texts}", candidate.kind, candidate.patterns.join(", ")),
-        needs: Vec::new(),
+        says: format!("{} in {}{texts}", candidate.kind, shown_patterns(&candidate.patterns)),
+        needs,
         settings,
         values: counts.records,
-        fit: if by_language { counts.records } else { own.key.unique.min(counts.records) },
+        fit: if by_language || !has_key { counts.records } else { own.key.unique.min(counts.records) },
         distinct: own.key.unique,
         none: Vec::new(),
         exceptions: Vec::new(),
-        rivals: if by_language { Vec::new() } else { own.key.rivals.clone() },
+        rivals: if by_language || !has_key { Vec::new() } else { own.key.rivals.clone() },
         reasons,
     })
+}
+
+/// The field that is the key of a table though some of its records do not have it.
+fn key_that_some_lack<'o>(own: &'o Studied, counts: &Counts) -> Option<&'o str> {
+    let [part] = own.key.parts.as_slice() else { return None };
+    let field = own.table.field(part)?;
+    (counts.columns[field].values < counts.records).then_some(part)
+}
+
+/// What is proposed for the key of a table that some of its records lack.
+pub(super) fn optional_key_proposal(own: &Studied, counts: &Counts) -> Option<Proposal> {
+    own.candidate.as_ref()?;
+    let field = key_that_some_lack(own, counts)?;
+    let values = counts.columns[own.table.field(field)?].values;
+    let without = counts.records - values;
+    Some(Proposal {
+        band: Band::Accept,
+        topic: Topic::Values,
+        table: own.table.name.clone(),
+        field: Some(field.to_owned()),
+        says: "some records have none".to_owned(),
+        needs: Vec::new(),
+        settings: vec![("optional".to_owned(), "true".to_owned())],
+        values: counts.records,
+        fit: counts.records,
+        distinct: 0,
+        none: Vec::new(),
+        exceptions: Vec::new(),
+        rivals: Vec::new(),
+        reasons: vec![format!(
+            "{without} of {} records have no key, and nothing refers to them",
+            counts.records
+        )],
+    })
+}
+
+/// Patterns in words: of many the first, and how many there are besides.
+fn shown_patterns(patterns: &[String]) -> String {
+    const SHOWN: usize = 2;
+    match patterns.len().saturating_sub(SHOWN) {
+        0 | 1 => patterns.join(", "),
+        more => format!("{} and {more} more", patterns[..SHOWN].join(", ")),
+    }
 }

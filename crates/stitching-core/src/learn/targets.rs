@@ -108,23 +108,24 @@ impl Study<'_> {
             let [part] = own.key.parts.as_slice() else { continue };
             let is_texts = own.texts.is_some() || own.table.texts.is_some();
             let counts = &self.counts[at];
-            let (mut values, numbers, lettered): (Vec<u64>, Option<(f64, f64)>, bool) = match own
-                .table
-                .field(part)
-            {
-                Some(field) => {
-                    let profile = &counts.columns[field];
-                    let range = (profile.numbers > 0).then_some((profile.lowest, profile.highest));
-                    (profile.distinct.keys().copied().collect(), range, !profile.is_numeric())
-                }
-                None if part == STEM => {
-                    let stems =
-                        own.files.iter().map(|file| key_hash(self.stack.files()[*file].path.stem(), false));
-                    let stems: BTreeSet<u64> = stems.collect();
-                    (stems.into_iter().collect(), None, true)
-                }
-                None => continue,
-            };
+            let (mut values, numbers, lettered): (Vec<u64>, Option<(f64, f64)>, bool) =
+                match own.table.field(part) {
+                    Some(field) => {
+                        let profile = &counts.columns[field];
+                        let range = (profile.numbers > 0).then_some((profile.lowest, profile.highest));
+                        (profile.distinct.keys().copied().collect(), range, !profile.is_numeric())
+                    }
+                    None if *part == own.file_part().name => {
+                        let named = own.file_part();
+                        let stems = own
+                            .files
+                            .iter()
+                            .map(|file| key_hash(named.text(&self.stack.files()[*file].path), false));
+                        let stems: BTreeSet<u64> = stems.collect();
+                        (stems.into_iter().collect(), None, true)
+                    }
+                    None => continue,
+                };
             let known: BTreeSet<u64> =
                 if self.above[at].is_empty() { BTreeSet::new() } else { values.iter().copied().collect() };
             values.extend(self.above[at].iter().filter(|value| !known.contains(value)));

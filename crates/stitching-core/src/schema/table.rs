@@ -162,6 +162,14 @@ impl Table {
         self.files.iter().find_map(|pattern| pattern.language(path.as_str()))
     }
 
+    /// Whether each record must have a key: not if that is one field which some do not have.
+    pub fn needs_key(&self) -> bool {
+        match self.key.as_slice() {
+            [KeyPart::Field(field)] => !self.fields[*field].optional,
+            _ => true,
+        }
+    }
+
     /// The names of the parts that all patterns for its files have.
     pub fn path_parts(&self) -> &[String] {
         self.files.first().map_or(&[], |pattern| pattern.parts())

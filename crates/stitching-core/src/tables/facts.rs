@@ -476,8 +476,10 @@ impl Builder<'_> {
             Err(part) => {
                 facts.keys.truncate(start);
                 facts.hashes.push(0);
-                for find in &self.finders.keys {
-                    self.known(Some(self.index), None, find(record, part));
+                if record.table.needs_key() {
+                    for find in &self.finders.keys {
+                        self.known(Some(self.index), None, find(record, part));
+                    }
                 }
             }
         }

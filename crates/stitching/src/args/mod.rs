@@ -245,7 +245,8 @@ pub struct Init {
 
 #[derive(Debug, Args, Default)]
 pub struct Learn {
-    /// Only what is proposed for this table
+    /// Only what is proposed for this table; or the number of one proposal, to see all of it
+    #[arg(value_name = "TABLE|N")]
     pub table: Option<String>,
     /// Also what is hardly more than a coincidence
     #[arg(long)]
@@ -256,6 +257,15 @@ pub struct Learn {
     /// Add the proposals of these numbers to the schema
     #[arg(long, value_delimiter = ',', value_name = "N,...")]
     pub accept: Vec<usize>,
+    /// What nearly all records obey, and the few that do not; with `--accept` it becomes rules of the schema
+    #[arg(long, conflicts_with_all = ["write", "all", "no", "key"])]
+    pub rules: bool,
+    /// Never propose these again: a note in the schema says so
+    #[arg(long, value_delimiter = ',', value_name = "N,...", conflicts_with_all = ["accept", "write"])]
+    pub no: Vec<usize>,
+    /// Give a table of the schema another key: a field, several with commas, or none (`boats=`)
+    #[arg(long, value_name = "TABLE=FIELD,...", conflicts_with_all = ["accept", "write", "no"])]
+    pub key: Option<String>,
     #[command(flatten)]
     pub through: Through,
 }

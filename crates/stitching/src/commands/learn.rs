@@ -5,13 +5,14 @@ use crate::render::{human, json};
 use crate::ui::{BOLD, DIM, GREEN, Ui, YELLOW, count, grouped, styled, wants_json};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use stitching_core::checks::check;
+use stitching_core::checks::{FaultCounts, check};
 use stitching_core::journal::{create_descriptions, replace_description};
 use stitching_core::layers::LayerId;
 use stitching_core::learn::{
-    Band, Learned, Proposal, Topic, confirmed_too, learn, start, with_needs, written,
+    Band, Learned, Proposal, Topic, confirmed_too, counts_of_sound_data, learn, start, tried,
+    without_refused, written,
 };
 use stitching_core::project::PROJECT_FILE;
 use stitching_core::{Error, Place, Problem, Project};
@@ -39,6 +40,8 @@ struct InitShape<'l> {
 struct WrittenShape<'l> {
     written: usize,
     files: Vec<&'l String>,
+    /// The numbers of those that are not written, since they would bring errors.
+    left: Vec<usize>,
 }
 
 /// What was found besides proposals.
@@ -73,7 +76,7 @@ struct ContradictionShape<'l> {
 }
 
 #[derive(Debug, Serialize)]
-struct ProposalShape<'l> {
+pub struct ProposalShape<'l> {
     number: usize,
     band: &'static str,
     about: &'static str,
@@ -122,7 +125,15 @@ const EXCEPTIONS: usize = 3;
 pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
     let through = project.through(args.through.through.as_deref())?;
-    let writes = args.write || !args.accept.is_empty();
+    if let Some(key) = &args.key {
+        return super::corrections::set_key(project, key, as_json, ui);
+    }
+    if args.rules {
+        return super::obeyed::run(project, args, through, as_json, ui);
+    }
+    let one = args.table.as_deref().and_then(|table| table.parse::<usize>().ok());
+    let writes = args.write || !args.accept.is_empty() || !args.no.is_empty() || one.is_some();
+    let schemas = schema_texts(project)?;
     let (learned, contradicted) = ui.progress("studying the data", || {
         // What the one does alone leaves processors to the other.
         std::thread::scope(|scope| {
@@ -130,13 +141,29 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
                 true => Contradictions::new(),
                 false => contradictions(project, args.table.as_deref(), through),
             });
-            let learned = learn(project.view().until(through));
+            let mut learned = learn(project.view().until(through));
+            without_refused(&mut learned.proposals, schemas.iter().map(|(.., text)| text.as_str()));
             (learned, check.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
         })
     });
     let numbered: Vec<(usize, &Proposal)> =
         learned.proposals.iter().enumerate().map(|(at, own)| (at + 1, own)).collect();
     let of_table = |own: &&(usize, &Proposal)| args.table.as_ref().is_none_or(|table| own.1.table == *table);
+    for number in args.accept.iter().chain(&args.no).chain(&one) {
+        if !(1..=numbered.len()).contains(number) {
+            return Err(Error::Usage {
+                message: format!("there is no proposal {number}"),
+                help: format!("they have the numbers 1 to {}", numbered.len()).into(),
+            });
+        }
+    }
+    if let Some(number) = one {
+        return super::corrections::show(project, &learned.proposals, number - 1, as_json, ui);
+    }
+    if !args.no.is_empty() {
+        let refused: Vec<&Proposal> = args.no.iter().map(|number| &learned.proposals[number - 1]).collect();
+        return super::corrections::refuse(project, &refused, as_json, ui);
+    }
     if let Some(table) = &args.table
         && !numbered.iter().any(|own| own.1.table == *table)
         && project.schema.table(table).is_none()
@@ -150,14 +177,6 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
                 None => "`stitching learn` lists what was found".into(),
             },
         });
-    }
-    for number in &args.accept {
-        if !(1..=numbered.len()).contains(number) {
-            return Err(Error::Usage {
-                message: format!("there is no proposal {number}"),
-                help: format!("they have the numbers 1 to {}", numbered.len()).into(),
-            });
-        }
     }
     // Fields of a table that is a question itself would bring it along.
     let asked: BTreeSet<&str> = learned
@@ -181,12 +200,34 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
                 names.join(", ")
             ));
         }
-        let taken = with_needs(&learned.proposals, |at, own| {
-            let of_table = args.table.as_ref().is_none_or(|table| own.table == *table);
-            let written = args.write && is_sure(own);
-            confirmed.contains(&at) || too.contains(&at) || (of_table && written)
-        });
-        return write(project, &taken, as_json, ui);
+        let of_table = |own: &Proposal| args.table.as_ref().is_none_or(|table| own.table == *table);
+        let chosen: BTreeSet<usize> = (0..learned.proposals.len())
+            .filter(|at| {
+                let own = &learned.proposals[*at];
+                let written = args.write && is_sure(own);
+                confirmed.contains(at) || too.contains(at) || (of_table(own) && written)
+            })
+            .collect();
+        let mut learned = learned;
+        let taken = ui.progress("trying it on the data", || {
+            let before = match project.schema.tables.is_empty() {
+                true => FaultCounts::default(),
+                false => counts_of_sound_data(project),
+            };
+            let described = |taken: &[&Proposal]| Written::of(project, taken)?.described(project);
+            let seen: BTreeSet<usize> = confirmed.iter().copied().collect();
+            tried(&mut learned.proposals, |at, _| chosen.contains(&at), &seen, &described, &before)
+        })?;
+        let left: Vec<usize> = chosen.iter().copied().filter(|at| !taken.contains(at)).collect();
+        let taken: Vec<&Proposal> = taken.iter().map(|at| &learned.proposals[*at]).collect();
+        let outcome = write(project, &taken, &left, as_json, ui)?;
+        for at in &left {
+            let own = &learned.proposals[*at];
+            let reason = own.reasons.last().map(String::as_str).unwrap_or("what it needs is not written");
+            let field = own.field.as_deref().map(|field| format!(".{field}")).unwrap_or_default();
+            ui.note(&format!("not written: {} ({}{field}): {reason}", at + 1, own.table));
+        }
+        return Ok(if left.is_empty() { outcome } else { ExitCode::from(1) });
     }
     let shown = |own: &&(usize, &Proposal)| args.all || own.1.band != Band::Hidden;
     let listed: Vec<(usize, &Proposal)> = numbered.iter().filter(of_table).filter(shown).copied().collect();
@@ -203,7 +244,7 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
         });
         return Ok(ExitCode::SUCCESS);
     }
-    ui.out(&proposals_text(&listed));
+    ui.out(&proposals_text(&listed, EXCEPTIONS));
     summary(&learned, ui);
     if !contradicted.is_empty() {
         let paths = human::Paths::of(project);
@@ -248,41 +289,82 @@ fn contradictions(project: &Project, table: Option<&str>, through: LayerId) -> C
     out
 }
 
-/// Puts `taken` into the schema: into the file that describes the table, new tables into the last one.
-pub fn write(project: &Project, taken: &[&Proposal], as_json: bool, ui: &Ui) -> Result<ExitCode, Error> {
-    let mut texts = Vec::new();
-    for name in &project.schema_files {
+/// The schema files as they would be with some proposals in them.
+pub struct Written<'p> {
+    /// Name, path, text before and text afterwards, of those that change.
+    pub files: Vec<(&'p String, PathBuf, String, String)>,
+}
+
+/// The names, paths and texts of the schema files.
+pub fn schema_texts(project: &Project) -> Result<Vec<(&String, PathBuf, String)>, Error> {
+    let read = |name| {
         let path = project.folder.join(name);
         let text = std::fs::read_to_string(&path).map_err(|source| Error::io("read", &path, source))?;
-        texts.push((name, path, text));
-    }
-    let home = |own: &&Proposal| -> usize {
-        let described =
-            project.schema.table(&own.table).map(|id| project.schema.tables[id].place.path.clone());
-        let at = described.and_then(|file| project.schema_files.iter().position(|name| *name == file));
-        at.unwrap_or(texts.len().saturating_sub(1))
+        Ok((name, path, text))
     };
-    let mut after = Vec::new();
-    for (at, (name, path, text)) in texts.iter().enumerate() {
-        let own: Vec<&Proposal> = taken.iter().filter(|own| home(own) == at).copied().collect();
-        if !own.is_empty() {
-            after.push((*name, path, text, written(text, &own)?));
+    project.schema_files.iter().map(read).collect()
+}
+
+impl<'p> Written<'p> {
+    /// Puts `taken` into the file that describes the table, new tables into the last one.
+    pub fn of(project: &'p Project, taken: &[&Proposal]) -> Result<Written<'p>, Error> {
+        let home = |own: &&Proposal| -> usize {
+            let described =
+                project.schema.table(&own.table).map(|id| project.schema.tables[id].place.path.clone());
+            let at = described.and_then(|file| project.schema_files.iter().position(|name| *name == file));
+            at.unwrap_or(project.schema_files.len().saturating_sub(1))
+        };
+        let mut files = Vec::new();
+        for (at, name) in project.schema_files.iter().enumerate() {
+            let own: Vec<&Proposal> = taken.iter().filter(|own| home(own) == at).copied().collect();
+            if !own.is_empty() {
+                let path = project.folder.join(name);
+                let text =
+                    std::fs::read_to_string(&path).map_err(|source| Error::io("read", &path, source))?;
+                let after = written(&text, &own)?;
+                files.push((name, path, text, after));
+            }
         }
+        Ok(Written { files })
     }
+
+    /// The project as it would be.
+    pub fn described(&self, project: &Project) -> Result<Project, Error> {
+        let path = project.folder.join(PROJECT_FILE);
+        let text = std::fs::read_to_string(&path).map_err(|source| Error::io("read", &path, source))?;
+        let schemas: Vec<(String, String)> =
+            self.files.iter().map(|(name, _, _, text)| ((*name).clone(), text.clone())).collect();
+        Project::described(&project.folder, &text, &schemas)
+    }
+
+    /// Writes the files.
+    pub fn replace(&self, project: &Project, ui: &Ui) -> Result<(), Error> {
+        for (_, path, before, text) in &self.files {
+            replace_description(&project.stack, path, before, text)?;
+            ui.changed();
+        }
+        Ok(())
+    }
+}
+
+/// Puts `taken` into the schema; `left` are the positions of those that are not.
+pub fn write(
+    project: &Project,
+    taken: &[&Proposal],
+    left: &[usize],
+    as_json: bool,
+    ui: &Ui,
+) -> Result<ExitCode, Error> {
+    let after = Written::of(project, taken)?;
     // What would be written must be what can be read.
-    let project_path = project.folder.join(PROJECT_FILE);
-    let described =
-        std::fs::read_to_string(&project_path).map_err(|source| Error::io("read", &project_path, source))?;
-    let schemas: Vec<(String, String)> =
-        after.iter().map(|(name, _, _, text)| ((*name).clone(), text.clone())).collect();
-    Project::described(&project.folder, &described, &schemas)?;
-    for (_, path, before, text) in &after {
-        replace_description(&project.stack, path, before, text)?;
-        ui.changed();
-    }
-    let files: Vec<&String> = after.iter().map(|(name, ..)| *name).collect();
+    after.described(project)?;
+    after.replace(project, ui)?;
+    let files: Vec<&String> = after.files.iter().map(|(name, ..)| *name).collect();
     if as_json {
-        ui.json(&WrittenShape { written: taken.len(), files });
+        let left = left.iter().map(|at| at + 1).collect();
+        ui.json(&WrittenShape { written: taken.len(), files, left });
+    } else if taken.is_empty() {
+        ui.out("nothing is written\n");
     } else {
         let names: Vec<&str> = files.iter().map(|name| name.as_str()).collect();
         ui.out(&format!("{} written into {}\n", count(taken.len(), "proposal"), names.join(", ")));
@@ -401,7 +483,7 @@ fn some(all: impl ExactSizeIterator<Item = String>) -> String {
 }
 
 /// The proposals by table, each with what is needed to judge it.
-fn proposals_text(listed: &[(usize, &Proposal)]) -> String {
+pub fn proposals_text(listed: &[(usize, &Proposal)], exceptions: usize) -> String {
     let mut out = String::new();
     let mut table = "";
     for (number, own) in listed {
@@ -417,7 +499,8 @@ fn proposals_text(listed: &[(usize, &Proposal)]) -> String {
         let field = own.field.as_deref().map(|field| format!("{field}  ")).unwrap_or_default();
         let coverage = if own.topic == Topic::Table {
             let key = setting(own, "key").trim_matches(['[', ']']).replace('"', "");
-            format!("key {key}, {}", count(own.values as usize, "record"))
+            let key = if key.is_empty() { "no key".to_owned() } else { format!("key {key}") };
+            format!("{key}, {}", count(own.values as usize, "record"))
         } else {
             let different = match own.distinct {
                 0 => String::new(),
@@ -441,7 +524,7 @@ fn proposals_text(listed: &[(usize, &Proposal)]) -> String {
         if !own.reasons.is_empty() {
             more.push(own.reasons.join("; "));
         }
-        for exception in own.exceptions.iter().take(EXCEPTIONS) {
+        for exception in own.exceptions.iter().take(exceptions) {
             let near = exception.near.as_ref().map(|near| format!(", is it `{near}`?")).unwrap_or_default();
             let times =
                 if exception.count > 1 { format!(" ({})", often(exception.count)) } else { String::new() };
@@ -467,7 +550,7 @@ fn setting<'p>(proposal: &'p Proposal, name: &str) -> &'p str {
     proposal.settings.iter().find(|(own, _)| own == name).map_or("", |(_, value)| value.as_str())
 }
 
-fn shape(number: usize, own: &Proposal) -> ProposalShape<'_> {
+pub fn shape(number: usize, own: &Proposal) -> ProposalShape<'_> {
     let exceptions = own.exceptions.iter().map(|own| ExceptionShape {
         value: &own.text,
         count: own.count,

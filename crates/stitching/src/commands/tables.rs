@@ -59,7 +59,7 @@ pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result
             own.files_in_mod.to_string(),
             if problems > 0 { problems.to_string() } else { String::new() },
             key.join("/"),
-            patterns.join(", "),
+            shown(&patterns),
         ]);
     }
     if as_json {
@@ -69,4 +69,13 @@ pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result
         ui.out(&table::aligned(&header, &rows, ui.width()));
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Patterns in a line: of many the first, and how many there are besides.
+fn shown(patterns: &[&str]) -> String {
+    const SHOWN: usize = 2;
+    match patterns.len().saturating_sub(SHOWN) {
+        0 | 1 => patterns.join(", "),
+        more => format!("{} and {more} more", patterns[..SHOWN].join(", ")),
+    }
 }

@@ -1,0 +1,75 @@
+//! How many problems there are, by what they are about: for those who ask whether a schema fits the data.
+
+use super::finders;
+use super::report::Context;
+use super::seeds::Seeds;
+use crate::Code;
+use crate::links::Index;
+use crate::problem::Problem;
+use crate::reading::{FactsCache, View};
+use std::collections::BTreeMap;
+
+/// Problems of one check, table and field.
+#[derive(Debug, Clone)]
+pub struct FaultGroup {
+    /// The check.
+    pub code: Code,
+    /// The table, by name; for a problem of a file as a whole one of those that read it.
+    pub table: Option<String>,
+    /// The field, by name.
+    pub field: Option<String>,
+    /// How many there are.
+    pub count: usize,
+    /// One of them.
+    pub example: Problem,
+}
+
+/// What was counted.
+#[derive(Debug, Clone, Default)]
+pub struct FaultCounts {
+    /// The groups, by code, table and field.
+    pub groups: Vec<FaultGroup>,
+    /// How many records each table has, by name.
+    pub records: BTreeMap<String, usize>,
+}
+
+/// What a group is about.
+type Identity = (Code, Option<String>, Option<String>);
+
+/// Counts the problems of all layers through that of `view`. Cost: that of a check, without the words of all problems but one
+/// in each group.
+pub fn fault_counts(view: View<'_>) -> FaultCounts {
+    let finders = finders(view.schema);
+    let index = Index::build(view, &finders, &FactsCache::default());
+    let (placed, whole) = Seeds::find(&index, None).into_parts();
+    let mut counts: BTreeMap<Identity, (usize, usize)> = BTreeMap::new();
+    for (at, (file, seed)) in placed.iter().enumerate() {
+        let of_file = || index.files[*file as usize].facts.tables.first().map(|facts| facts.table);
+        let table = seed.table.or_else(of_file).map(|id| &view.schema.tables[id]);
+        let field = table.zip(seed.rule).map(|(table, rule)| &table.fields[table.rules[rule].field].name);
+        let identity = (seed.code, table.map(|table| table.name.clone()), field.cloned());
+        counts.entry(identity).or_insert((0, at)).0 += 1;
+    }
+    let mut groups: Vec<FaultGroup> = Vec::new();
+    for ((code, table, field), (count, first)) in counts {
+        let examples = vec![placed[first].clone()];
+        let example = Context::new(&index, &examples).problems(examples, false).into_iter().next();
+        groups.extend(example.map(|example| FaultGroup { code, table, field, count, example }));
+    }
+    let mut of_whole: BTreeMap<Identity, (usize, Problem)> = BTreeMap::new();
+    for problem in whole {
+        let identity = (problem.code, problem.table.clone(), problem.field.clone());
+        of_whole.entry(identity).or_insert((0, problem)).0 += 1;
+    }
+    let of_whole = of_whole.into_iter();
+    groups.extend(of_whole.map(|((code, table, field), (count, example))| FaultGroup {
+        code,
+        table,
+        field,
+        count,
+        example,
+    }));
+    let tables = view.schema.tables.iter().zip(&index.tables);
+    let records = tables.map(|(table, own)| (table.name.clone(), own.records)).collect();
+    FaultCounts { groups, records }
+}
