@@ -162,10 +162,10 @@ impl Format for Blocks {
             Taken::File => Vec::new(),
         };
         for record in self.records(&tree, text.as_str()).into_iter().take(SAMPLE) {
-            let head = record.map(|record| &tree.nodes[record]).filter(|node| node.kind == Kind::Block);
-            let words = head.map_or(0, |node| node.words.len());
-            for place in 1..words.min(HEAD_WORDS + 1) {
-                push_new(&mut names, &head_word(place));
+            let has_label =
+                |record: usize| tree.nodes[record].kind == Kind::Block && tree.nodes[record].words.len() > 1;
+            if record.is_some_and(has_label) {
+                push_new(&mut names, &head_word(1));
             }
             for child in tree.children(record) {
                 match tree.nodes[child].kind {
