@@ -1,7 +1,7 @@
 //! How many problems there are, by what they are about: for those who ask whether a schema fits the data.
 
 use super::finders;
-use super::report::Context;
+use super::report::{Context, Placed};
 use super::seeds::Seeds;
 use crate::Code;
 use crate::links::Index;
@@ -50,10 +50,18 @@ pub fn fault_counts(view: View<'_>) -> FaultCounts {
         let identity = (seed.code, table.map(|table| table.name.clone()), field.cloned());
         counts.entry(identity).or_insert((0, at)).0 += 1;
     }
+    // The words of one of each group, made together: what they need is read once.
+    let examples: Vec<Placed> = counts.values().map(|(_, first)| placed[*first].clone()).collect();
+    let problems = Context::new(&index, &examples).problems(examples, false);
+    let example_of = |code: Code, table: &Option<String>, field: &Option<String>, file: u32| {
+        let path = view.stack.files()[index.files[file as usize].id].path.as_str();
+        let of_code = || problems.iter().filter(move |own| own.code == code && own.place.path == path);
+        let exact = of_code().find(|own| own.table == *table && own.field == *field);
+        exact.or_else(|| of_code().next()).cloned()
+    };
     let mut groups: Vec<FaultGroup> = Vec::new();
     for ((code, table, field), (count, first)) in counts {
-        let examples = vec![placed[first].clone()];
-        let example = Context::new(&index, &examples).problems(examples, false).into_iter().next();
+        let example = example_of(code, &table, &field, placed[first].0);
         groups.extend(example.map(|example| FaultGroup { code, table, field, count, example }));
     }
     let mut of_whole: BTreeMap<Identity, (usize, Problem)> = BTreeMap::new();

@@ -253,10 +253,10 @@ impl Judged<'_> {
     fn reason(&self, things: &str, among: usize) -> String {
         let place = &self.group.example.place;
         let at = if place.line > 0 { format!("{}:{}", place.path, place.line) } else { place.path.clone() };
-        format!(
-            "tried, it brings {} times `{}` among {among} {things}: {}, in {at}",
-            self.group.count, self.group.code, self.group.example.message
-        )
+        let often =
+            if self.group.count == 1 { "once".to_owned() } else { format!("{} times", self.group.count) };
+        let message = &self.group.example.message;
+        format!("tried, it brings `{}` {often} among {among} {things}: {message}, in {at}", self.group.code)
     }
 }
 

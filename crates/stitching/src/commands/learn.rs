@@ -257,6 +257,9 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
             ));
         }
     }
+    if let Some(first) = first_questions(&learned.proposals).filter(|_| args.table.is_none()) {
+        ui.note(&first);
+    }
     let accepted = listed.iter().filter(|own| own.1.band == Band::Accept).count();
     let sure = listed.iter().filter(|own| is_sure(own.1)).count();
     if sure > 0 {
@@ -433,12 +436,35 @@ pub fn init(args: &Init, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let accepted =
         own.proposals.iter().filter(|own| own.band == Band::Accept && own.topic != Topic::Table).count();
     ui.note(&format!(
-        "the schema says what {} hold; {} more are a question: `stitching learn` shows them",
+        "the schema says what {} {}; {asked} more {} a question: `stitching learn` shows {}",
         count(accepted, "field"),
-        asked
+        if accepted == 1 { "holds" } else { "hold" },
+        if asked == 1 { "is" } else { "are" },
+        if asked == 1 { "it" } else { "them" }
     ));
+    if let Some(first) = first_questions(&own.proposals) {
+        ui.note(&first);
+    }
     ui.note("next: `stitching check`, `stitching tables`, `stitching show TABLE`");
     Ok(ExitCode::SUCCESS)
+}
+
+/// Of many questions those that would say most, links first; `None` if there are few.
+fn first_questions(all: &[Proposal]) -> Option<String> {
+    const FEW: usize = 3;
+    const SHOWN: usize = 4;
+    let asked = |own: &(usize, &Proposal)| own.1.band == Band::Ask && own.1.topic != Topic::Table;
+    let mut asked: Vec<(usize, &Proposal)> = all.iter().enumerate().filter(asked).collect();
+    if asked.len() <= FEW {
+        return None;
+    }
+    asked.sort_by_key(|(at, own)| (own.topic != Topic::Link, std::cmp::Reverse(own.fit), *at));
+    let shown = |(at, own): &(usize, &Proposal)| {
+        let field = own.field.as_deref().unwrap_or_default();
+        format!("{} ({}.{field}: {})", at + 1, own.table, own.says)
+    };
+    let shown: Vec<String> = asked.iter().take(SHOWN).map(shown).collect();
+    Some(format!("the questions that would say most: {}", shown.join(", ")))
 }
 
 fn summary(learned: &Learned, ui: &Ui) {
