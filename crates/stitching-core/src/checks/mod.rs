@@ -17,6 +17,7 @@ mod dangling_reference;
 mod duplicate_column;
 mod duplicate_key;
 mod duplicate_member;
+mod each_text;
 mod fault_counts;
 mod follow_ups;
 mod guessed_encoding;

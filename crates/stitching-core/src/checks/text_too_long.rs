@@ -1,13 +1,13 @@
 //! A text with more letters than there is room for where it is shown.
 
-use super::at_places::{Found, problems_at};
+use super::at_places::problems_at;
+use super::each_text::{TextAt, each_text};
 use super::{Check, Run};
 use crate::Code;
-use crate::links::{Index, language_fields};
+use crate::links::Index;
 use crate::problem::{Problem, Severity};
-use crate::reading::{Needles, TableScan, scan};
-use crate::schema::{Table, TableId};
-use crate::tables::{LinkKind, RecordView, all_fields, key_hash};
+use crate::schema::Table;
+use crate::tables::{LinkKind, key_hash};
 use std::collections::HashMap;
 
 pub(super) static CHECK: Check = Check {
@@ -59,47 +59,17 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
     if rooms.is_empty() {
         return Vec::new();
     }
-    let found = index.schema.text_tables().flat_map(|table| of_table(index, table, &rooms));
+    let too_long = |own: &TextAt<'_>| {
+        let (longest, table, field) = rooms.get(&key_hash(own.key, false))?;
+        // No text has more characters than bytes.
+        let length = if own.text.len() > *longest { own.text.chars().count() } else { 0 };
+        let (language, field) = (&index.schema.languages[own.language], &table.fields[*field].name);
+        let message = format!(
+            "the text in {language} has {length} characters, and there is room for {longest} where `{}.{field}` names it",
+            table.name
+        );
+        (length > *longest).then(|| own.found(message, format!("say it in {longest} characters")))
+    };
+    let found = index.schema.text_tables().flat_map(|table| each_text(index, table, &too_long));
     problems_at(index, &CHECK, found.collect())
-}
-
-fn of_table(index: &Index<'_>, id: TableId, rooms: &HashMap<u64, Room<'_>>) -> Vec<Found> {
-    let table = &index.schema.tables[id];
-    let mut needles = Needles::default();
-    needles.add_any();
-    let plan = TableScan { fields: all_fields(table), needles, hashes: None }.alone(index.schema, id);
-    let each = |_: TableId, record: &RecordView<'_>, hits: &mut Vec<Found>| {
-        let Some(key) = record.key() else { return };
-        let Some((longest, owner, field)) = rooms.get(&key_hash(&key, false)) else { return };
-        for (language, at) in language_fields(index.schema, table, record.path, |at| record.value(at)) {
-            let (Some(text), Some(cell)) = (record.value(at), record.cell(at)) else { continue };
-            if text.len() <= *longest {
-                continue;
-            }
-            let length = text.chars().count();
-            if length > *longest {
-                let language = &index.schema.languages[language];
-                let message = format!(
-                    "the text in {language} has {length} characters, and there is room for {longest} where `{}.{}` names it",
-                    owner.name, owner.fields[*field].name
-                );
-                hits.push(Found {
-                    file: 0,
-                    span: Some(cell.span),
-                    table: id,
-                    key: Some(key.clone()),
-                    field: Some(table.fields[at].name.clone()),
-                    value: Some(text),
-                    message,
-                    help: Some(format!("say it in {longest} characters").into()),
-                });
-            }
-        }
-    };
-    let found = scan(index.view(), &plan, &each).unwrap_or_default();
-    let in_file = |of: crate::reading::FileHits<Found>| {
-        let file = of.file;
-        of.hits.into_iter().map(move |own| Found { file, ..own })
-    };
-    found.into_iter().flat_map(in_file).collect()
 }

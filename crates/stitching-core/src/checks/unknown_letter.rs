@@ -1,13 +1,11 @@
 //! A text with a letter that the game's font lacks.
 
-use super::at_places::{Found, problems_at};
+use super::at_places::problems_at;
+use super::each_text::each_text;
 use super::{Check, Run};
 use crate::Code;
-use crate::links::{Index, language_fields};
+use crate::links::Index;
 use crate::problem::{Problem, Severity};
-use crate::reading::{FileHits, Needles, TableScan, scan};
-use crate::schema::TableId;
-use crate::tables::{RecordView, all_fields};
 use crate::text::marks;
 use regex::Regex;
 
@@ -41,37 +39,14 @@ Example, right
 fn find(index: &Index<'_>) -> Vec<Problem> {
     let asked = index.schema.text_tables();
     let asked = asked.filter_map(|id| Some((id, index.schema.tables[id].not_letters.as_ref()?)));
-    let found = asked.flat_map(|(id, not_letters)| of_table(index, id, not_letters));
+    let found = asked.flat_map(|(id, not_letters)| {
+        each_text(index, id, &|own| {
+            let message = said(not_letters, own.text, &index.schema.languages[own.language])?;
+            let help = "write another letter, or add it to `letters` if the font has it";
+            Some(own.found(message, help.to_owned()))
+        })
+    });
     problems_at(index, &CHECK, found.collect())
-}
-
-fn of_table(index: &Index<'_>, id: TableId, not_letters: &Regex) -> Vec<Found> {
-    let table = &index.schema.tables[id];
-    let mut needles = Needles::default();
-    needles.add_any();
-    let plan = TableScan { fields: all_fields(table), needles, hashes: None }.alone(index.schema, id);
-    let each = |_: TableId, record: &RecordView<'_>, hits: &mut Vec<Found>| {
-        for (language, at) in language_fields(index.schema, table, record.path, |at| record.value(at)) {
-            let (Some(text), Some(cell)) = (record.value(at), record.cell(at)) else { continue };
-            let Some(message) = said(not_letters, &text, &index.schema.languages[language]) else { continue };
-            hits.push(Found {
-                file: 0,
-                span: Some(cell.span),
-                table: id,
-                key: record.key(),
-                field: Some(table.fields[at].name.clone()),
-                value: Some(text),
-                message,
-                help: Some("write another letter, or add it to `letters` if the font has it".into()),
-            });
-        }
-    };
-    let found = scan(index.view(), &plan, &each).unwrap_or_default();
-    let in_file = |of: FileHits<Found>| {
-        let file = of.file;
-        of.hits.into_iter().map(move |own| Found { file, ..own })
-    };
-    found.into_iter().flat_map(in_file).collect()
 }
 
 /// What is said of a text with such letters outside its marks; each letter is named once.
