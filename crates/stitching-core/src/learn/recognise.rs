@@ -908,6 +908,14 @@ mod tests {
         "id  name   depth\n1   mill   2\n2   cut    3.5\n3   weir   1\n",
         r#"{ kind = "delimited", delimiter = "blanks" } [id name depth] "#
     )]
+    #[case::a_row_of_types(
+        "Boat,Hold,Crew\nstring,int,crew\nmill,3,tow\nweir,4,sail\npool,2,tow\n",
+        r#"{ kind = "delimited", delimiter = ",", comment = "string,int,crew" } [Boat Hold Crew] "#
+    )]
+    #[case::a_row_of_types_among_notes(
+        "# all\nBoat;Hold\nText;Int\nmill;3\nweir;4\npool;2\n",
+        r##"{ kind = "delimited", delimiter = ";", comment = ["#", "Text;Int"] } [Boat Hold] "##
+    )]
     #[case::cells_with_an_equals_sign(
         "Good,Cargo\na,x=1\nb,y=2\nc,x=2;y=1\n",
         r#"{ kind = "delimited", delimiter = "," } [Good Cargo] "#

@@ -97,6 +97,13 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
         Between::Blanks => settings.push(("delimiter", "\"blanks\"".to_owned())),
     }
     settings.extend(lines.comment_setting(&[]));
+    if has_header && rows.len() > 3 && names_types(&rows[1]) {
+        // A row that says of what type the columns are is a note.
+        let row = toml_text(lines.lines[1].trim_end());
+        let known = settings.iter().position(|(name, _)| *name == "comment").map(|at| settings.remove(at).1);
+        let marks = known.map_or(row.clone(), |known| format!("[{}, {row}]", known.trim_matches(['[', ']'])));
+        settings.push(("comment", marks));
+    }
     let mut doubt = None;
     let columns: Vec<String> = if has_header {
         header.iter().map(|cell| cell.trim_matches(['"', '\r']).to_owned()).collect()
@@ -113,6 +120,21 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
     let mut shape = RecordShape::plain(None);
     shape.columns = columns;
     Some(Recognised { kind: Delimited::NAME, settings, shapes: vec![shape], doubt, root: None })
+}
+
+/// Whether most cells of a row are names of types of values.
+fn names_types(row: &[&str]) -> bool {
+    const TYPES: [&str; 24] = [
+        "int", "integer", "uint", "long", "short", "byte", "float", "double", "decimal", "number", "string",
+        "str", "text", "char", "bool", "boolean", "enum", "list", "array", "date", "vector", "color",
+        "int32", "float32",
+    ];
+    let is_type = |cell: &&&str| {
+        let word = cell.trim().trim_matches('"').trim_end_matches("[]").to_lowercase();
+        TYPES.contains(&word.as_str())
+    };
+    let filled = row.iter().filter(|cell| !cell.trim().is_empty()).count();
+    filled > 1 && row.iter().filter(is_type).count() * 10 >= filled * 6
 }
 
 /// The letters for the column at position `at`, as spreadsheets have them: `A` to `Z`, `AA` and so on.
