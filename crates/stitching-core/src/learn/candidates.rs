@@ -3,10 +3,8 @@
 use super::copies::{Compared, Sketch, copies};
 use super::file_part::{FilePart, with_named_folder};
 use super::names::{is_language, plain_name, stem_words};
-use super::recognise::{
-    MAY_LACK, Recognised, SAMPLE_BYTES, Settings, by_file, by_key_or_section, by_kind, format_source,
-    recognise, sample,
-};
+use super::recognise::{MAY_LACK, Recognised, SAMPLE_BYTES, Settings, format_source, recognise, sample};
+use super::sections::{by_file, by_key_or_section, by_kind};
 use super::shapes::{Place, RecordShape, shapes_of};
 use crate::formats::{Blocks, Delimited, Ini, Json, Outline, Po, Xml};
 use crate::layers::{FileId, LayerId, RelPath, Stack};

@@ -6,6 +6,7 @@
 //! keys of all tables. The result is a list of [`Proposal`]s, each with its evidence and a [`Band`]. The
 //! cost grows with the size of the data and the number of columns, not with pairs of columns.
 
+mod block_scripts;
 mod candidates;
 mod companions;
 mod computed;
@@ -17,6 +18,7 @@ mod interpretations;
 mod key_derived;
 mod keys;
 mod kinds;
+mod line_shapes;
 mod links;
 mod names;
 mod nested_tables;
@@ -26,6 +28,7 @@ mod proposal;
 mod recognise;
 mod references;
 mod rows;
+mod sections;
 mod shapes;
 mod siblings;
 mod start;

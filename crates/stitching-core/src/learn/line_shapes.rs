@@ -1,0 +1,193 @@
+//! Recognising lines of known shapes: texts under keys, words with values, records of several lines, lines that hold for others.
+
+use super::recognise::{Lines, Recognised, SAMPLE_LINES, Settings};
+use super::shapes::RecordShape;
+use crate::formats::Lines as LinesFormat;
+use crate::text::Template;
+use std::collections::{HashMap, HashSet};
+
+/// A line that is a word with a value: `length 20`, `crew = "tow"`.
+struct Headed<'t> {
+    word: &'t str,
+    /// What stands between them.
+    sign: &'t str,
+    value: &'t str,
+}
+
+impl<'t> Headed<'t> {
+    fn of(line: &'t str) -> Option<Headed<'t>> {
+        let line = line.trim();
+        let is_part = |next: char| next.is_alphanumeric() || next == '_' || next == '-';
+        let (word, rest) = line.split_at(line.find(|next| !is_part(next))?);
+        let value = rest.trim_start_matches([' ', '=', ':']);
+        let sign = &rest[..rest.len() - value.len()];
+        let plain = sign.chars().filter(|next| *next != ' ').count() < 2;
+        let is_line = word.starts_with(char::is_alphabetic)
+            && !(sign.is_empty() || value.is_empty())
+            && !line.contains(['{', '}', '<', ';']);
+        (plain && is_line).then_some(Headed { word, sign, value })
+    }
+
+    fn is_quoted(&self) -> bool {
+        self.value.len() > 1 && self.value.starts_with('"') && self.value.ends_with('"')
+    }
+
+    /// A template of such lines, whose part is called as the word.
+    fn template(&self, quoted: bool) -> String {
+        let sign = match self.sign.trim() {
+            "" => " ".to_owned(),
+            _ => self.sign.to_owned(),
+        };
+        let quote = if quoted { "\"" } else { "" };
+        format!("{}{sign}{quote}{{{}}}{quote}", self.word, self.word)
+    }
+}
+
+/// Records of several lines: words that come again and again in the same order, each with a value.
+pub(super) fn several_lines(lines: &Lines<'_>) -> Option<Recognised> {
+    /// Fewer records may be like each other by chance.
+    const FEWEST: usize = 3;
+    /// A record has at most so many lines.
+    const MOST: usize = 24;
+    let all: Vec<Headed<'_>> = lines.lines.iter().map(|line| Headed::of(line)).collect::<Option<_>>()?;
+    let count = all.iter().skip(1).position(|line| line.word == all[0].word)? + 1;
+    let record = &all[..count];
+    let different: HashSet<&str> = record.iter().map(|line| line.word).collect();
+    if !(2..=MOST).contains(&count) || all.len() < count * FEWEST || different.len() < count {
+        return None;
+    }
+    let is_like = |(at, line): (usize, &Headed<'_>)| {
+        line.word == record[at % count].word && line.sign.trim() == record[at % count].sign.trim()
+    };
+    // A sample of a long file may end within a record.
+    if !all.iter().enumerate().all(is_like) || (!all.len().is_multiple_of(count) && all.len() < SAMPLE_LINES)
+    {
+        return None;
+    }
+    let templates: Vec<String> = (0..count)
+        .map(|at| {
+            let quoted = all.iter().skip(at).step_by(count).all(Headed::is_quoted);
+            record[at].template(quoted)
+        })
+        .collect();
+    let shown: Vec<String> = templates.iter().map(|template| format!("'{template}'")).collect();
+    let mut settings: Settings = vec![("line", format!("[{}]", shown.join(", ")))];
+    settings.extend(lines.comment_setting(&[]));
+    let mut shape = RecordShape::plain(Some(record[0].word));
+    shape.columns = record.iter().map(|line| line.word.to_owned()).collect();
+    Some(Recognised { kind: LinesFormat::NAME, settings, shapes: vec![shape], doubt: None, root: None })
+}
+
+/// Lines of one shape below lines of another that hold for those after them: a folder, and the files in it.
+pub(super) fn carried(lines: &Lines<'_>) -> Option<Recognised> {
+    let first = Headed::of(lines.lines.first()?)?;
+    let is_head = |line: &&&str| {
+        Headed::of(line).is_some_and(|line| line.word == first.word && line.sign.trim() == first.sign.trim())
+    };
+    let heads: Vec<&str> = lines.lines.iter().filter(is_head).copied().collect();
+    let rest: Vec<&str> = lines.lines.iter().filter(|line| !is_head(line)).copied().collect();
+    let one_after_another = lines.lines.windows(2).any(|two| two.iter().all(|line| is_head(&line)));
+    if heads.len() < 2 || rest.len() < heads.len() * 2 || one_after_another {
+        return None;
+    }
+    let below = Lines { lines: rest, marks: lines.marks.clone(), note_above: None };
+    let mut found = template(&below, false)?;
+    let shape = found.shapes.first_mut()?;
+    let all_fit = !found.settings.iter().any(|(name, _)| *name == "others");
+    if !all_fit || shape.columns.iter().any(|column| column == first.word) {
+        return None;
+    }
+    let is_quoted = heads.iter().all(|line| Headed::of(line).is_some_and(|line| line.is_quoted()));
+    found.settings.push(("carry", format!("'{}'", first.template(is_quoted))));
+    shape.columns.insert(0, first.word.to_owned());
+    Some(found)
+}
+
+/// Lines of one shape: texts under keys, or a word with a value. `apart` tells whether what they name must differ.
+pub(super) fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
+    // Nested things are no lines.
+    let nested = lines.lines.iter().filter(|line| line.trim_end().ends_with(['{', '}'])).count();
+    if nested * 5 > lines.lines.len() {
+        return None;
+    }
+    let word = first_word(&lines.lines);
+    let mut tried: Vec<String> = [
+        "{key} = \"{text}\"",
+        "{key}=\"{text}\"",
+        "{key}: \"{text}\"",
+        "{key} \"{text}\"",
+        "\"{key}\" = \"{text}\"",
+        "\"{key}\" \"{text}\"",
+    ]
+    .map(str::to_owned)
+    .to_vec();
+    if let Some(word) = word {
+        let of_word = [format!("{word} \"{{value}}\""), format!("{word} {{value}}")];
+        // Where names may come again, so may the word: it is none of them.
+        let at = if apart { tried.len() } else { 0 };
+        tried.splice(at..at, of_word);
+    }
+    tried.push("{key} = {text}".to_owned());
+    tried.push("{key}: {text}".to_owned());
+    for source in tried {
+        let template = Template::parse(&source).ok()?;
+        let fits =
+            |line: &&&str| template.matches(line.trim()).is_some_and(|parts| key_is_short(line, &parts));
+        let fitting = lines.lines.iter().filter(fits).count();
+        let different = || {
+            let key = |line: &&str| {
+                template
+                    .matches(line.trim())
+                    .and_then(|parts| Some(line.trim().get(parts.first()?.clone()?)?.to_owned()))
+            };
+            lines.lines.iter().filter_map(key).collect::<HashSet<_>>().len()
+        };
+        if fitting >= 2
+            && fitting * 10 >= lines.lines.len() * 8
+            && (!apart || different() * 10 >= fitting * if template.parts().len() > 1 { 5 } else { 9 })
+        {
+            let key = template.parts().first().cloned().unwrap_or_default();
+            let mut settings: Settings = vec![("line", format!("'{source}'"))];
+            settings.extend(lines.comment_setting(&[]));
+            if fitting < lines.lines.len() {
+                settings.push(("others", "true".to_owned()));
+            }
+            let mut shape = RecordShape::plain(Some(&key));
+            shape.columns = template.parts().to_vec();
+            return Some(Recognised {
+                kind: LinesFormat::NAME,
+                settings,
+                shapes: vec![shape],
+                doubt: None,
+                root: None,
+            });
+        }
+    }
+    // A list of names, one a line.
+    let name = |line: &&&str| !line.trim().contains([' ', '\t', '{', '<', '=', '"']) && line.len() < 200;
+    let names = lines.lines.iter().filter(name).count();
+    let different: HashSet<&str> = lines.lines.iter().map(|line| line.trim()).collect();
+    (names >= 3 && names == lines.lines.len() && (!apart || different.len() == names)).then(|| {
+        let mut shape = RecordShape::plain(Some("value"));
+        shape.columns = vec!["value".to_owned()];
+        let mut settings: Settings = vec![("line", "'{value}'".to_owned())];
+        settings.extend(lines.comment_setting(&[]));
+        Recognised { kind: LinesFormat::NAME, settings, shapes: vec![shape], doubt: None, root: None }
+    })
+}
+
+fn key_is_short(line: &str, parts: &[Option<std::ops::Range<usize>>]) -> bool {
+    let key = parts.first().and_then(|part| line.trim().get(part.clone()?));
+    key.is_some_and(|key| key.len() <= 80 && (parts.len() == 1 || !key.contains(' ')))
+}
+
+/// The word that most lines begin with, if it is one word.
+fn first_word<'t>(lines: &[&'t str]) -> Option<&'t str> {
+    let mut counts: HashMap<&str, usize> = HashMap::new();
+    for line in lines {
+        *counts.entry(line.split_whitespace().next()?).or_default() += 1;
+    }
+    let (word, count) = counts.into_iter().max_by_key(|(word, count)| (*count, *word))?;
+    let plain = word.chars().all(|next| next.is_alphanumeric() || "_#-".contains(next));
+    (plain && count >= 3 && count * 10 >= lines.len() * 8).then_some(word)
+}
