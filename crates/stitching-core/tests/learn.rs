@@ -8,7 +8,7 @@ use std::fmt::Write;
 use std::fs;
 use std::path::{Path, PathBuf};
 use stitching_core::checks::{check, problems};
-use stitching_core::learn::{Band, Learned, Proposal, Topic, confirmed_too, learn, start, written};
+use stitching_core::learn::{Band, Learned, Proposal, Topic, confirmed_too, learn, start, tried, written};
 use stitching_core::{Project, Severity};
 
 fn learned(project: &Project) -> Learned {
@@ -315,4 +315,57 @@ fn a_confirmation_takes_equally_named_fields_along() {
     ];
     assert_eq!(confirmed_too(&all, &[0]), [1]);
     assert_eq!(confirmed_too(&all, &[4]), Vec::<usize>::new());
+}
+
+/// What cannot be read as a schema, or brings problems, is left out with a reason; what needs it goes too, and the rest stays.
+#[rstest]
+#[case::it_cannot_be_read("hold", "parts = \"{a} {a}\"", "it cannot be written")]
+#[case::it_has_no_such_setting("hold", "lenght = 3", "it cannot be written")]
+#[case::it_brings_problems(
+    "hold",
+    "type = \"integer\"",
+    "tried, it brings `wrong-type` 12 times among 24 values: `x0`"
+)]
+fn what_does_not_hold_is_left_out(#[case] field: &str, #[case] setting: &str, #[case] says: &str) {
+    let rows: String = (0..24)
+        .map(|at| {
+            format!("b{at};{};t{}\n", if at % 2 == 0 { format!("x{at}") } else { at.to_string() }, at % 3)
+        })
+        .collect();
+    let folder = support::write(&format!("=== schema.toml\n\n=== mod/boats.csv\nboat;hold;crew\n{rows}"));
+    let described = fs::read_to_string(folder.path().join("stitching.toml")).expect("a project");
+    let proposal = |field: Option<&str>, settings: &[(&str, &str)]| Proposal {
+        band: Band::Accept,
+        topic: if field.is_some() { Topic::Values } else { Topic::Table },
+        table: "boats".to_owned(),
+        field: field.map(str::to_owned),
+        says: String::new(),
+        needs: Vec::new(),
+        settings: settings.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect(),
+        values: 24,
+        fit: 24,
+        distinct: 24,
+        none: Vec::new(),
+        exceptions: Vec::new(),
+        rivals: Vec::new(),
+        reasons: Vec::new(),
+    };
+    let format = "{ kind = \"delimited\", delimiter = \";\" }";
+    let table = [("files", "\"boats.csv\""), ("format", format), ("key", "\"boat\"")];
+    let mut proposals = vec![
+        proposal(None, &table),
+        proposal(Some(field), &[setting.split_once(" = ").expect("a setting")]),
+        proposal(Some("crew"), &[("type", "\"text\"")]),
+    ];
+    let open = |taken: &[&Proposal]| {
+        let schema = written("", taken)?;
+        Project::described(folder.path(), &described, &[("schema.toml".to_owned(), schema)])
+    };
+    let taken = tried(&mut proposals, |_, _| true, &Default::default(), &open, &Default::default());
+    assert_eq!(taken.expect("the rest holds"), [0, 2]);
+    assert_eq!(
+        (proposals[0].band, proposals[1].band, proposals[2].band),
+        (Band::Accept, Band::Ask, Band::Accept)
+    );
+    assert!(proposals[1].reasons.concat().contains(says), "{:?}", proposals[1].reasons);
 }

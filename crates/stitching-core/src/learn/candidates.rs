@@ -117,6 +117,7 @@ pub(super) fn candidates(view: View<'_>) -> Found {
         })
         .collect();
     found.copies = copies_among(stack, schema, &known, &mut seen);
+    let mixed = not_only_xml(&seen, &found.copies);
     let by_root = by_root_element(&mut seen, &found.copies);
     for ((folder, ending), files, seen) in seen {
         let all_seen = seen.len() == files.len();
@@ -136,7 +137,7 @@ pub(super) fn candidates(view: View<'_>) -> Found {
         }
     }
     for of_root in by_root {
-        parts.extend(of_root.candidates(stack));
+        parts.extend(of_root.candidates(stack, &mixed));
     }
     let mut parts = with_languages(stack, parts, &mut found.languages);
     parts = merged(parts);
@@ -331,34 +332,34 @@ fn patterns_of(stack: &Stack, folder: &str, ending: &str, group: &[FileId], file
 struct OfRoot {
     files: Vec<FileId>,
     seen: Vec<RecognisedFile>,
-    /// The folders and endings in which there are other files than XML.
-    mixed: Vec<(String, String)>,
+}
+
+/// The folders and endings in which there are other files than XML.
+fn not_only_xml(seen: &[Group], copies: &BTreeMap<FileId, FileId>) -> BTreeSet<(String, String)> {
+    let is_mixed = |(.., seen): &&Group| seen.iter().any(|own| root_of(own, copies).is_none());
+    seen.iter().filter(is_mixed).map(|(place, ..)| place.clone()).collect()
+}
+
+/// The name of a file's root element, if it is XML and no copy of another file.
+fn root_of<'s>(own: &'s RecognisedFile, copies: &BTreeMap<FileId, FileId>) -> Option<&'s String> {
+    own.what.as_ref().filter(|_| !copies.contains_key(&own.file))?.root.as_ref()
 }
 
 /// Takes XML files of which several have the same root element out of their groups.
 fn by_root_element(seen: &mut [Group], copies: &BTreeMap<FileId, FileId>) -> Vec<OfRoot> {
-    let root = |own: &RecognisedFile| {
-        let what = own.what.as_ref().filter(|_| !copies.contains_key(&own.file))?;
-        what.root.clone()
-    };
+    let root = |own: &RecognisedFile| root_of(own, copies).cloned();
     let mut counts: BTreeMap<String, usize> = BTreeMap::new();
     for name in seen.iter().flat_map(|(.., seen)| seen.iter().filter_map(root)) {
         *counts.entry(name).or_default() += 1;
     }
-    let is_mixed = |(.., seen): &&Group| seen.iter().any(|own| root(own).is_none());
-    let mixed: Vec<(String, String)> =
-        seen.iter().filter(is_mixed).map(|(place, ..)| place.clone()).collect();
     let mut out: BTreeMap<String, OfRoot> = BTreeMap::new();
     for (_, files, seen) in seen.iter_mut() {
         let all_seen = files.len() == seen.len();
         let roots: BTreeSet<String> = seen.iter().filter_map(root).collect();
         for name in roots.into_iter().filter(|name| counts[name] > 1) {
             let is_of = |own: &RecognisedFile| root(own).as_ref() == Some(&name);
-            let own = out.entry(name.clone()).or_insert_with(|| OfRoot {
-                files: Vec::new(),
-                seen: Vec::new(),
-                mixed: mixed.clone(),
-            });
+            let own =
+                out.entry(name.clone()).or_insert_with(|| OfRoot { files: Vec::new(), seen: Vec::new() });
             let (taken, left): (Vec<RecognisedFile>, Vec<RecognisedFile>) =
                 std::mem::take(seen).into_iter().partition(is_of);
             // Those that were not looked at are taken to be as most of those that were.
@@ -380,7 +381,8 @@ fn by_root_element(seen: &mut [Group], copies: &BTreeMap<FileId, FileId>) -> Vec
 }
 
 impl OfRoot {
-    fn candidates(self, stack: &Stack) -> Vec<Candidate> {
+    /// The tables of these files; of places in `mixed`, folders with endings, files are named one by one.
+    fn candidates(self, stack: &Stack, mixed: &BTreeSet<(String, String)>) -> Vec<Candidate> {
         /// So many files show what all of them are like.
         const LOOKED_AT: usize = 256;
         let mut files = self.files;
@@ -392,18 +394,16 @@ impl OfRoot {
             let place = place_of(&stack.files()[*file].path);
             // Where all are XML, those with another root have nothing that is read.
             let own = path(file);
-            let pattern =
-                own.rsplit_once('.').filter(|_| !self.mixed.contains(&place)).map(|(start, ending)| {
-                    let folder =
-                        start.rsplit_once('/').map_or(String::new(), |(folder, _)| format!("{folder}/"));
-                    format!("{folder}*.{ending}")
-                });
+            let pattern = own.rsplit_once('.').filter(|_| !mixed.contains(&place)).map(|(start, ending)| {
+                let folder = start.rsplit_once('/').map_or(String::new(), |(folder, _)| format!("{folder}/"));
+                format!("{folder}*.{ending}")
+            });
             patterns.insert(pattern.unwrap_or_else(|| own.to_owned()));
         }
         let only_one = files.iter().all(|file| path(file) == path(&files[0]));
         let patterns = match only_one {
             true => vec![path(&files[0]).to_owned()],
-            false => in_folders(patterns.into_iter().collect(), &self.mixed),
+            false => in_folders(patterns.into_iter().collect(), mixed),
         };
         let step = self.seen.len().div_ceil(LOOKED_AT).max(1);
         let cluster: Vec<&RecognisedFile> = self.seen.iter().step_by(step).collect();
@@ -415,7 +415,7 @@ impl OfRoot {
 /// Patterns for all files of an ending in folders that lie in one folder, put together if they are many:
 /// `units/north/*.xml` and others like it are `units/**/*.xml`. Places that are `left`, folders with endings, are not to be
 /// taken by that.
-fn in_folders(patterns: Vec<String>, left: &[(String, String)]) -> Vec<String> {
+fn in_folders(patterns: Vec<String>, left: &BTreeSet<(String, String)>) -> Vec<String> {
     /// Fewer are told one by one.
     const MANY: usize = 3;
     let ending = |pattern: &String| pattern.rsplit_once("*.").map(|(_, ending)| ending.to_owned());

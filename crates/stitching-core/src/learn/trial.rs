@@ -60,13 +60,8 @@ pub fn tried(
                 if found {
                     continue;
                 }
-                // Which of them it is cannot be told by the line: each is tried by itself.
-                let fails = |at: &usize| {
-                    let alone = with_needs_but(proposals, |own| own == *at, &barred);
-                    let alone: Vec<&Proposal> = alone.iter().map(|at| &proposals[*at]).collect();
-                    described(&alone).is_err()
-                };
-                let failing: Vec<usize> = taken.iter().copied().filter(fails).collect();
+                // Which of them it is cannot be told by the line.
+                let failing = failing(proposals, &taken, &barred, described);
                 if failing.is_empty() || round == ROUNDS {
                     return Err(Error::Description(problems));
                 }
@@ -91,6 +86,27 @@ pub fn tried(
         }
     }
     Ok(with_needs_but(proposals, |at| wanted[at], &barred))
+}
+
+/// Those of `some` with which the project cannot be opened, found by halves.
+fn failing(
+    proposals: &[Proposal],
+    some: &[usize],
+    barred: &BTreeSet<usize>,
+    described: &dyn Fn(&[&Proposal]) -> Result<Project, Error>,
+) -> Vec<usize> {
+    let with_needs = with_needs_but(proposals, |at| some.contains(&at), barred);
+    let own: Vec<&Proposal> = with_needs.iter().map(|at| &proposals[*at]).collect();
+    match some {
+        _ if described(&own).is_ok() => Vec::new(),
+        [_] => some.to_vec(),
+        _ => {
+            let (first, rest) = some.split_at(some.len() / 2);
+            let mut out = failing(proposals, first, barred, described);
+            out.extend(failing(proposals, rest, barred, described));
+            out
+        }
+    }
 }
 
 /// What became of what was taken.
