@@ -361,11 +361,30 @@ fn what_does_not_hold_is_left_out(#[case] field: &str, #[case] setting: &str, #[
         let schema = written("", taken)?;
         Project::described(folder.path(), &described, &[("schema.toml".to_owned(), schema)])
     };
-    let taken = tried(&mut proposals, |_, _| true, &Default::default(), &open, &Default::default());
-    assert_eq!(taken.expect("the rest holds"), [0, 2]);
+    let found = tried(&mut proposals, |_, _| true, &Default::default(), &open, &Default::default());
+    let found = found.expect("the rest holds");
+    assert_eq!(found.taken, [0, 2]);
+    assert!(matches!(&found.left[..], [(1, reason)] if reason.contains(says)), "{:?}", found.left);
     assert_eq!(
         (proposals[0].band, proposals[1].band, proposals[2].band),
         (Band::Accept, Band::Ask, Band::Accept)
     );
     assert!(proposals[1].reasons.concat().contains(says), "{:?}", proposals[1].reasons);
+}
+
+/// What the data says cannot end a note in the schema, whatever the reason tells of it.
+#[rstest]
+#[case::a_line_end("a\nkey = \"x\"")]
+#[case::both("a\r\n[table.evil]")]
+#[case::a_control_sign("a\u{1}b")]
+fn reasons_stay_notes(#[case] said: &str) {
+    let folder = support::write("=== schema.toml\n\n=== mod/boats.csv\nboat;hold\na;1\n");
+    let project = support::open(&folder);
+    let mut learned = learned(&project);
+    learned.proposals[0].reasons.push(format!("no `{said}` here"));
+    let text = written("", &[&learned.proposals[0]]).expect("a schema");
+    let (schema, problems) = stitching_core::schema::read(&[("s.toml".to_owned(), text.clone())], &[]);
+    assert_eq!(problems.len(), 0, "{text}");
+    assert_eq!(schema.tables.len(), 1, "{text}");
+    assert!(text.lines().any(|line| line.starts_with("# no `a")), "{text}");
 }

@@ -48,8 +48,10 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
         let is_missing = |key: &str| match companion.kind {
             CompanionKind::Text => missing_text(index, companion, key),
             CompanionKind::File | CompanionKind::Folder => {
-                let path = companion.path_for(&index.schema.tables[companion.table], key);
-                let path = path.map(|path| path.to_string()).unwrap_or_default();
+                let table = &index.schema.tables[companion.table];
+                // A key may make a name that is no path: there is no such file either.
+                let path = companion.name_for(table, key);
+                let path = path.trim_end_matches('/').to_owned();
                 if companion.kind == CompanionKind::File {
                     return (!index.has_path(&path)).then(|| format!("there is no file `{path}`"));
                 }

@@ -2,11 +2,13 @@
 
 use super::copies::{Compared, Sketch, copies};
 use super::file_part::{FilePart, with_named_folder};
-use super::names::{is_language, plain_name, stem_words};
+use super::languages::{language_pattern, with_languages};
+use super::names::{plain_name, stem_words};
 use super::recognise::{MAY_LACK, Recognised, SAMPLE_BYTES, Settings, format_source, recognise, sample};
+use super::root_elements::{by_root_element, not_only_xml};
 use super::sections::{by_file, by_key_or_section, by_kind};
-use super::shapes::{Place, RecordShape, shapes_of};
-use crate::formats::{Blocks, Delimited, Ini, Json, Outline, Po, Xml};
+use super::shapes::{RecordShape, shapes_of};
+use crate::formats::{Blocks, Delimited, Ini, Json, Outline, Xml};
 use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::project::PROJECT_FILE;
 use crate::reading::View;
@@ -62,9 +64,9 @@ pub(super) struct Found {
 }
 
 /// What one file was recognised as.
-struct RecognisedFile {
-    file: FileId,
-    what: Option<Recognised>,
+pub(super) struct RecognisedFile {
+    pub file: FileId,
+    pub what: Option<Recognised>,
     encoding: Option<String>,
     binary: bool,
     /// For telling copies, if it has several records.
@@ -79,7 +81,7 @@ impl RecognisedFile {
 }
 
 /// The folder and ending of some files, the files, and those of them that were looked at.
-type Group = ((String, String), Vec<FileId>, Vec<RecognisedFile>);
+pub(super) type Group = ((String, String), Vec<FileId>, Vec<RecognisedFile>);
 
 /// At most so many files of a folder and ending are looked at; the others are taken to be like them if they
 /// are many.
@@ -137,7 +139,12 @@ pub(super) fn candidates(view: View<'_>) -> Found {
         }
     }
     for of_root in by_root {
-        parts.extend(of_root.candidates(stack, &mixed));
+        let files: Vec<FileId> = of_root.files().collect();
+        let own = of_root.candidates(stack, &mixed);
+        if own.is_empty() {
+            found.unknown.extend(files);
+        }
+        parts.extend(own);
     }
     let mut parts = with_languages(stack, parts, &mut found.languages);
     parts = merged(parts);
@@ -177,7 +184,7 @@ fn is_added_to(stack: &Stack, file: FileId, through: LayerId) -> bool {
 }
 
 /// The folder of a path, and the ending of its name.
-fn place_of(path: &RelPath) -> (String, String) {
+pub(super) fn place_of(path: &RelPath) -> (String, String) {
     let text = path.as_str();
     let (folder, name) = text.rsplit_once('/').unwrap_or(("", text));
     let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
@@ -328,123 +335,8 @@ fn patterns_of(stack: &Stack, folder: &str, ending: &str, group: &[FileId], file
     paths
 }
 
-/// The XML files with one root element, wherever they are: what they hold is of one kind.
-struct OfRoot {
-    files: Vec<FileId>,
-    seen: Vec<RecognisedFile>,
-}
-
-/// The folders and endings in which there are other files than XML.
-fn not_only_xml(seen: &[Group], copies: &BTreeMap<FileId, FileId>) -> BTreeSet<(String, String)> {
-    let is_mixed = |(.., seen): &&Group| seen.iter().any(|own| root_of(own, copies).is_none());
-    seen.iter().filter(is_mixed).map(|(place, ..)| place.clone()).collect()
-}
-
-/// The name of a file's root element, if it is XML and no copy of another file.
-fn root_of<'s>(own: &'s RecognisedFile, copies: &BTreeMap<FileId, FileId>) -> Option<&'s String> {
-    own.what.as_ref().filter(|_| !copies.contains_key(&own.file))?.root.as_ref()
-}
-
-/// Takes XML files of which several have the same root element out of their groups.
-fn by_root_element(seen: &mut [Group], copies: &BTreeMap<FileId, FileId>) -> Vec<OfRoot> {
-    let root = |own: &RecognisedFile| root_of(own, copies).cloned();
-    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
-    for name in seen.iter().flat_map(|(.., seen)| seen.iter().filter_map(root)) {
-        *counts.entry(name).or_default() += 1;
-    }
-    let mut out: BTreeMap<String, OfRoot> = BTreeMap::new();
-    for (_, files, seen) in seen.iter_mut() {
-        let all_seen = files.len() == seen.len();
-        let roots: BTreeSet<String> = seen.iter().filter_map(root).collect();
-        for name in roots.into_iter().filter(|name| counts[name] > 1) {
-            let is_of = |own: &RecognisedFile| root(own).as_ref() == Some(&name);
-            let own =
-                out.entry(name.clone()).or_insert_with(|| OfRoot { files: Vec::new(), seen: Vec::new() });
-            let (taken, left): (Vec<RecognisedFile>, Vec<RecognisedFile>) =
-                std::mem::take(seen).into_iter().partition(is_of);
-            // Those that were not looked at are taken to be as most of those that were.
-            if !all_seen && taken.len() > left.len() {
-                let is_left = |file: &FileId| left.iter().any(|own| own.file == *file);
-                let (kept, given): (Vec<FileId>, Vec<FileId>) =
-                    std::mem::take(files).into_iter().partition(is_left);
-                own.files.extend(given);
-                *files = kept;
-            } else {
-                own.files.extend(taken.iter().map(|own| own.file));
-                files.retain(|file| !taken.iter().any(|own| own.file == *file));
-            }
-            own.seen.extend(taken);
-            *seen = left;
-        }
-    }
-    out.into_values().collect()
-}
-
-impl OfRoot {
-    /// The tables of these files; of places in `mixed`, folders with endings, files are named one by one.
-    fn candidates(self, stack: &Stack, mixed: &BTreeSet<(String, String)>) -> Vec<Candidate> {
-        /// So many files show what all of them are like.
-        const LOOKED_AT: usize = 256;
-        let mut files = self.files;
-        files.sort_unstable();
-        files.dedup();
-        let path = |file: &FileId| stack.files()[*file].path.as_str();
-        let mut patterns: BTreeSet<String> = BTreeSet::new();
-        for file in &files {
-            let place = place_of(&stack.files()[*file].path);
-            // Where all are XML, those with another root have nothing that is read.
-            let own = path(file);
-            let pattern = own.rsplit_once('.').filter(|_| !mixed.contains(&place)).map(|(start, ending)| {
-                let folder = start.rsplit_once('/').map_or(String::new(), |(folder, _)| format!("{folder}/"));
-                format!("{folder}*.{ending}")
-            });
-            patterns.insert(pattern.unwrap_or_else(|| own.to_owned()));
-        }
-        let only_one = files.iter().all(|file| path(file) == path(&files[0]));
-        let patterns = match only_one {
-            true => vec![path(&files[0]).to_owned()],
-            false => in_folders(patterns.into_iter().collect(), mixed),
-        };
-        let step = self.seen.len().div_ceil(LOOKED_AT).max(1);
-        let cluster: Vec<&RecognisedFile> = self.seen.iter().step_by(step).collect();
-        let folder = path(&files[0]).rsplit_once('/').map_or("", |(folder, _)| folder).to_owned();
-        of_cluster(stack, &folder, patterns, files, &cluster)
-    }
-}
-
-/// Patterns for all files of an ending in folders that lie in one folder, put together if they are many:
-/// `units/north/*.xml` and others like it are `units/**/*.xml`. Places that are `left`, folders with endings, are not to be
-/// taken by that.
-fn in_folders(patterns: Vec<String>, left: &BTreeSet<(String, String)>) -> Vec<String> {
-    /// Fewer are told one by one.
-    const MANY: usize = 3;
-    let ending = |pattern: &String| pattern.rsplit_once("*.").map(|(_, ending)| ending.to_owned());
-    let folder =
-        |pattern: &String| pattern.rsplit_once('/').map_or(String::new(), |(folder, _)| folder.to_owned());
-    let Some(first) = patterns.first().filter(|_| patterns.len() >= MANY) else { return patterns };
-    let same = ending(first).filter(|own| patterns.iter().all(|other| ending(other).as_ref() == Some(own)));
-    let Some(same) = same else { return patterns };
-    let mut common: Vec<String> = folder(first).split('/').map(str::to_owned).collect();
-    for pattern in &patterns {
-        let own = folder(pattern);
-        let shared = common.iter().zip(own.split('/')).take_while(|(a, b)| a.as_str() == *b).count();
-        common.truncate(shared);
-    }
-    let common = common.join("/");
-    let lies_in = |folder: &str| {
-        common.is_empty()
-            || folder.strip_prefix(&common).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-    };
-    let takes_others = left.iter().any(|(folder, ending)| *ending == same.to_lowercase() && lies_in(folder));
-    match common.as_str() {
-        _ if takes_others => patterns,
-        "" => vec![format!("**/*.{same}")],
-        folder => vec![format!("{folder}/**/*.{same}")],
-    }
-}
-
 /// The tables of a cluster of like files, which `patterns` take.
-fn of_cluster(
+pub(super) fn of_cluster(
     stack: &Stack,
     folder: &str,
     patterns: Vec<String>,
@@ -588,88 +480,6 @@ fn common_name(stack: &Stack, files: &[FileId], folder: &str) -> String {
     if common.len() >= 4 || of_folder.is_empty() { common } else { of_folder }
 }
 
-/// Tables whose paths differ only in a language become one, with `{lang}` in the pattern.
-fn with_languages(stack: &Stack, parts: Vec<Candidate>, languages: &mut BTreeSet<String>) -> Vec<Candidate> {
-    let mut out: Vec<Candidate> = Vec::new();
-    let mut by_pattern: BTreeMap<(String, Option<Place>), (Candidate, BTreeSet<String>)> = BTreeMap::new();
-    for part in &parts {
-        for file in &part.files {
-            let path = stack.files()[*file].path.as_str();
-            let Some((pattern, language)) = language_pattern(path) else { continue };
-            let entry =
-                by_pattern.entry((pattern.clone(), part.shape.records.clone())).or_insert_with(|| {
-                    let patterns = vec![pattern.clone()];
-                    (Candidate { patterns, files: Vec::new(), ..part.clone() }, BTreeSet::new())
-                });
-            entry.0.files.push(*file);
-            entry.1.insert(language);
-        }
-    }
-    // A code alone says little, unless the files are there for translations.
-    by_pattern.retain(|_, (own, codes)| codes.len() >= 2 || own.kind == Po::NAME);
-    let kept: HashSet<FileId> = by_pattern.values().flat_map(|(own, _)| own.files.iter().copied()).collect();
-    for (mut own, codes) in by_pattern.into_values() {
-        languages.extend(codes);
-        if own.kind == Ini::NAME && own.shape.whole_file {
-            // Keys with values, once for each language, are texts.
-            own.shape = RecordShape {
-                records: Some(("records", "keys".to_owned())),
-                ..RecordShape::plain(Some("{key}"))
-            };
-            let head = own.format.find("head = \"main\"").map(|_| ("head", "\"main\"".to_owned()));
-            own.format = format_source(own.kind, own.shape.records.as_ref(), &head.into_iter().collect());
-        }
-        own.name = name_of_pattern(&own.patterns[0]);
-        out.push(own);
-    }
-    for mut part in parts {
-        let before = part.files.len();
-        part.files.retain(|file| !kept.contains(file));
-        if part.files.is_empty() {
-            continue;
-        }
-        if part.files.len() < before {
-            part.patterns = part.files.iter().map(|file| stack.files()[*file].path.to_string()).collect();
-        }
-        out.push(part);
-    }
-    out
-}
-
-/// The path with `{lang}` in place of the part that is a language, and the language.
-fn language_pattern(path: &str) -> Option<(String, String)> {
-    let mut parts: Vec<String> = path.split('/').map(str::to_owned).collect();
-    let last = parts.len() - 1;
-    let (stem, ending) = match parts[last].rsplit_once('.') {
-        Some((stem, ending)) => (stem.to_owned(), format!(".{ending}")),
-        None => (parts[last].clone(), String::new()),
-    };
-    if is_language(&stem) {
-        parts[last] = format!("{{lang}}{ending}");
-        return Some((parts.join("/"), stem));
-    }
-    if let Some((head, code)) = stem.rsplit_once(['_', '-', '.'])
-        && is_language(code)
-    {
-        let sign = &stem[head.len()..=head.len()];
-        parts[last] = format!("{head}{sign}{{lang}}{ending}");
-        return Some((parts.join("/"), code.to_owned()));
-    }
-    let at = parts[..last].iter().position(|part| is_language(part))?;
-    let code = std::mem::replace(&mut parts[at], "{lang}".to_owned());
-    Some((parts.join("/"), code))
-}
-
-/// A name for the files of a pattern: its last part that says something.
-fn name_of_pattern(pattern: &str) -> String {
-    let parts = pattern.split('/').rev();
-    let mut names = parts.map(|part| {
-        let part = part.rsplit_once('.').map_or(part, |(stem, _)| stem);
-        plain_name(part.replace("{lang}", "").replace('*', "").trim_matches(['_', '-', '.']))
-    });
-    names.find(|name| !name.is_empty()).unwrap_or_else(|| "texts".to_owned())
-}
-
 /// Tables of one shape in several folders are one table if nearly all columns agree and their names do.
 fn merged(parts: Vec<Candidate>) -> Vec<Candidate> {
     let mut out: Vec<Candidate> = Vec::new();
@@ -795,18 +605,6 @@ fn name_apart(parts: &mut [Candidate]) {
 mod tests {
     use super::*;
     use rstest::rstest;
-
-    #[rstest]
-    #[case("text/en.txt", Some(("text/{lang}.txt", "en")))]
-    #[case("text/names_de.csv", Some(("text/names_{lang}.csv", "de")))]
-    #[case("text/pl/names.csv", Some(("text/{lang}/names.csv", "pl")))]
-    #[case("text/german.po", Some(("text/{lang}.po", "german")))]
-    #[case("tables/reaches.txt", None)]
-    #[case("tables/barge_xx.txt", None)]
-    fn languages_in_paths(#[case] path: &str, #[case] expected: Option<(&str, &str)>) {
-        let found = language_pattern(path);
-        assert_eq!(found.as_ref().map(|(pattern, code)| (pattern.as_str(), code.as_str())), expected);
-    }
 
     #[rstest]
     #[case("p1/a.txt p2/a.txt p3/a.txt p4/a.txt", "p*/a.txt")]

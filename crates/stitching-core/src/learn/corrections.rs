@@ -1,9 +1,10 @@
 //! What people say to what was learned: that a proposal is wrong, or what the key of a table is.
 
 use super::proposal::{Proposal, Topic};
+use super::write::document_of;
 use crate::Error;
 use crate::settings::toml_text;
-use toml_edit::{Array, DocumentMut, Item, Value};
+use toml_edit::{Array, Item, Value};
 
 /// What a note in a schema begins with that says what is not to be proposed again.
 const NO: &str = "# no: ";
@@ -29,7 +30,8 @@ fn refusal(proposal: &Proposal) -> String {
             let settings: Vec<String> =
                 proposal.settings.iter().map(|(name, value)| format!("{name} = {value}")).collect();
             let (table, settings) = (&proposal.table, settings.join(", "));
-            format!("{NO}{} {{ {settings} }}", toml_text(&format!("{table}.{field}"))).replace('\n', " ")
+            let settings = settings.replace(char::is_control, " ");
+            format!("{NO}{} {{ {settings} }}", toml_text(&format!("{table}.{field}")))
         }
     }
 }
@@ -56,9 +58,7 @@ pub fn without_refused<'t>(proposals: &mut Vec<Proposal>, texts: impl Iterator<I
 /// # Errors
 /// When the text is no TOML, or does not describe the table.
 pub fn with_key(text: &str, table: &str, parts: &[String]) -> Result<String, Error> {
-    let mut document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| {
-        Error::refused(format!("the schema cannot be written: {}", error.message()), "put it right first")
-    })?;
+    let mut document = document_of(text)?;
     let described = document.get_mut("table").and_then(Item::as_table_like_mut);
     let described = described.and_then(|tables| tables.get_mut(table)).and_then(Item::as_table_like_mut);
     let Some(described) = described else {

@@ -1,17 +1,19 @@
 //! What nearly all records obey: where the few others are, people find faults of their game.
 
-use super::Studied;
 use super::names::plain_name;
 use crate::layers::FileId;
 use crate::links::Index;
 use crate::problem::Place;
 use crate::reading::{FactsCache, PlaceResolver, View, with_text};
-use crate::schema::Table;
+use crate::schema::{Requirement, Rule, Schema, Table};
 use crate::settings::toml_text;
-use crate::tables::{LinkKind, RecordView, RecordVisitor, all_fields, read_records, shown_key};
+use crate::tables::{
+    LinkKind, RecordView, RecordVisitor, all_fields, files_of, key_hash, read_records, shown_key,
+};
 use crate::text::Span;
 use hashbrown::{HashMap, HashSet};
 use rayon::prelude::*;
+use std::collections::BTreeSet;
 
 /// Something that nearly all records of a table have in common.
 #[derive(Debug, Clone)]
@@ -26,8 +28,27 @@ pub struct Obeyed {
     pub among: usize,
     /// Those that do not: the key, if there is one, and the place.
     pub others: Vec<(Option<String>, Place)>,
-    /// The rule that asks for it, as TOML.
-    pub rule: String,
+    /// The condition of the records it is about; all of the table without it.
+    pub when: Option<String>,
+    /// The condition that they obey.
+    pub assert: String,
+}
+
+impl Obeyed {
+    /// The rule that asks for it, as TOML, with a made-up name.
+    pub fn rule(&self) -> String {
+        let name = format!("{}-{}", self.table, plain_name(&self.says).replace('_', "-"));
+        let when = self.when.as_ref().map(|when| format!("when = {}\n", toml_text(when))).unwrap_or_default();
+        let (name, table, assert) = (toml_text(&name), toml_text(&self.table), toml_text(&self.assert));
+        format!("[[rule]]\nname = {name}\ntable = {table}\n{when}assert = {assert}\n")
+    }
+
+    /// Whether a rule of the schema asks for it already.
+    fn is_asked_by(&self, rule: &Rule, schema: &Schema) -> bool {
+        schema.tables[rule.table].name == self.table
+            && rule.when == self.when
+            && rule.requirement == Requirement::Assert(self.assert.clone())
+    }
 }
 
 /// Of fewer records nothing is said.
@@ -38,6 +59,8 @@ const NEARLY: usize = 95;
 const MOST_COLUMNS: usize = 96;
 /// A column with more values than these is none that says of what kind a record is.
 const MOST_KINDS: usize = 8;
+/// More columns of kinds than these are not looked at.
+const MOST_KIND_COLUMNS: usize = 12;
 /// So many of those that do not obey are kept.
 const MOST_OTHERS: usize = 20;
 
@@ -47,12 +70,12 @@ type Lacking = (Option<String>, FileId, Span);
 /// What nearly all records of the described tables obey, those with the fewest exceptions first. Nothing is said of what the schema
 /// asks for already. Cost: two passes over the data, and an index of it.
 pub fn obeyed(view: View<'_>) -> Vec<Obeyed> {
-    let studied = super::described(view);
     let mut out: Vec<Obeyed> = Vec::new();
-    for own in &studied {
-        out.extend(of_columns(view, own));
+    for own in &super::described(view) {
+        out.extend(of_columns(view, &own.table));
     }
     out.extend(of_references(view));
+    out.retain(|own| !view.schema.rules.iter().any(|rule| own.is_asked_by(rule, view.schema)));
     out.sort_by(|a, b| {
         let order = |own: &Obeyed| (own.among - own.obey, std::cmp::Reverse(own.among));
         order(a).cmp(&order(b)).then_with(|| (&a.table, &a.says).cmp(&(&b.table, &b.says)))
@@ -90,82 +113,93 @@ impl Presence {
     }
 }
 
-/// What is counted of a table: for each column of which something is to be said how often it has a value, in all records and in
-/// those of each kind, by the column that tells the kind.
-#[derive(Debug, Default, Clone)]
+/// A column whose few values say of what kind a record is: its position among those looked at, and the values.
+type KindColumn = (usize, Vec<String>);
+
+/// What a pass over a table counts.
+#[derive(Debug, Clone)]
 struct Counted {
+    /// For each column how often it has a value, in all records.
     all: Vec<Presence>,
-    by_kind: HashMap<(usize, String, usize), Presence>,
     /// For each column its values, as long as they are few.
-    kinds: Vec<HashSet<String>>,
+    values: Vec<BTreeSet<String>>,
+    /// For each kind of each column of kinds how often each column has a value in records of that kind.
+    by_kind: Vec<Vec<Presence>>,
 }
 
 impl Counted {
-    fn of(columns: usize) -> Counted {
-        let (all, kinds) = (vec![Presence::default(); columns], vec![HashSet::new(); columns]);
-        Counted { all, by_kind: HashMap::new(), kinds }
+    fn of(columns: usize, kinds: &[KindColumn]) -> Counted {
+        let presence = vec![Presence::default(); columns];
+        let count: usize = kinds.iter().map(|(_, values)| values.len()).sum();
+        Counted {
+            all: presence.clone(),
+            values: vec![BTreeSet::new(); columns],
+            by_kind: vec![presence; count],
+        }
     }
 
     fn merge(mut self, other: Counted) -> Counted {
         self.all.iter_mut().zip(other.all).for_each(|(own, other)| own.merge(other));
-        other
-            .by_kind
-            .into_iter()
-            .for_each(|(kind, other)| self.by_kind.entry(kind).or_default().merge(other));
-        self.kinds.iter_mut().zip(other.kinds).for_each(|(own, other)| own.extend(other));
+        for (own, other) in self.by_kind.iter_mut().zip(other.by_kind) {
+            own.iter_mut().zip(other).for_each(|(own, other)| own.merge(other));
+        }
+        for (own, other) in self.values.iter_mut().zip(other.values) {
+            if own.len() <= MOST_KINDS {
+                own.extend(other);
+            }
+        }
         self
     }
 }
 
 /// What nearly all records of a table have, or nearly all of a kind.
-fn of_columns(view: View<'_>, own: &Studied) -> Vec<Obeyed> {
-    let table = &own.table;
+fn of_columns(view: View<'_>, table: &Table) -> Vec<Obeyed> {
     let is_asked = |field: &usize| {
         let rules = table.fields[*field].layout.rules();
         !rules.into_iter().any(|rule| table.rules[rule].required) && !table.fields[*field].note
     };
     let columns: Vec<usize> = all_fields(table).into_iter().filter(is_asked).take(MOST_COLUMNS).collect();
-    let count = |kinds: Option<&Counted>| -> Counted {
+    let files = files_of(view.stack, table, view.through);
+    let count = |kinds: &[KindColumn]| -> Counted {
         let of_file = |file: &FileId| {
             let path = &view.stack.files()[*file].path;
-            let mut counting = Counting {
-                table,
-                columns: &columns,
-                file: *file,
-                kinds,
-                counted: Counted::of(columns.len()),
-            };
+            let counted = Counted::of(columns.len(), kinds);
+            let mut counting = Counting { table, columns: &columns, file: *file, kinds, counted };
             // What cannot be read obeys nothing.
             let _ = with_text(view.stack, *file, |text| {
                 read_records(table, path, text, &all_fields(table), &mut counting);
             });
             counting.counted
         };
-        own.files
-            .par_iter()
-            .with_max_len(8)
-            .map(of_file)
-            .reduce(|| Counted::of(columns.len()), Counted::merge)
+        let fresh = || Counted::of(columns.len(), kinds);
+        files.par_iter().with_max_len(8).map(of_file).reduce(fresh, Counted::merge)
     };
-    let first = count(None);
+    let first = count(&[]);
     let name = |at: usize| table.fields[columns[at]].name.as_str();
     let mut out: Vec<Obeyed> = Vec::new();
     for (at, presence) in first.all.iter().enumerate().filter(|(_, own)| own.is_nearly_all()) {
         out.push(told(view, table, presence, &format!("have {}", name(at)), name(at), None));
     }
-    let has_kinds = first.kinds.iter().any(|own| (2..=MOST_KINDS).contains(&own.len()));
-    if !has_kinds || first.all.first().is_none_or(|own| own.among < FEWEST) {
+    let is_kind = |values: &BTreeSet<String>| (2..=MOST_KINDS).contains(&values.len());
+    let kinds = first.values.iter().enumerate().filter(|(_, values)| is_kind(values));
+    let kinds: Vec<KindColumn> =
+        kinds.take(MOST_KIND_COLUMNS).map(|(at, values)| (at, values.iter().cloned().collect())).collect();
+    if kinds.is_empty() || first.all[0].among < FEWEST {
         return out;
     }
-    let second = count(Some(&first));
-    for ((by, kind, at), presence) in &second.by_kind {
-        // It says something only where records of other kinds mostly have none.
-        let all = &second.all[*at];
-        let others = (all.have - presence.have, all.among - presence.among);
-        if presence.is_nearly_all() && others.1 >= FEWEST / 2 && others.0 * 5 <= others.1 {
-            let says = format!("with {} {kind} have {}", name(*by), name(*at));
-            let when = format!("{} == {}", column(name(*by)), quoted(kind));
-            out.push(told(view, table, presence, &says, name(*at), Some(when)));
+    let second = count(&kinds);
+    let all_kinds = kinds.iter().flat_map(|(by, values)| values.iter().map(move |value| (*by, value)));
+    for ((by, kind), of_kind) in all_kinds.zip(&second.by_kind) {
+        for (at, presence) in of_kind.iter().enumerate().filter(|(at, own)| *at != by && own.is_nearly_all())
+        {
+            // It says something only where records of other kinds mostly have none.
+            let all = &first.all[at];
+            let (have, among) = (all.have - presence.have, all.among - presence.among);
+            if among >= FEWEST / 2 && have * 5 <= among {
+                let says = format!("with {} {kind} have {}", name(by), name(at));
+                let when = format!("{} == {}", column(name(by)), quoted(kind));
+                out.push(told(view, table, presence, &says, name(at), Some(when)));
+            }
         }
     }
     out
@@ -175,8 +209,8 @@ struct Counting<'c> {
     table: &'c Table,
     columns: &'c [usize],
     file: FileId,
-    /// What the first pass found, in the second.
-    kinds: Option<&'c Counted>,
+    /// None in the first pass.
+    kinds: &'c [KindColumn],
     counted: Counted,
 }
 
@@ -188,19 +222,28 @@ impl RecordVisitor for Counting<'_> {
             record.value(field).filter(|value| !value.is_empty() && !is_none(value))
         };
         let values: Vec<Option<String>> = self.columns.iter().map(|field| value(*field)).collect();
-        for (at, value) in values.iter().enumerate() {
-            self.counted.all[at].add(value.is_some(), record, self.file);
-            if let Some(value) = value.as_ref().filter(|_| self.counted.kinds[at].len() <= MOST_KINDS) {
-                self.counted.kinds[at].insert(value.clone());
+        if self.kinds.is_empty() {
+            for (at, value) in values.iter().enumerate() {
+                self.counted.all[at].add(value.is_some(), record, self.file);
+                let known = &mut self.counted.values[at];
+                if let Some(value) =
+                    value.as_ref().filter(|value| known.len() <= MOST_KINDS && !known.contains(*value))
+                {
+                    known.insert(value.clone());
+                }
             }
+            return;
         }
-        let Some(first) = self.kinds else { return };
-        for by in (0..values.len()).filter(|by| (2..=MOST_KINDS).contains(&first.kinds[*by].len())) {
-            let Some(kind) = &values[by] else { continue };
-            for at in (0..values.len()).filter(|at| *at != by && first.all[*at].have < first.all[*at].among) {
-                let presence = self.counted.by_kind.entry((by, kind.clone(), at)).or_default();
-                presence.add(values[at].is_some(), record, self.file);
+        let mut before = 0;
+        for (by, kinds) in self.kinds {
+            let kind = values[*by].as_ref().and_then(|value| kinds.iter().position(|own| own == value));
+            if let Some(kind) = kind {
+                let of_kind = &mut self.counted.by_kind[before + kind];
+                for (presence, value) in of_kind.iter_mut().zip(&values) {
+                    presence.add(value.is_some(), record, self.file);
+                }
             }
+            before += kinds.len();
         }
     }
 }
@@ -214,20 +257,14 @@ fn told(
     field: &str,
     when: Option<String>,
 ) -> Obeyed {
-    let kind = when.as_ref().map(|when| format!("when = {}\n", toml_text(when))).unwrap_or_default();
-    let rule = format!(
-        "[[rule]]\nname = {}\ntable = {}\n{kind}assert = {}\n",
-        toml_text(&rule_name(&table.name, says)),
-        toml_text(&table.name),
-        toml_text(&has_value(table, field))
-    );
     Obeyed {
         table: table.name.clone(),
         says: says.to_owned(),
         obey: presence.have,
         among: presence.among,
         others: placed(view, &presence.lacking),
-        rule,
+        when,
+        assert: has_value(table, field),
     }
 }
 
@@ -251,16 +288,15 @@ fn placed(view: View<'_>, lacking: &[Lacking]) -> Vec<(Option<String>, Place)> {
     lacking.iter().map(|(key, file, span)| (key.clone(), place(*file, *span))).collect()
 }
 
-/// A name for a rule: one word.
-fn rule_name(table: &str, says: &str) -> String {
-    format!("{table}-{}", plain_name(says).replace('_', "-"))
-}
-
 /// A column in an expression: its name, or behind `row` where that is no name there.
 fn column(name: &str) -> String {
-    let plain = name.starts_with(|first: char| first.is_ascii_alphabetic() || first == '_')
-        && name.chars().all(|next| next.is_ascii_alphanumeric() || next == '_');
-    if plain { name.to_owned() } else { format!("row[{}]", quoted(name)) }
+    if is_plain(name) { name.to_owned() } else { format!("row[{}]", quoted(name)) }
+}
+
+/// Whether a name can stand in an expression as it is.
+fn is_plain(name: &str) -> bool {
+    name.starts_with(|first: char| first.is_ascii_alphabetic() || first == '_')
+        && name.chars().all(|next| next.is_ascii_alphanumeric() || next == '_')
 }
 
 /// A text in an expression.
@@ -291,13 +327,14 @@ fn of_references(view: View<'_>) -> Vec<Obeyed> {
         if !plain
             || table.key.len() != 1
             || field.list.is_some()
-            || field.column.contains(['[', '*', '/', '.'])
+            || !is_plain(&field.name)
+            || !is_plain(&source.name)
         {
             continue;
         }
         let mut presence = Presence::default();
         for (record, key) in index.keys(target.table) {
-            let is_named = hashes.contains(&crate::tables::key_hash(key, table.ignore_case));
+            let is_named = hashes.contains(&key_hash(key, table.ignore_case));
             presence.among += 1;
             presence.have += usize::from(is_named);
             if !is_named && presence.lacking.len() < MOST_OTHERS {
@@ -317,12 +354,8 @@ fn of_references(view: View<'_>) -> Vec<Obeyed> {
             obey: presence.have,
             among: presence.among,
             others: placed(view, &presence.lacking),
-            rule: format!(
-                "[[rule]]\nname = {}\ntable = {}\nassert = {}\n",
-                toml_text(&rule_name(&table.name, &says)),
-                toml_text(&table.name),
-                toml_text(&assert)
-            ),
+            when: None,
+            assert,
             says,
         });
     }

@@ -1,7 +1,7 @@
 //! What is proposed for a schema, with what speaks for and against it.
 
 use crate::problem::Place;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 
 /// How sure a proposal is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -120,18 +120,19 @@ pub fn needed_with(all: &[Proposal], at: usize) -> Vec<usize> {
 pub(super) fn with_needs_but(
     all: &[Proposal],
     chosen: impl Fn(usize) -> bool,
-    barred: &BTreeSet<usize>,
+    barred: impl IntoIterator<Item = usize>,
 ) -> Vec<usize> {
-    let mut out = barred.clone();
+    let mut out: BTreeSet<usize> = barred.into_iter().collect();
     loop {
         let taken = with_needs(all, |at| chosen(at) && !out.contains(&at));
-        let is_out = |need: &str| {
-            out.iter().map(|at| &all[*at]).any(|own| match &own.field {
-                None => own.topic == Topic::Table && own.table == need,
-                Some(field) => own.is_needed_by_name() && need == format!("{}.{field}", own.table),
-            })
+        let name = |at: &usize| match &all[*at].field {
+            None => (all[*at].topic == Topic::Table).then(|| all[*at].table.clone()),
+            Some(field) => all[*at].is_needed_by_name().then(|| format!("{}.{field}", all[*at].table)),
         };
-        let lacks = |at: &usize| is_out(&all[*at].table) || all[*at].needs.iter().any(|need| is_out(need));
+        let names: HashSet<String> = out.iter().filter_map(name).collect();
+        let lacks = |at: &usize| {
+            names.contains(&all[*at].table) || all[*at].needs.iter().any(|need| names.contains(need))
+        };
         let more: Vec<usize> = taken.iter().copied().filter(|at| !out.contains(at)).filter(lacks).collect();
         if more.is_empty() {
             return taken.into_iter().filter(|at| !out.contains(at)).collect();
@@ -168,6 +169,11 @@ fn with_needs(all: &[Proposal], chosen: impl Fn(usize) -> bool) -> Vec<usize> {
 }
 
 impl Proposal {
+    /// Whether it says no more than that not all records have the field.
+    pub(super) fn is_only_optional(&self) -> bool {
+        self.settings.iter().all(|(name, _)| name == "optional")
+    }
+
     /// Whether it is one that others need by the names of table and field: that no two records have the same there, or that
     /// not all have it.
     fn is_needed_by_name(&self) -> bool {

@@ -3,7 +3,7 @@
 use super::recognise::{Lines, Recognised, Settings};
 use super::shapes::RecordShape;
 use crate::formats::Ini;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 pub(super) fn ini(lines: &Lines<'_>) -> Option<Recognised> {
     let (mut sections, mut keys, mut others, mut braces) = (0, 0, 0usize, 0);
@@ -144,110 +144,80 @@ pub(super) fn by_file<'t>(texts: impl Iterator<Item = &'t str>) -> Option<Vec<Re
     Some(std::iter::once(shape(main, false)).chain(common.into_iter().map(|own| shape(own, true))).collect())
 }
 
-/// The shapes of sections that are there again and again, `[BOAT]`, and so are kinds of records rather than their names: one for
-/// each kind. `None` if there is only one, or some section is there once.
-fn by_repeated_name(sections: &[(String, Vec<String>)]) -> Option<Vec<RecordShape>> {
-    /// Of fewer sections two may have one name by mistake.
-    const FEWEST: usize = 3;
-    let mut kinds: Vec<(&str, usize, Vec<String>)> = Vec::new();
-    for (name, keys) in sections {
-        let at = kinds.iter().position(|(own, ..)| own == name).unwrap_or_else(|| {
-            kinds.push((name, 0, Vec::new()));
-            kinds.len() - 1
-        });
-        kinds[at].1 += 1;
-        for key in keys {
-            if !kinds[at].2.contains(key) {
-                kinds[at].2.push(key.clone());
-            }
-        }
-    }
-    let is_kind =
-        |(name, count, _): &(&str, usize, Vec<String>)| *count >= FEWEST && !name.contains(['{', '}']);
-    if kinds.len() < 2 || !kinds.iter().all(is_kind) {
-        return None;
-    }
-    let shape = |(name, _, mut columns): (&str, usize, Vec<String>)| {
-        columns.sort();
-        RecordShape {
-            records: Some(("section", name.to_owned())),
-            name: Some(name.to_owned()),
-            columns,
-            kind: true,
-            ..RecordShape::plain(None)
-        }
-    };
-    Some(kinds.into_iter().map(shape).collect())
+/// Sections of one kind.
+struct SectionKind<'s> {
+    name: &'s str,
+    count: usize,
+    keys: BTreeSet<&'s str>,
 }
 
-/// The shapes of INI files whose sections say of what kind they are, `[boat scow]` or `[boat:scow]`: one for each kind. `None`
-/// if they do not.
+/// Sections by what says of which kind they are, in the order in which kinds are met.
+fn by_kind_name<'s>(sections: impl Iterator<Item = (&'s str, &'s Vec<&'s str>)>) -> Vec<SectionKind<'s>> {
+    let mut kinds: Vec<SectionKind<'s>> = Vec::new();
+    let mut places: HashMap<&str, usize> = HashMap::new();
+    for (name, keys) in sections {
+        let at = *places.entry(name).or_insert_with(|| {
+            kinds.push(SectionKind { name, count: 0, keys: BTreeSet::new() });
+            kinds.len() - 1
+        });
+        kinds[at].count += 1;
+        kinds[at].keys.extend(keys.iter().copied());
+    }
+    kinds
+}
+
+impl SectionKind<'_> {
+    /// Their shape, if the template of their names is `section`. With a name for each it is the part `{name}`.
+    fn shape(&self, section: String, named: bool) -> RecordShape {
+        let place = named.then_some("{name}");
+        RecordShape {
+            records: Some(("section", section)),
+            name: Some(self.name.to_owned()),
+            columns: place.into_iter().chain(self.keys.iter().copied()).map(str::to_owned).collect(),
+            kind: true,
+            ..RecordShape::plain(place)
+        }
+    }
+}
+
+/// The shapes of INI files whose sections say of what kind they are, `[boat scow]` or `[boat:scow]`, or just `[BOAT]` again and
+/// again: one for each kind. `None` if they do not.
 pub(super) fn by_kind<'t>(texts: impl Iterator<Item = &'t str>) -> Option<Vec<RecordShape>> {
-    /// Of fewer sections two may begin with the same word by chance.
+    /// Of fewer sections two may have one name, or begin with one word, by chance.
     const FEWEST: usize = 3;
-    let mut sections: Vec<(String, Vec<String>)> = Vec::new();
+    let mut sections: Vec<(&str, Vec<&str>)> = Vec::new();
     let mut again = 0;
     for text in texts {
-        let mut of_file: HashSet<String> = HashSet::new();
+        let mut of_file: HashSet<&str> = HashSet::new();
         for line in text.lines().map(str::trim).filter(|line| !line.starts_with([';', '#'])) {
-            if let Some(name) = line.strip_prefix('[').and_then(|rest| Some(rest.split_once(']')?.0)) {
-                again += usize::from(!of_file.insert(name.trim().to_owned()));
-                sections.push((name.trim().to_owned(), Vec::new()));
+            if let Some((name, _)) = line.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
+                again += usize::from(!of_file.insert(name.trim()));
+                sections.push((name.trim(), Vec::new()));
             } else if let (Some((key, _)), Some(own)) = (line.split_once('='), sections.last_mut()) {
-                own.1.push(key.trim().to_owned());
+                own.1.push(key.trim());
             }
         }
     }
-    if let Some(found) = by_repeated_name(&sections).filter(|_| again * 2 > sections.len()) {
-        return Some(found);
+    if again * 2 > sections.len() {
+        let kinds = by_kind_name(sections.iter().map(|(name, keys)| (*name, keys)));
+        let is_kind = |own: &SectionKind<'_>| own.count >= FEWEST && !own.name.contains(['{', '}']);
+        if kinds.len() > 1 && kinds.iter().all(is_kind) {
+            return Some(kinds.iter().map(|own| own.shape(own.name.to_owned(), false)).collect());
+        }
     }
     let is_word = |word: &str| word.chars().all(|next| next.is_alphanumeric() || next == '_' || next == '-');
-    for sign in [" ", ":", "/", "."] {
-        let mut kinds: Vec<(&str, Vec<&str>, Vec<String>)> = Vec::new();
-        let mut others = 0;
-        for (section, keys) in &sections {
-            let Some((kind, name)) = section.split_once(sign).filter(|(kind, name)| {
-                !kind.is_empty()
-                    && is_word(kind)
-                    && !name.trim().is_empty()
-                    && !name.contains(['{', '}', '['])
-            }) else {
-                others += 1;
-                continue;
-            };
-            let at = kinds.iter().position(|(own, ..)| *own == kind).unwrap_or_else(|| {
-                kinds.push((kind, Vec::new(), Vec::new()));
-                kinds.len() - 1
-            });
-            kinds[at].1.push(name);
-            for key in keys {
-                if !kinds[at].2.contains(key) {
-                    kinds[at].2.push(key.clone());
-                }
-            }
-        }
-        let several =
-            kinds.iter().filter(|(_, names, _)| names.len() >= FEWEST).map(|(_, names, _)| names.len());
-        if several.sum::<usize>() * 10 < sections.len() * 9
-            || others * 10 > sections.len()
-            || kinds.is_empty()
-        {
-            continue;
-        }
-        let shape = |(kind, _, mut columns): (&str, Vec<&str>, Vec<String>)| {
-            columns.sort();
-            columns.insert(0, "{name}".to_owned());
-            RecordShape {
-                records: Some(("section", format!("{kind}{sign}{{name}}"))),
-                name: Some(kind.to_owned()),
-                columns,
-                kind: true,
-                ..RecordShape::plain(Some("{name}"))
-            }
-        };
-        return Some(kinds.into_iter().map(shape).collect());
-    }
-    None
+    [" ", ":", "/", "."].into_iter().find_map(|sign| {
+        let parted = sections.iter().filter_map(|(section, keys)| {
+            let (kind, name) = section.split_once(sign)?;
+            let is_named = !name.trim().is_empty() && !name.contains(['{', '}', '[']);
+            (is_named && !kind.is_empty() && is_word(kind)).then_some((kind, keys))
+        });
+        let kinds = by_kind_name(parted);
+        let several: usize = kinds.iter().map(|own| own.count).filter(|count| *count >= FEWEST).sum();
+        let is_rule = several > 0 && several * 10 >= sections.len() * 9;
+        is_rule
+            .then(|| kinds.iter().map(|own| own.shape(format!("{}{sign}{{name}}", own.name), true)).collect())
+    })
 }
 
 /// The shape of INI files with sections: a key that stands in many sections is a field of records; if
@@ -286,4 +256,36 @@ fn is_key(key: &str) -> bool {
         && key.len() <= 80
         && !key.contains(['{', '}', '"', '\'', '(', ';', ',', '|', '\t'])
         && key.split_whitespace().count() <= 4
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::kind_and_name(
+        &["[boat a]\nx=1\n[boat b]\ny=2\n[crew c]\nz=1\n[boat d]\n[crew e]\n[crew f]\n"],
+        "boat {name}: {name} x y | crew {name}: {name} z"
+    )]
+    #[case::with_another_sign(&["[boat:a]\nx=1\n[boat:b]\n[boat:c]\n"], "boat:{name}: {name} x")]
+    #[case::over_files(&["[boat a]\nx=1\n", "[boat b]\n", "[boat c]\n"], "boat {name}: {name} x")]
+    #[case::again_and_again(
+        &["[BOAT]\nID=a\n[BOAT]\nID=b\n[CREW]\nID=c\n[BOAT]\n[CREW]\n[CREW]\n"],
+        "BOAT: ID | CREW: ID"
+    )]
+    #[case::one_of_a_name_in_each_file(&["[x]\na=1\n[y]\n", "[x]\n[y]\n", "[x]\n[y]\n"], "none")]
+    #[case::names_alone(&["[a]\nx=1\n[b]\nx=1\n[c]\nx=1\n[d]\n"], "none")]
+    #[case::few(&["[boat a]\nx=1\n[boat b]\nx=1\n"], "none")]
+    #[case::some_without_kind(&["[boat a]\n[boat b]\n[boat c]\n[x]\n[y]\n"], "none")]
+    #[case::notes(&["; [boat x]\n[a]\n# [boat y]\n[b]\n; [boat z]\n"], "none")]
+    fn kinds_of_sections(#[case] texts: &[&str], #[case] expected: &str) {
+        let shown = |shape: &RecordShape| {
+            let section = shape.records.as_ref().map_or("", |(_, section)| section.as_str());
+            format!("{section}: {}", shape.columns.join(" "))
+        };
+        let found = by_kind(texts.iter().copied());
+        let told = found.map(|own| own.iter().map(shown).collect::<Vec<_>>().join(" | "));
+        assert_eq!(told.as_deref().unwrap_or("none"), expected);
+    }
 }

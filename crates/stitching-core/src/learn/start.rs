@@ -53,8 +53,8 @@ pub fn start(folder: &Path, bases: &[PathBuf]) -> Result<Start, Error> {
     let described = |taken: &[&Proposal]| {
         Project::described(&folder, &project, &[(schema_name.clone(), written(&head, taken)?)])
     };
-    let taken = tried(&mut learned.proposals, chosen, &BTreeSet::new(), &described, &FaultCounts::default())?;
-    let taken: Vec<&Proposal> = taken.into_iter().map(|at| &learned.proposals[at]).collect();
+    let found = tried(&mut learned.proposals, chosen, &BTreeSet::new(), &described, &FaultCounts::default())?;
+    let taken: Vec<&Proposal> = found.taken.into_iter().map(|at| &learned.proposals[at]).collect();
     let schema = written(&head, &taken)?;
     let tables = taken.iter().map(|own| own.table.clone()).collect();
     Ok(Start { project, schema_name, schema, tables, learned })

@@ -56,6 +56,9 @@ pub(super) fn texts_setting(
     }
 }
 
+/// What is said of a table besides if it holds texts.
+pub(super) const TEXTS: &str = ", texts";
+
 /// In a hundred records so many must have a key of their own; the others may be faults of the data.
 const FEWEST_UNIQUE: u64 = 95;
 
@@ -123,7 +126,7 @@ pub(super) fn table_proposal(own: &Studied, counts: &Counts) -> Option<Proposal>
         }
         false => band,
     };
-    let texts = if own.texts.is_some() { ", texts" } else { "" };
+    let texts = if own.texts.is_some() { TEXTS } else { "" };
     let needs = key_that_some_lack(own, counts).filter(|_| has_key);
     let needs = needs.map(|field| format!("{}.{field}", own.table.name)).into_iter().collect();
     Some(Proposal {

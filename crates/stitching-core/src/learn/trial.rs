@@ -1,9 +1,10 @@
 //! Trying on the data what is about to be written: what brings errors is asked instead.
 
 use super::proposal::{Band, Proposal, Topic, with_needs_but};
+use super::tables::TEXTS;
 use crate::checks::{FaultCounts, FaultGroup, fault_counts};
 use crate::{Code, Error, Project};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// After so many rounds all that still brings errors is left out.
 const ROUNDS: usize = 8;
@@ -20,7 +21,19 @@ const OF_THE_DATA: [Code; 8] = [
     Code::DUPLICATE_MEMBER,
 ];
 
-/// What is taken of `proposals` to be written: those that `chosen` holds of with what they need, but for what brings problems
+/// What a trial came to: positions among the proposals.
+#[derive(Debug, Default)]
+pub struct Tried {
+    /// What is to be written.
+    pub taken: Vec<usize>,
+    /// What was chosen and is not to be written, each with the reason.
+    pub left: Vec<(usize, String)>,
+}
+
+/// The proposals that are left out, by position, and why.
+type Barred = BTreeMap<usize, String>;
+
+/// Tries what is to be written of `proposals`: those that `chosen` holds of with what they need, but for what brings problems
 /// in more than a few in a hundred of the records it is about. That gets a reason and becomes a question; a key that does not
 /// tell records apart is left out of its table. `described` gives the project as it would be with some proposals written;
 /// `before` are the problems that are there without them. Of those that are `confirmed`, by their positions, the exceptions that they
@@ -36,14 +49,17 @@ pub fn tried(
     confirmed: &BTreeSet<usize>,
     described: &dyn Fn(&[&Proposal]) -> Result<Project, Error>,
     before: &FaultCounts,
-) -> Result<Vec<usize>, Error> {
+) -> Result<Tried, Error> {
     let wanted: Vec<bool> = proposals.iter().enumerate().map(|(at, own)| chosen(at, own)).collect();
-    let mut barred: BTreeSet<usize> = BTreeSet::new();
+    let mut barred = Barred::new();
+    let taken_without = |proposals: &[Proposal], barred: &Barred| {
+        with_needs_but(proposals, |at| wanted[at], barred.keys().copied())
+    };
     for round in 0..=ROUNDS {
-        let taken = with_needs_but(proposals, |at| wanted[at], &barred);
+        let taken = taken_without(proposals, &barred);
         let own: Vec<&Proposal> = taken.iter().map(|at| &proposals[*at]).collect();
         if own.is_empty() {
-            return Ok(taken);
+            break;
         }
         let project = match described(&own) {
             Ok(project) => project,
@@ -79,23 +95,29 @@ pub fn tried(
             change = change.max(judged.judge(proposals, &taken, &mut barred));
         }
         match change {
-            Change::None => return Ok(taken),
             // With fewer settings of fields there are no more problems than before.
-            Change::FewerSettings => break,
+            Change::None | Change::FewerSettings => break,
             Change::OtherTables => {}
         }
     }
-    Ok(with_needs_but(proposals, |at| wanted[at], &barred))
+    let taken = taken_without(proposals, &barred);
+    let reason = |at: usize| barred.get(&at).cloned().unwrap_or_else(|| NEEDED.to_owned());
+    let left = (0..wanted.len()).filter(|at| wanted[*at] && taken.binary_search(at).is_err());
+    let left = left.map(|at| (at, reason(at))).collect();
+    Ok(Tried { taken, left })
 }
+
+/// Why what others are needed for is left out with these.
+const NEEDED: &str = "what it needs is not written";
 
 /// Those of `some` with which the project cannot be opened, found by halves.
 fn failing(
     proposals: &[Proposal],
     some: &[usize],
-    barred: &BTreeSet<usize>,
+    barred: &Barred,
     described: &dyn Fn(&[&Proposal]) -> Result<Project, Error>,
 ) -> Vec<usize> {
-    let with_needs = with_needs_but(proposals, |at| some.contains(&at), barred);
+    let with_needs = with_needs_but(proposals, |at| some.contains(&at), barred.keys().copied());
     let own: Vec<&Proposal> = with_needs.iter().map(|at| &proposals[*at]).collect();
     match some {
         _ if described(&own).is_ok() => Vec::new(),
@@ -175,10 +197,11 @@ fn is_named(proposal: &Proposal, line: &str) -> bool {
 }
 
 /// Leaves a proposal out, and says why; `false` if it is left out already.
-fn bar(proposals: &mut [Proposal], barred: &mut BTreeSet<usize>, at: usize, reason: &str) -> bool {
-    if !barred.insert(at) {
+fn bar(proposals: &mut [Proposal], barred: &mut Barred, at: usize, reason: &str) -> bool {
+    if barred.contains_key(&at) {
         return false;
     }
+    barred.insert(at, reason.to_owned());
     let own = &mut proposals[at];
     own.band = own.band.max(Band::Ask);
     own.reasons.push(reason.to_owned());
@@ -203,13 +226,15 @@ impl Judged<'_> {
         self.group.count > (among * 5 / 100).max(usize::from(among >= FEW))
     }
 
-    /// Whether someone who has seen the exceptions of a proposal has taken it, and there are no more problems than these.
+    /// Whether someone who has seen the exceptions of a proposal has taken it, and there are no more problems than these, nor
+    /// more than one in ten.
     fn is_known(&self, at: usize, own: &Proposal) -> bool {
-        self.confirmed.contains(&at) && self.group.count as u64 <= own.values - own.fit.min(own.values)
+        let (count, exceptions) = (self.group.count as u64, own.values - own.fit.min(own.values));
+        self.confirmed.contains(&at) && count <= exceptions && count * 10 <= own.values
     }
 
     /// Puts right or leaves out what brings the problems, unless they are few.
-    fn judge(&self, proposals: &mut [Proposal], taken: &[usize], barred: &mut BTreeSet<usize>) -> Change {
+    fn judge(&self, proposals: &mut [Proposal], taken: &[usize], barred: &mut Barred) -> Change {
         let group = self.group;
         let Some(table) = group.table.as_deref() else { return Change::None };
         let records = self.counts.records.get(table).copied().unwrap_or(0);
@@ -220,6 +245,7 @@ impl Judged<'_> {
                 .iter()
                 .copied()
                 .filter(|at| proposals[*at].table == table && proposals[*at].field.as_deref() == Some(field))
+                .filter(|at| !proposals[*at].is_only_optional())
                 .collect();
             if !of_field.is_empty() {
                 let values =
@@ -257,12 +283,8 @@ impl Judged<'_> {
             return Change::OtherTables;
         }
         let reason = self.reason("records", records);
-        let mut is_changed = bar(proposals, barred, at, &reason);
-        for at in
-            (0..proposals.len()).filter(|at| proposals[*at].table == table && proposals[*at].field.is_some())
-        {
-            is_changed |= barred.insert(at);
-        }
+        // What is said of its fields goes with it.
+        let is_changed = bar(proposals, barred, at, &reason);
         if is_changed { Change::OtherTables } else { Change::None }
     }
 
@@ -286,6 +308,7 @@ fn without_key(table: &mut Proposal, reason: &str) -> bool {
         return false;
     }
     table.settings.retain(|(name, _)| name != "key" && name != "texts");
+    table.says = table.says.trim_end_matches(TEXTS).to_owned();
     table.reasons.push(reason.to_owned());
     true
 }

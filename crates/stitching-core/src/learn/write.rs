@@ -5,18 +5,30 @@ use super::proposal::{Proposal, Topic};
 use crate::Error;
 use toml_edit::{DocumentMut, InlineTable, Item, Table, TableLike, Value};
 
+/// A schema as a document of which notes and order stay.
+///
+/// # Errors
+/// When it is no TOML.
+pub(super) fn document_of(text: &str) -> Result<DocumentMut, Error> {
+    text.parse().map_err(|error: toml_edit::TomlError| refused(error.message().to_owned()))
+}
+
+/// Why a schema cannot be written.
+fn refused(reason: String) -> Error {
+    Error::refused(format!("the schema cannot be written: {reason}"), "put it right first")
+}
+
+/// A reason as a note. It may tell of names and values of the data, of which none may end the note.
+fn note(reason: &str) -> String {
+    format!("# {}\n", reason.replace(char::is_control, " "))
+}
+
 /// The schema `text` with `proposals` in it. Settings that are there already stay as they are.
 ///
 /// # Errors
 /// When the schema is no TOML.
 pub fn written(text: &str, proposals: &[&Proposal]) -> Result<String, Error> {
-    let refused = |reason: String| {
-        Error::refused(format!("the schema cannot be written: {reason}"), "put it right first")
-    };
-    let read = |text: &str| -> Result<DocumentMut, Error> {
-        text.parse().map_err(|error: toml_edit::TomlError| refused(error.message().to_owned()))
-    };
-    let mut document = read(text)?;
+    let mut document = document_of(text)?;
     // Notes in a file without any setting stay at its head.
     let head = if document.as_table().is_empty() { text } else { "" };
     if !head.is_empty() {
@@ -40,8 +52,8 @@ pub fn written(text: &str, proposals: &[&Proposal]) -> Result<String, Error> {
         }
         if is_new {
             let mut table = Table::new();
-            let notes: Vec<String> = proposal.reasons.iter().map(|reason| format!("# {reason}\n")).collect();
-            table.decor_mut().set_prefix(format!("\n{}", notes.concat()));
+            let notes: String = proposal.reasons.iter().map(|reason| note(reason)).collect();
+            table.decor_mut().set_prefix(format!("\n{notes}"));
             tables.insert(&proposal.table, Item::Table(table));
         }
         let Some(table) = tables.get_mut(&proposal.table).and_then(Item::as_table_mut) else { continue };

@@ -261,10 +261,10 @@ pub struct Learn {
     #[arg(long, conflicts_with_all = ["write", "all", "no", "key"])]
     pub rules: bool,
     /// Never propose these again: a note in the schema says so
-    #[arg(long, value_delimiter = ',', value_name = "N,...", conflicts_with_all = ["accept", "write"])]
+    #[arg(long, value_delimiter = ',', value_name = "N,...", conflicts_with_all = ["table", "accept", "write", "all"])]
     pub no: Vec<usize>,
     /// Give a table of the schema another key: a field, several with commas, or none (`boats=`)
-    #[arg(long, value_name = "TABLE=FIELD,...", conflicts_with_all = ["accept", "write", "no"])]
+    #[arg(long, value_name = "TABLE=FIELD,...", conflicts_with_all = ["table", "accept", "write", "no", "all", "through"])]
     pub key: Option<String>,
     #[command(flatten)]
     pub through: Through,

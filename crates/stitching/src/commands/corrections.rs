@@ -1,6 +1,7 @@
 //! `stitching learn N`, `--no` and `--key`: one proposal whole, and what a person says to what was learned.
 
-use super::learn::{ProposalShape, Written, proposals_text, schema_texts, shape};
+use super::learn::{ProposalShape, proposals_text, shape};
+use super::schema_files::{ChangedSchema, schema_files};
 use crate::render::human::Paths;
 use crate::ui::{Ui, count};
 use serde::Serialize;
@@ -20,6 +21,8 @@ struct OneShape<'p> {
     needs: Vec<usize>,
     /// What `check` would tell besides.
     brings: Vec<BroughtShape<'p>>,
+    /// Why no schema can say it, if none can.
+    refused: Option<String>,
 }
 
 /// Problems that a proposal would bring.
@@ -55,27 +58,32 @@ pub fn show(
             true => FaultCounts::default(),
             false => fault_counts(project.view()),
         };
-        let after = Written::of(project, &taken)?.described(project)?;
+        let after = ChangedSchema::with_proposals(project, &taken)?.described(project)?;
         Ok::<_, Error>(more_faults(&before, &fault_counts(after.view())))
     });
+    let (brings, refused) = match brought {
+        Ok(brings) => (brings, None),
+        Err(Error::Description(problems)) => {
+            (Vec::new(), problems.into_iter().next().map(|problem| problem.message))
+        }
+        Err(other) => return Err(other),
+    };
     let paths = Paths::of(project);
     let first =
         |group: &FaultGroup| format!("{}: {}", paths.place(&group.example.place), group.example.message);
     if as_json {
-        let brings = brought?;
+        let shapes = brings.iter().map(|group| BroughtShape {
+            code: group.code.as_str(),
+            table: group.table.as_deref(),
+            field: group.field.as_deref(),
+            count: group.count,
+            first: first(group),
+        });
         ui.json(&OneShape {
             proposal: shape(at + 1, own),
             needs: others.iter().map(|other| other + 1).collect(),
-            brings: brings
-                .iter()
-                .map(|group| BroughtShape {
-                    code: group.code.as_str(),
-                    table: group.table.as_deref(),
-                    field: group.field.as_deref(),
-                    count: group.count,
-                    first: first(group),
-                })
-                .collect(),
+            brings: shapes.collect(),
+            refused,
         });
         return Ok(ExitCode::SUCCESS);
     }
@@ -95,20 +103,13 @@ pub fn show(
             out += &format!("    {}  {}{field}  {}\n", other + 1, own.table, own.says);
         }
     }
-    match brought {
-        Ok(brings) if brings.is_empty() => out += "`check` would tell nothing more\n",
-        Ok(brings) => {
-            out += "`check` would tell besides\n";
-            for group in &brings {
-                let code = group.code.as_str();
-                out += &format!("    {} {code}, the first at {}\n", group.count, first(group));
-            }
-        }
-        Err(Error::Description(problems)) => {
-            let why = problems.first().map(|problem| problem.message.as_str()).unwrap_or_default();
-            out += &format!("it cannot be written: {why}\n");
-        }
-        Err(other) => return Err(other),
+    match &refused {
+        Some(why) => out += &format!("it cannot be written: {why}\n"),
+        None if brings.is_empty() => out += "`check` would tell nothing more\n",
+        None => out += "`check` would tell besides\n",
+    }
+    for group in &brings {
+        out += &format!("    {} {}, the first at {}\n", group.count, group.code, first(group));
     }
     ui.out(&out);
     let number = at + 1;
@@ -120,10 +121,10 @@ pub fn show(
 
 /// Notes in the schema that these are not to be proposed again.
 pub fn refuse(project: &Project, refused: &[&Proposal], as_json: bool, ui: &Ui) -> Result<ExitCode, Error> {
-    let Some((name, path, text)) = schema_texts(project)?.pop() else { return Ok(ExitCode::SUCCESS) };
-    let after = refused.iter().fold(text.clone(), |text, own| with_refusal(&text, own));
-    let files = if after == text { Vec::new() } else { vec![(name, path, text, after)] };
-    Written { files }.replace(project, ui)?;
+    let Some(file) = schema_files(project)?.pop() else { return Ok(ExitCode::SUCCESS) };
+    let name = file.name;
+    let after = refused.iter().fold(file.text.clone(), |text, own| with_refusal(&text, own));
+    ChangedSchema::of_file(file, after).write(project, ui)?;
     if as_json {
         ui.json(&CorrectedShape { files: vec![name] });
     } else {
@@ -155,14 +156,11 @@ pub fn set_key(project: &Project, given: &str, as_json: bool, ui: &Ui) -> Result
         });
     };
     let home = &project.schema.tables[id].place.path;
-    let mut files = Vec::new();
-    for (name, path, text) in schema_texts(project)? {
-        if name == home {
-            let after = with_key(&text, table, &parts)?;
-            files.push((name, path, text, after));
-        }
-    }
-    let written = Written { files };
+    let Some(file) = schema_files(project)?.into_iter().find(|file| file.name == home) else {
+        return Err(Error::refused(format!("no schema file has the table `{table}`"), "nothing was changed"));
+    };
+    let after = with_key(&file.text, table, &parts)?;
+    let written = ChangedSchema::of_file(file, after);
     let described = written.described(project)?;
     let (brought, records) = ui.progress("trying it on the data", || {
         let after = counts_of_sound_data(&described);
@@ -190,9 +188,9 @@ pub fn set_key(project: &Project, given: &str, as_json: bool, ui: &Ui) -> Result
             "name further fields with commas, or none (`TABLE=`); nothing was changed",
         ));
     }
-    written.replace(project, ui)?;
+    written.write(project, ui)?;
     if as_json {
-        ui.json(&CorrectedShape { files: written.files.iter().map(|(name, ..)| *name).collect() });
+        ui.json(&CorrectedShape { files: written.names() });
         return Ok(ExitCode::SUCCESS);
     }
     let key = if parts.is_empty() { "no key".to_owned() } else { format!("the key {}", parts.join("/")) };

@@ -182,7 +182,7 @@ fn import(
     let text = Text::decode(&mut bytes, None);
     let found = documented(&project.schema.tables[table], names, text.as_str());
     if write {
-        return super::learn::write(project, &found.iter().collect::<Vec<_>>(), &[], as_json, ui);
+        return super::learn::write(project, &found.iter().collect::<Vec<_>>(), Vec::new(), as_json, ui);
     }
     if as_json {
         let found = found.iter().map(|own| AboutShape { field: own.field.as_deref(), about: &own.says });

@@ -1,18 +1,19 @@
 //! `stitching learn` and `stitching init`
 
+use super::schema_files::{ChangedSchema, schema_files};
 use crate::args::{Global, Init, Learn};
 use crate::render::{human, json};
 use crate::ui::{BOLD, DIM, GREEN, Ui, YELLOW, count, grouped, styled, wants_json};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::checks::{FaultCounts, check};
-use stitching_core::journal::{create_descriptions, replace_description};
+use stitching_core::journal::create_descriptions;
 use stitching_core::layers::LayerId;
 use stitching_core::learn::{
-    Band, Learned, Proposal, Topic, confirmed_too, counts_of_sound_data, learn, start, tried,
-    without_refused, written,
+    Band, Learned, Proposal, Topic, Tried, confirmed_too, counts_of_sound_data, learn, start, tried,
+    without_refused,
 };
 use stitching_core::project::PROJECT_FILE;
 use stitching_core::{Error, Place, Problem, Project};
@@ -40,8 +41,14 @@ struct InitShape<'l> {
 struct WrittenShape<'l> {
     written: usize,
     files: Vec<&'l String>,
-    /// The numbers of those that are not written, since they would bring errors.
-    left: Vec<usize>,
+    left: Vec<LeftShape<'l>>,
+}
+
+/// A proposal that is not written, since it would bring problems.
+#[derive(Debug, Serialize)]
+pub struct LeftShape<'l> {
+    number: usize,
+    reason: &'l str,
 }
 
 /// What was found besides proposals.
@@ -131,9 +138,18 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
     if args.rules {
         return super::obeyed::run(project, args, through, as_json, ui);
     }
-    let one = args.table.as_deref().and_then(|table| table.parse::<usize>().ok());
+    // A number is that of a proposal, unless a table is called so.
+    let is_table = |name: &str| project.schema.table(name).is_some();
+    let one = args.table.as_deref().filter(|name| !is_table(name));
+    let one = one.and_then(|name| name.parse::<usize>().ok());
+    if one.is_some() && (args.write || args.all || !args.accept.is_empty()) {
+        return Err(Error::Usage {
+            message: "the number of a proposal stands alone: it is shown".to_owned(),
+            help: "to write it, use `stitching learn --accept N`".into(),
+        });
+    }
     let writes = args.write || !args.accept.is_empty() || !args.no.is_empty() || one.is_some();
-    let schemas = schema_texts(project)?;
+    let schemas = schema_files(project)?;
     let (learned, contradicted) = ui.progress("studying the data", || {
         // What the one does alone leaves processors to the other.
         std::thread::scope(|scope| {
@@ -142,7 +158,7 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
                 false => contradictions(project, args.table.as_deref(), through),
             });
             let mut learned = learn(project.view().until(through));
-            without_refused(&mut learned.proposals, schemas.iter().map(|(.., text)| text.as_str()));
+            without_refused(&mut learned.proposals, schemas.iter().map(|file| file.text.as_str()));
             (learned, check.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
         })
     });
@@ -151,9 +167,13 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
     let of_table = |own: &&(usize, &Proposal)| args.table.as_ref().is_none_or(|table| own.1.table == *table);
     for number in args.accept.iter().chain(&args.no).chain(&one) {
         if !(1..=numbered.len()).contains(number) {
+            let help = match numbered.len() {
+                0 => "nothing is proposed: the schema says what can be learned from the data".to_owned(),
+                last => format!("they have the numbers 1 to {last}"),
+            };
             return Err(Error::Usage {
                 message: format!("there is no proposal {number}"),
-                help: format!("they have the numbers 1 to {}", numbered.len()).into(),
+                help: help.into(),
             });
         }
     }
@@ -209,25 +229,17 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
             })
             .collect();
         let mut learned = learned;
-        let taken = ui.progress("trying it on the data", || {
+        let found = ui.progress("trying it on the data", || {
             let before = match project.schema.tables.is_empty() {
                 true => FaultCounts::default(),
                 false => counts_of_sound_data(project),
             };
-            let described = |taken: &[&Proposal]| Written::of(project, taken)?.described(project);
+            let described =
+                |taken: &[&Proposal]| ChangedSchema::with_proposals(project, taken)?.described(project);
             let seen: BTreeSet<usize> = confirmed.iter().copied().collect();
             tried(&mut learned.proposals, |at, _| chosen.contains(&at), &seen, &described, &before)
         })?;
-        let left: Vec<usize> = chosen.iter().copied().filter(|at| !taken.contains(at)).collect();
-        let taken: Vec<&Proposal> = taken.iter().map(|at| &learned.proposals[*at]).collect();
-        let outcome = write(project, &taken, &left, as_json, ui)?;
-        for at in &left {
-            let own = &learned.proposals[*at];
-            let reason = own.reasons.last().map(String::as_str).unwrap_or("what it needs is not written");
-            let field = own.field.as_deref().map(|field| format!(".{field}")).unwrap_or_default();
-            ui.note(&format!("not written: {} ({}{field}): {reason}", at + 1, own.table));
-        }
-        return Ok(if left.is_empty() { outcome } else { ExitCode::from(1) });
+        return write_tried(project, &learned.proposals, &found, as_json, ui);
     }
     let shown = |own: &&(usize, &Proposal)| args.all || own.1.band != Band::Hidden;
     let listed: Vec<(usize, &Proposal)> = numbered.iter().filter(of_table).filter(shown).copied().collect();
@@ -292,79 +304,44 @@ fn contradictions(project: &Project, table: Option<&str>, through: LayerId) -> C
     out
 }
 
-/// The schema files as they would be with some proposals in them.
-pub struct Written<'p> {
-    /// Name, path, text before and text afterwards, of those that change.
-    pub files: Vec<(&'p String, PathBuf, String, String)>,
-}
-
-/// The names, paths and texts of the schema files.
-pub fn schema_texts(project: &Project) -> Result<Vec<(&String, PathBuf, String)>, Error> {
-    let read = |name| {
-        let path = project.folder.join(name);
-        let text = std::fs::read_to_string(&path).map_err(|source| Error::io("read", &path, source))?;
-        Ok((name, path, text))
-    };
-    project.schema_files.iter().map(read).collect()
-}
-
-impl<'p> Written<'p> {
-    /// Puts `taken` into the file that describes the table, new tables into the last one.
-    pub fn of(project: &'p Project, taken: &[&Proposal]) -> Result<Written<'p>, Error> {
-        let home = |own: &&Proposal| -> usize {
-            let described =
-                project.schema.table(&own.table).map(|id| project.schema.tables[id].place.path.clone());
-            let at = described.and_then(|file| project.schema_files.iter().position(|name| *name == file));
-            at.unwrap_or(project.schema_files.len().saturating_sub(1))
-        };
-        let mut files = Vec::new();
-        for (at, name) in project.schema_files.iter().enumerate() {
-            let own: Vec<&Proposal> = taken.iter().filter(|own| home(own) == at).copied().collect();
-            if !own.is_empty() {
-                let path = project.folder.join(name);
-                let text =
-                    std::fs::read_to_string(&path).map_err(|source| Error::io("read", &path, source))?;
-                let after = written(&text, &own)?;
-                files.push((name, path, text, after));
-            }
-        }
-        Ok(Written { files })
-    }
-
-    /// The project as it would be.
-    pub fn described(&self, project: &Project) -> Result<Project, Error> {
-        let path = project.folder.join(PROJECT_FILE);
-        let text = std::fs::read_to_string(&path).map_err(|source| Error::io("read", &path, source))?;
-        let schemas: Vec<(String, String)> =
-            self.files.iter().map(|(name, _, _, text)| ((*name).clone(), text.clone())).collect();
-        Project::described(&project.folder, &text, &schemas)
-    }
-
-    /// Writes the files.
-    pub fn replace(&self, project: &Project, ui: &Ui) -> Result<(), Error> {
-        for (_, path, before, text) in &self.files {
-            replace_description(&project.stack, path, before, text)?;
-            ui.changed();
-        }
-        Ok(())
-    }
-}
-
-/// Puts `taken` into the schema; `left` are the positions of those that are not.
-pub fn write(
+/// Writes what a trial left, and says what is not written and why; then the status is 1.
+fn write_tried(
     project: &Project,
-    taken: &[&Proposal],
-    left: &[usize],
+    proposals: &[Proposal],
+    found: &Tried,
     as_json: bool,
     ui: &Ui,
 ) -> Result<ExitCode, Error> {
-    let after = Written::of(project, taken)?;
+    let taken: Vec<&Proposal> = found.taken.iter().map(|at| &proposals[*at]).collect();
+    let left = found.left.iter().map(|(at, reason)| LeftShape { number: at + 1, reason }).collect();
+    write(project, &taken, left, as_json, ui)?;
+    for (at, reason) in &found.left {
+        let own = &proposals[*at];
+        let field = own.field.as_deref().map(|field| format!(".{field}")).unwrap_or_default();
+        ui.note(&format!("not written: {} ({}{field}): {reason}", at + 1, own.table));
+    }
+    if !found.left.is_empty() {
+        ui.note(
+            "what is right all the same can be written into the schema by hand: `stitching learn N` shows it",
+        );
+    }
+    Ok(if found.left.is_empty() { ExitCode::SUCCESS } else { ExitCode::from(1) })
+}
+
+/// Puts `taken` into the schema.
+pub fn write(
+    project: &Project,
+    taken: &[&Proposal],
+    left: Vec<LeftShape<'_>>,
+    as_json: bool,
+    ui: &Ui,
+) -> Result<ExitCode, Error> {
+    let after = ChangedSchema::with_proposals(project, taken)?;
     // What would be written must be what can be read.
     after.described(project)?;
-    after.replace(project, ui)?;
-    let files: Vec<&String> = after.files.iter().map(|(name, ..)| *name).collect();
+    after.write(project, ui)?;
+    let files = after.names();
     if as_json {
-        let left = left.iter().map(|at| at + 1).collect();
         ui.json(&WrittenShape { written: taken.len(), files, left });
     } else if taken.is_empty() {
         ui.out("nothing is written\n");

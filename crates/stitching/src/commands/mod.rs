@@ -25,6 +25,7 @@ mod refresh;
 mod remove;
 mod rename;
 mod renumber;
+mod schema_files;
 mod set;
 mod show;
 mod sides;

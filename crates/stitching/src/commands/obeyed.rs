@@ -1,6 +1,6 @@
 //! `stitching learn --rules`: what nearly all records obey, which may become rules.
 
-use super::learn::{Written, schema_texts};
+use super::schema_files::{ChangedSchema, schema_files};
 use crate::args::Learn;
 use crate::render::human::Paths;
 use crate::ui::{BOLD, DIM, Ui, count, grouped, styled};
@@ -24,7 +24,7 @@ struct ObeyedShape<'o> {
     obey: usize,
     among: usize,
     others: Vec<OtherShape<'o>>,
-    rule: &'o str,
+    rule: String,
 }
 
 /// A record that does not obey.
@@ -114,7 +114,7 @@ fn shape(number: usize, own: &Obeyed) -> ObeyedShape<'_> {
                 column: place.column,
             })
             .collect(),
-        rule: &own.rule,
+        rule: own.rule(),
     }
 }
 
@@ -130,17 +130,21 @@ fn write(
     for number in numbers {
         let own = number.checked_sub(1).and_then(|at| found.get(at)).ok_or_else(|| Error::Usage {
             message: format!("there is nothing with the number {number}"),
-            help: format!("the numbers are 1 to {}", found.len()).into(),
+            help: match found.len() {
+                0 => "there is nothing that nearly all records obey and some do not".into(),
+                last => format!("the numbers are 1 to {last}").into(),
+            },
         })?;
-        rules += &format!("\n{}", own.rule);
+        rules += &format!("\n{}", own.rule());
     }
-    let Some((name, path, text)) = schema_texts(project)?.pop() else { return Ok(ExitCode::SUCCESS) };
-    let gap = if text.is_empty() || text.ends_with('\n') { "" } else { "\n" };
-    let after = format!("{text}{gap}{rules}");
-    let written = Written { files: vec![(name, path, text, after)] };
+    let Some(file) = schema_files(project)?.pop() else { return Ok(ExitCode::SUCCESS) };
+    let name = file.name;
+    let gap = if file.text.is_empty() || file.text.ends_with('\n') { "" } else { "\n" };
+    let after = format!("{}{gap}{rules}", file.text);
+    let changed = ChangedSchema::of_file(file, after);
     // What is written must be what can be read.
-    written.described(project)?;
-    written.replace(project, ui)?;
+    changed.described(project)?;
+    changed.write(project, ui)?;
     if as_json {
         ui.json(&WrittenShape { written: numbers.len(), files: vec![name] });
     } else {

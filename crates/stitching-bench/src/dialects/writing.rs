@@ -1,169 +1,18 @@
-//! Measures what `init` makes of made-up games in many dialects: what a program writes and what people write, in XML, JSON, INI,
-//! blocks and tables, with notes, marks, records that lack fields, files of several kinds, and more.
-//!
-//! Unlike the other measure of learning, this one knows nothing of how a schema says things: it knows at which byte of which file
-//! which record is named, and whether the project that `init` would write leads there. What is right is judged by place.
+//! Writing a game down in one of many ways, and taking note of where which record is named.
 
-use anyhow::{Context, Result};
-use clap::Parser;
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use crate::world::{Kind, Maker, Record, Value, WORDS};
+use std::collections::BTreeMap;
 use std::fmt::Write;
-use std::fs;
-use std::path::{Path, PathBuf};
-use stitching_bench::Numbers;
-use stitching_core::Project;
-use stitching_core::checks::{check, finders};
-use stitching_core::learn::{Band, Proposal, start, tried};
-use stitching_core::links::Index;
-use stitching_core::reading::{FactsCache, View};
-use stitching_core::tables::LinkKind;
-
-/// What `init` makes of games in many dialects.
-#[derive(Debug, Parser)]
-struct Args {
-    /// The folder for the games; what is in it is replaced
-    dir: PathBuf,
-    /// How many games of each dialect
-    #[arg(long, default_value_t = 5)]
-    games: u64,
-    /// Says what was missed and what was wrong
-    #[arg(long)]
-    verbose: bool,
-}
-
-/// A value of a field.
-enum Value {
-    Number(usize),
-    Word(&'static str),
-    Prose(String),
-    /// Names records of the kind at this position, by their positions.
-    Names(usize, Vec<usize>),
-}
-
-struct Record {
-    key: String,
-    /// By the positions of the kind's fields; some records lack some.
-    values: Vec<Option<Value>>,
-}
-
-/// A kind of things in a game.
-struct Kind {
-    name: String,
-    fields: Vec<String>,
-    records: Vec<Record>,
-}
 
 /// A place at which a record is named: the file, the first byte, the kind and the key.
-type TruePlace = (String, u32, usize, String);
+pub type TruePlace = (String, u32, usize, String);
 
 /// A game as files, with what is true of them.
-struct Files {
-    files: BTreeMap<String, String>,
-    places: Vec<TruePlace>,
+pub struct Files {
+    pub files: BTreeMap<String, String>,
+    pub places: Vec<TruePlace>,
     /// For each kind a file that has records of it.
-    homes: Vec<String>,
-}
-
-const WORDS: [&str; 40] = [
-    "mill", "frost", "weir", "pool", "gate", "north", "south", "ice", "cut", "reach", "old", "new", "sled",
-    "coal", "slate", "peat", "salt", "rope", "wool", "lamp", "moor", "fen", "dale", "tarn", "beck", "holm",
-    "lund", "garth", "thwaite", "rigg", "scar", "ness", "wick", "hearth", "quay", "lock", "barge", "tow",
-    "sail", "punt",
-];
-const KINDS: [(&str, &[&str]); 8] = [
-    ("boat", &["hold", "crew", "goods", "berth", "note"]),
-    ("crew", &["size", "leader", "pay", "mood"]),
-    ("good", &["price", "weight", "made_from"]),
-    ("port", &["depth", "sells", "next", "about"]),
-    ("tool", &["weight", "used_by", "wear"]),
-    ("route", &["from", "to", "days"]),
-    ("guild", &["seat", "master", "rank"]),
-    ("master", &["age", "port", "likes"]),
-];
-const MOODS: [&str; 3] = ["calm", "sour", "merry"];
-
-struct Maker {
-    numbers: Numbers,
-    used: HashSet<String>,
-}
-
-impl Maker {
-    fn below(&mut self, end: usize) -> usize {
-        self.numbers.below(end)
-    }
-
-    fn word(&mut self) -> &'static str {
-        WORDS[self.numbers.below(WORDS.len())]
-    }
-
-    /// A name that was not there yet, in the way of naming at position `style`.
-    fn name(&mut self, kind: &str, style: usize) -> String {
-        loop {
-            let (one, other) = (self.word(), self.word());
-            let capital = |word: &str| word[..1].to_uppercase() + &word[1..];
-            let name = match style {
-                0 => format!("{one}_{other}"),
-                1 => format!("{}{}", capital(one), capital(other)),
-                2 => format!("{kind}_{one}_{other}"),
-                _ => format!("{}_{}", one.to_uppercase(), other.to_uppercase()),
-            };
-            let name = if self.below(3) == 0 { format!("{name}{}", self.below(9) + 1) } else { name };
-            if self.used.insert(name.to_lowercase()) {
-                return name;
-            }
-        }
-    }
-
-    fn prose(&mut self) -> String {
-        let count = 6 + self.below(6);
-        let words: Vec<&str> = (0..count).map(|_| self.word()).collect();
-        format!("The {}.", words.join(" "))
-    }
-
-    /// The kinds of a game, with records.
-    fn world(&mut self) -> Vec<Kind> {
-        let count = 5 + self.below(KINDS.len() - 4);
-        let style = self.below(4);
-        let sizes: Vec<usize> =
-            (0..count).map(|at| if at == 0 { 40 + self.below(120) } else { 4 + self.below(30) }).collect();
-        let mut kinds: Vec<Kind> = Vec::new();
-        for (at, (name, fields)) in KINDS[..count].iter().enumerate() {
-            let records =
-                (0..sizes[at]).map(|_| Record { key: self.name(name, style), values: Vec::new() }).collect();
-            let fields = fields.iter().map(|field| (*field).to_owned()).collect();
-            kinds.push(Kind { name: (*name).to_owned(), fields, records });
-        }
-        for kind in 0..count {
-            for at in 0..sizes[kind] {
-                let fields = KINDS[kind].1;
-                let values = fields.iter().map(|field| self.value(field, count, &sizes)).collect();
-                kinds[kind].records[at].values = values;
-            }
-        }
-        kinds
-    }
-
-    /// A value of a field that is called so, of a game with so many kinds; `None` where the record lacks it.
-    fn value(&mut self, field: &str, kinds: usize, sizes: &[usize]) -> Option<Value> {
-        let target = match field {
-            "crew" | "leader" | "used_by" => 1,
-            "goods" | "made_from" | "sells" | "likes" => 2,
-            "berth" | "next" | "from" | "to" | "seat" | "port" => 3,
-            "master" => 7,
-            _ => usize::MAX,
-        };
-        if target < kinds {
-            let count = if ["goods", "sells", "likes"].contains(&field) { self.below(4) } else { 1 };
-            let lacks = ["leader", "made_from", "next", "master"].contains(&field) && self.below(3) == 0;
-            let names: Vec<usize> = (0..count).map(|_| self.below(sizes[target])).collect();
-            return (!lacks && !names.is_empty()).then_some(Value::Names(target, names));
-        }
-        match field {
-            "mood" | "rank" => Some(Value::Word(MOODS[self.below(MOODS.len())])),
-            "note" | "about" => (self.below(3) > 0).then(|| Value::Prose(self.prose())),
-            _ => Some(Value::Number(self.below(12))),
-        }
-    }
+    pub homes: Vec<String>,
 }
 
 /// Stand around the name of a record in a text that is being made, with the kind behind the first.
@@ -188,9 +37,9 @@ fn shown(kinds: &[Kind], value: &Value, between: &str) -> String {
 }
 
 /// The dialects, each with what makes files of a game in it: paths, and texts in which names are marked.
-type Dialect = (&'static str, fn(&mut Maker, &[Kind]) -> Vec<(String, String)>);
+pub type Dialect = (&'static str, fn(&mut Maker, &[Kind]) -> Vec<(String, String)>);
 
-const DIALECTS: [Dialect; 14] = [
+pub const DIALECTS: [Dialect; 14] = [
     ("xml, kinds of elements", xml_kinds),
     ("xml, a file each", xml_files),
     ("xml, attributes", xml_attributes),
@@ -236,8 +85,10 @@ fn xml_kinds(maker: &mut Maker, kinds: &[Kind]) -> Vec<(String, String)> {
             for (field, value) in fields_of(kind, record) {
                 match value {
                     Value::Names(target, all) if all.len() > 1 || field.ends_with('s') => {
-                        let items: String =
-                            all.iter().map(|at| format!("<item>{}</item>", named(kinds, *target, *at))).collect();
+                        let items: String = all
+                            .iter()
+                            .map(|at| format!("<item>{}</item>", named(kinds, *target, *at)))
+                            .collect();
                         let _ = writeln!(text, "    <{field}>{items}</{field}>");
                     }
                     value => {
@@ -554,7 +405,7 @@ fn rows_by_hand(maker: &mut Maker, kinds: &[Kind]) -> Vec<(String, String)> {
 }
 
 /// Takes the marks out of the texts, and takes note of where they stood.
-fn without_marks(kinds: &[Kind], files: Vec<(String, String)>) -> Files {
+pub fn without_marks(kinds: &[Kind], files: Vec<(String, String)>) -> Files {
     let mut out =
         Files { files: BTreeMap::new(), places: Vec::new(), homes: vec![String::new(); kinds.len()] };
     for (path, marked) in files {
@@ -604,168 +455,4 @@ fn declares(text: &str, path: &str, kind: &Kind, record: &Record) -> bool {
     };
     let of_kind = path.to_lowercase().contains(&kind.name);
     ways.iter().any(|way| text.contains(way.as_str())) || of_kind && in_rows()
-}
-
-/// What was found in games of a dialect.
-#[derive(Debug, Default, Clone, Copy)]
-struct Found {
-    kinds: usize,
-    keys: usize,
-    places: usize,
-    accepted: usize,
-    asked: usize,
-    columns: usize,
-    wrong: usize,
-    errors: usize,
-}
-
-/// How a schema does: the kinds whose records have their names, and for each true place whether it is a link.
-struct Judged {
-    keys: Vec<bool>,
-    places: Vec<bool>,
-    columns: usize,
-    wrong: Vec<String>,
-}
-
-fn judge(project: &Project, kinds: &[Kind], files: &Files) -> Judged {
-    let view = View::top(&project.stack, &project.schema);
-    let index = Index::build(view, &finders(&project.schema), &FactsCache::default());
-    let path = |file: u32| project.stack.files()[index.files[file as usize].id].path.as_str();
-    let mut keys = Vec::new();
-    for (kind, home) in kinds.iter().zip(&files.homes) {
-        let wanted: BTreeSet<&str> = kind.records.iter().map(|record| record.key.as_str()).collect();
-        let is_right = (0..index.tables.len()).any(|table| {
-            let is_home = index.tables[table].files.iter().any(|file| path(file.file) == home);
-            let own: Vec<&str> = index.keys(table).map(|(_, key)| key).collect();
-            let found: BTreeSet<&str> = own.iter().copied().filter(|key| wanted.contains(key)).collect();
-            is_home && found.len() == wanted.len()
-        });
-        keys.push(is_right);
-    }
-    let mut starts: HashMap<(&str, u32), bool> = HashMap::new();
-    let mut of_columns: BTreeMap<(usize, usize), Vec<(&str, u32)>> = BTreeMap::new();
-    for (file, indexed) in index.files.iter().enumerate() {
-        for facts in &indexed.facts.tables {
-            for links in facts.links.iter().filter(|links| links.kind == LinkKind::Reference) {
-                let rule = &project.schema.tables[facts.table].rules[links.rule];
-                for link in &links.links {
-                    let place = (path(file as u32), link.start);
-                    starts.insert(place, index.resolves(rule, links.kind, link));
-                    of_columns.entry((facts.table, links.rule)).or_default().push(place);
-                }
-            }
-        }
-    }
-    let is_true: HashSet<(&str, u32)> =
-        files.places.iter().map(|(path, start, ..)| (path.as_str(), *start)).collect();
-    let places =
-        files.places.iter().map(|(path, start, ..)| starts.get(&(path.as_str(), *start)) == Some(&true));
-    let places = places.collect();
-    let is_wrong = |all: &Vec<(&str, u32)>| !all.iter().any(|place| is_true.contains(place));
-    let columns = of_columns.len();
-    let wrong = of_columns.iter().filter(|(_, all)| is_wrong(all)).map(|((table, rule), _)| {
-        let table = &project.schema.tables[*table];
-        format!("{}.{}", table.name, table.fields[table.rules[*rule].field].name)
-    });
-    Judged { keys, places, columns, wrong: wrong.collect() }
-}
-
-fn measure(args: &Args, number: usize, seed: u64) -> Result<Found> {
-    let (name, dialect) = DIALECTS[number];
-    let mut maker = Maker { numbers: Numbers(seed * 1000 + number as u64 + 7), used: HashSet::new() };
-    let kinds = maker.world();
-    let marked = dialect(&mut maker, &kinds);
-    let files = without_marks(&kinds, marked);
-    let folder = args.dir.join(format!("{number:02}_{seed}"));
-    for (path, text) in &files.files {
-        let path = folder.join(path);
-        fs::create_dir_all(path.parent().unwrap_or(Path::new(".")))?;
-        fs::write(path, text)?;
-    }
-    let mut begun = start(&folder, &[]).with_context(|| format!("{name}, {seed}"))?;
-    let schema_name = begun.schema_name.clone();
-    let open = |schema: &str| {
-        Project::described(&folder, &begun.project, &[(schema_name.clone(), schema.to_owned())])
-    };
-    let project = open(&begun.schema)?;
-    let own = judge(&project, &kinds, &files);
-    let summary = check(project.view()).summary;
-    // What is a question as well, as far as it holds.
-    let described = |taken: &[&Proposal]| open(&stitching_core::learn::written("", taken)?);
-    let asked = |_: usize, own: &Proposal| own.band != Band::Hidden;
-    let taken =
-        tried(&mut begun.learned.proposals, asked, &BTreeSet::new(), &described, &Default::default())?;
-    let taken: Vec<&Proposal> = taken.iter().map(|at| &begun.learned.proposals[*at]).collect();
-    let all = judge(&described(&taken)?, &kinds, &files);
-    if args.verbose {
-        for (kind, _) in kinds.iter().zip(&own.keys).filter(|(_, right)| !**right) {
-            println!("{name}, game {seed}: no table has the keys of {}", kind.name);
-        }
-        let mut missed: BTreeMap<(usize, &str), usize> = BTreeMap::new();
-        for ((path, _, kind, _), _) in files.places.iter().zip(&all.places).filter(|(_, found)| !**found) {
-            *missed.entry((*kind, path)).or_default() += 1;
-        }
-        for ((kind, path), count) in missed.iter().take(6) {
-            println!("{name}, game {seed}: {count} names of {} are missed in {path}", kinds[*kind].name);
-        }
-        for column in &own.wrong {
-            println!("{name}, game {seed}: {column} points nowhere");
-        }
-    }
-    let count = |found: &[bool]| found.iter().filter(|found| **found).count();
-    let either: Vec<bool> = own.places.iter().zip(&all.places).map(|(a, b)| *a || *b).collect();
-    Ok(Found {
-        kinds: kinds.len(),
-        keys: count(&own.keys),
-        places: files.places.len(),
-        accepted: count(&own.places),
-        asked: count(&either),
-        columns: own.columns,
-        wrong: own.wrong.len(),
-        errors: summary.errors + summary.warnings,
-    })
-}
-
-fn main() -> Result<()> {
-    let args = Args::parse();
-    if args.dir.exists() {
-        fs::remove_dir_all(&args.dir).context("the folder could not be emptied")?;
-    }
-    println!("| dialect | keys right | places found: accept | accept or ask | links right | problems |");
-    println!("| --- | ---: | ---: | ---: | ---: | ---: |");
-    let mut total = Found::default();
-    for (number, (name, _)) in DIALECTS.iter().enumerate() {
-        let mut sum = Found::default();
-        for seed in 0..args.games {
-            let found = measure(&args, number, seed)?;
-            for sum in [&mut sum, &mut total] {
-                sum.kinds += found.kinds;
-                sum.keys += found.keys;
-                sum.places += found.places;
-                sum.accepted += found.accepted;
-                sum.asked += found.asked;
-                sum.columns += found.columns;
-                sum.wrong += found.wrong;
-                sum.errors += found.errors;
-            }
-        }
-        print(name, &sum);
-    }
-    print("all", &total);
-    Ok(())
-}
-
-fn print(name: &str, found: &Found) {
-    let share = |part: usize, whole: usize| part as f64 / whole.max(1) as f64;
-    println!(
-        "| {name} | {:.3} of {} | {:.3} of {} | {:.3} | {:.3} of {} | {} |",
-        share(found.keys, found.kinds),
-        found.kinds,
-        share(found.accepted, found.places),
-        found.places,
-        share(found.asked, found.places),
-        share(found.columns - found.wrong, found.columns),
-        found.columns,
-        found.errors
-    );
 }
