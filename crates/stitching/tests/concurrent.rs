@@ -18,6 +18,24 @@ fn told(output: &Output) -> String {
     )
 }
 
+/// Counts one fewer when it is dropped, also by a failing assertion: who waits for nought would wait for ever.
+struct OneFewer<'a>(&'a AtomicUsize);
+
+impl Drop for OneFewer<'_> {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::SeqCst);
+    }
+}
+
+/// Sets a flag when it is dropped, also by a failing assertion.
+struct SetAtTheEnd<'a>(&'a AtomicBool);
+
+impl Drop for SetAtTheEnd<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
+}
+
 /// Four write and four read. Each change is made, one after the other, and each check finds the mod as consistent as
 /// it was.
 #[rstest]
@@ -32,6 +50,7 @@ fn writers_and_readers_at_once() {
         for good in GOODS {
             let (project, writing) = (&project, &writing);
             scope.spawn(move || {
+                let _at_the_end = OneFewer(writing);
                 for round in 0..ROUNDS {
                     let name =
                         |round: usize| if round == 0 { good.to_owned() } else { format!("{good}_{round}") };
@@ -39,7 +58,6 @@ fn writers_and_readers_at_once() {
                     let output = program(project, &["rename", &from, &to]).output().expect("it runs");
                     assert!(output.status.success(), "{}", told(&output));
                 }
-                writing.fetch_sub(1, Ordering::SeqCst);
             });
         }
         for reader in 0..4 {
@@ -86,6 +104,7 @@ fn another_program_saves_all_the_time() {
             }
             saved
         });
+        let at_the_end = SetAtTheEnd(&done);
         for round in 0..12 {
             let (from, to) = if round % 2 == 0 { ("frost_cut", "ice_cut") } else { ("ice_cut", "frost_cut") };
             let from = if made % 2 == 0 { "frost_cut" } else { from };
@@ -98,7 +117,7 @@ fn another_program_saves_all_the_time() {
                 _ => panic!("{}", told(&output)),
             }
         }
-        done.store(true, Ordering::SeqCst);
+        drop(at_the_end);
         editor.join().expect("it ends")
     });
     assert!(saved.len() > 5 && made + refused == 12, "{} saves, {made} made, {refused} refused", saved.len());

@@ -129,7 +129,7 @@ impl<'h> Journal<'h> {
             key: KeyFile::of_user(),
             disk: Disk::new(NO_HOOK),
             observer,
-            patience: Patience { most: Duration::from_secs(10), told_after: Duration::from_millis(300) },
+            patience: Patience { most: Duration::from_secs(30), told_after: Duration::from_millis(300) },
         }
     }
 
@@ -193,16 +193,20 @@ impl<'h> Journal<'h> {
         Ok((recovered, lock))
     }
 
-    /// Waits a little while another process is about to replace files: readers that come one after another would
-    /// otherwise keep it waiting without end.
+    /// Waits while another process is about to replace files: readers that come one after another would otherwise keep
+    /// it waiting without end.
     fn let_writer_pass(&self) -> Result<(), Error> {
-        const LONGEST: Duration = Duration::from_secs(2);
         let start = Instant::now();
-        while start.elapsed() < LONGEST.min(self.patience.most) {
+        let mut told = false;
+        while start.elapsed() < self.patience.most {
             let Some(own) = self.roots.own()? else { return Ok(()) };
             let at_once = Patience { most: Duration::ZERO, ..self.patience };
             if !Pending::is_there(&own)? || project_lock(&own, at_once, &|| {})?.is_some() {
                 return Ok(());
+            }
+            if !told && start.elapsed() >= self.patience.told_after {
+                told = true;
+                self.notify(&Notice::WaitingForWriter);
             }
             std::thread::sleep(PAUSE);
         }
