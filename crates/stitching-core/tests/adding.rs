@@ -167,6 +167,38 @@ const LINES: &str = r#"{ kind = "lines", line = "{id} {crew}" }"#;
     Some("<game/>"),
     "<game><list><barge id='a' crew='haul'/></list></game>"
 )]
+#[case::xml_part_is_there(
+    XML,
+    "@id",
+    "@crew",
+    "<game><list><barge id='a' crew='tow' hold='3'/></list></game>",
+    Some("<game><list><barge id='a'/></list></game>"),
+    "<game><list><barge id='a' crew='haul'/></list></game>"
+)]
+#[case::json_part_is_there(
+    JSON,
+    "id",
+    "crew",
+    "{\"barges\": [{\"id\": \"a\", \"hold\": {\"n\": 3}, \"crew\": \"tow\"}]}",
+    Some("{\"barges\": [{\"id\": \"c\"}, {\"id\": \"a\", \"size\": 2}]}"),
+    "{\"barges\": [{\"id\": \"c\"}, {\"id\": \"a\", \"size\": 2, \"crew\": \"haul\"}]}"
+)]
+#[case::ini_told_apart_by_a_key(
+    INI,
+    "id",
+    "crew",
+    "[barge]\nid = b\ncrew = ice\n\n[barge]\nid = \"a\"\nhold = 3\ncrew = tow\n",
+    Some("[barge]\nid = c\n\n[barge]\nid = a\nsize = 2\n\n[raft]\nid = a2\n"),
+    "[barge]\nid = c\n\n[barge]\nid = a\nsize = 2\ncrew = haul\n\n[raft]\nid = a2\n"
+)]
+#[case::ini_made_with_its_key(
+    INI,
+    "id",
+    "crew",
+    "[barge]\nid = b\ncrew = ice\n\n[barge]\nid = a\nhold = 3\ncrew = tow\n",
+    Some("[barge]\nid = c\ncrew = ice\n"),
+    "[barge]\nid = c\ncrew = ice\n\n[barge]\nid = a\ncrew = haul\n"
+)]
 fn as_its_neighbours_are_written(
     #[case] format: &str,
     #[case] key: &str,
@@ -194,14 +226,6 @@ fn as_its_neighbours_are_written(
     "<game><list><barge id='a' crew='tow'/></list></game>",
     "<other/>",
     "no place in it"
-)]
-#[case::a_part_is_there(
-    XML,
-    "@id",
-    "@crew",
-    "<game><list><barge id='a' crew='tow'/></list></game>",
-    "<game><list><barge id='a'/></list></game>",
-    "a part of the record already"
 )]
 fn what_has_no_place_is_refused(
     #[case] format: &str,

@@ -11,7 +11,7 @@ use crate::project::Project;
 use crate::reading::View;
 use crate::reading::fingerprint;
 use crate::schema::{KeyPart, Table, TableId};
-use crate::tables::{Record, read_all};
+use crate::tables::{Value, read_all};
 use crate::text::{Edit, EditSet, LoadedText, Span, Text};
 use std::collections::{BTreeMap, HashMap, HashSet};
 
@@ -156,13 +156,20 @@ impl<'b> Below<'b> {
             to.expect_edits(pending);
             for id in tables {
                 let table = &schema.tables[id];
-                if table.format.adds() == Some(Adds::Records) {
-                    self.refuse_there(id, above, pending)?;
+                let there = match table.format.adds() {
+                    Some(Adds::Records) => self.already_there(id, above, pending)?,
+                    _ => HashMap::new(),
+                };
+                for lacking in there.values().flatten() {
+                    let set = to.set(lacking.record, &lacking.column, &lacking.value);
+                    set.map_err(|reason| refused(self.path, &reason))?;
                 }
                 let key = key_columns(table);
                 let own =
                     self.records.range((id, Span::default())..).take_while(|((table, _), _)| *table == id);
-                for ((_, record), (edits, whole)) in own {
+                for ((_, record), (edits, whole)) in
+                    own.filter(|((_, record), _)| !there.contains_key(record))
+                {
                     let part = Part { record: *record, edits, whole: *whole, notes, key: &key };
                     let added = from.take(&part).and_then(|entry| to.insert(&entry, Place::Last));
                     added.map_err(|reason| {
@@ -178,8 +185,14 @@ impl<'b> Below<'b> {
         Ok(edits)
     }
 
-    /// Refuses where the file above has one of the records already.
-    fn refuse_there(&self, id: TableId, above: &Text<'_>, pending: &EditSet) -> Result<(), Error> {
+    /// The records of a table that the file above has already, by their places below; with what it is to say of each besides. Of
+    /// one that gets another key that is all that it lacks, of others what changes.
+    fn already_there(
+        &self,
+        id: TableId,
+        above: &Text<'_>,
+        pending: &EditSet,
+    ) -> Result<HashMap<Span, Vec<Lacking>>, Error> {
         let table = &self.project.schema.tables[id];
         let own = |(table, _): &&(TableId, Span)| *table == id;
         let all =
@@ -189,23 +202,55 @@ impl<'b> Below<'b> {
             bytes.and_then(|bytes| String::from_utf8(bytes).ok()).unwrap_or_default()
         };
         let edited = applied(self.text, &EditSet::new(all.collect()).unwrap_or_default());
-        let above = applied(above, pending);
-        let there: HashSet<String> = read_all(table, self.path, &Text::of_file(&above))
-            .into_iter()
-            .filter_map(|record| record.key)
-            .collect();
-        let after = read_all(table, self.path, &Text::of_file(&edited));
-        let before = read_all(table, self.path, self.text);
-        let is_there = |(before, after): (Record, Record)| {
-            let is_touched = self.records.contains_key(&(id, before.span));
-            is_touched && after.key.is_some_and(|key| there.contains(&key))
-        };
-        if !there.is_empty() && before.into_iter().zip(after).any(is_there) {
-            let reason = "the mod has a part of the record already, and the rest cannot be added to it";
-            return Err(refused(self.path, reason));
+        let (edited, expected) = (Text::of_file(&edited), applied(above, pending));
+        let expected = Text::of_file(&expected);
+        let table = table.widened(&table.format.columns(&edited)).widened(&table.format.columns(&expected));
+        // Neither edits nor rewrites change the order of the records.
+        let mut there: HashMap<String, (Span, HashSet<usize>)> = HashMap::new();
+        let places = read_all(&table, self.path, above).into_iter().map(|record| record.span);
+        for (place, record) in places.zip(read_all(&table, self.path, &expected)) {
+            let own = there.entry(record.key.unwrap_or_default()).or_insert((place, HashSet::new()));
+            own.1.extend(record.values.iter().map(|value| value.field));
         }
-        Ok(())
+        let mut out = HashMap::new();
+        if there.is_empty() {
+            return Ok(out);
+        }
+        let before = read_all(&table, self.path, self.text);
+        for (before, after) in before.into_iter().zip(read_all(&table, self.path, &edited)) {
+            let Some((_, whole)) = self.records.get(&(id, before.span)) else { continue };
+            let Some((place, fields)) = after.key.as_deref().and_then(|key| there.get(key)) else { continue };
+            let is_new = |value: &Value| before.value(value.field).is_none_or(|old| old.text != value.text);
+            let lacking = after.values.iter().filter(|own| !fields.contains(&own.field));
+            let lacking: Vec<&Value> = lacking.filter(|own| *whole || is_new(own)).collect();
+            for own in &lacking {
+                let alike = lacking.iter().filter(|other| other.field == own.field).count();
+                if own.nested || alike > 1 {
+                    let record = Address::show(&table.name, before.key.as_deref().unwrap_or_default());
+                    let field = &table.fields[own.field].name;
+                    let reason = format!(
+                        "`{}` of the mod has {record} without `{field}`, which the base says, and it is no single value",
+                        self.path
+                    );
+                    return Err(Error::refused(reason, "put it there by hand first; nothing was changed"));
+                }
+            }
+            let lacking = lacking.into_iter().map(|own| Lacking {
+                record: *place,
+                column: table.fields[own.field].column.clone(),
+                value: own.text.clone(),
+            });
+            out.insert(before.span, lacking.collect());
+        }
+        Ok(out)
     }
+}
+
+/// What a record of the mod is to say besides.
+struct Lacking {
+    record: Span,
+    column: String,
+    value: String,
 }
 
 fn refused(path: &RelPath, reason: &str) -> Error {

@@ -217,6 +217,15 @@ impl Dialect for IniDialect<'_> {
             true => record,
             false => entries.node(record).parent.unwrap_or(record),
         };
+        // Sections of one name are told apart by a key in them.
+        let of_key = |key: &usize| {
+            let name = self.name(entries, *key).unwrap_or("");
+            part.key.iter().any(|own| !own.starts_with('{') && self.format.same(name, own))
+        };
+        let naming: Vec<usize> = match self.is_section[record] {
+            true => entries.children(Some(record)).filter(of_key).collect(),
+            false => Vec::new(),
+        };
         let head = (!name.is_empty()).then(|| {
             let notes = if part.notes && self.is_section[record] {
                 entries.notes_above(of_section)
@@ -224,7 +233,13 @@ impl Dialect for IniDialect<'_> {
                 Vec::new()
             };
             let notes: String = notes.iter().map(|note| format!("{note}{end}")).collect();
-            self.head(format!("{notes}[{section}]"), &section)
+            let own = |key: &usize| {
+                let line = edited(text, entries.node(*key).span, part.edits);
+                let name = self.name(entries, *key).unwrap_or("").to_owned();
+                ((name, self.value_of(&line)), line)
+            };
+            let (key, key_entries) = naming.iter().map(own).unzip();
+            Head { key, key_entries, ..self.head(format!("{notes}[{section}]"), &section) }
         });
         let one = |key: usize| {
             let span = entries.node(key).span;
@@ -247,11 +262,21 @@ impl Dialect for IniDialect<'_> {
                 |edit: &crate::text::Edit| edit.span.start >= span.start && edit.span.end <= span.end;
             part.whole || part.edits.edits().iter().any(within)
         };
-        let keys = entries.children(Some(record)).filter(touched);
-        let parts = keys.map(|key| (self.name(entries, key).unwrap_or("").to_owned(), one(key)));
+        let keys = entries.children(Some(record)).filter(|key| touched(key) && !naming.contains(key));
+        let named = |key: usize| self.name(entries, key).unwrap_or("").to_owned();
+        let mut parts: Vec<(String, NewEntry)> = keys.map(|key| (named(key), one(key))).collect();
+        // A section that is nothing but its key.
+        if let (true, Some((first, others))) = (parts.is_empty() && part.whole, naming.split_first()) {
+            let mut only = one(*first);
+            for head in &mut only.heads {
+                head.key_entries =
+                    others.iter().map(|key| edited(text, entries.node(*key).span, part.edits)).collect();
+            }
+            parts.push((named(*first), only));
+        }
         let notes = if part.notes { entries.notes_above(record) } else { Vec::new() };
         Ok(NewEntry {
-            parts: parts.collect(),
+            parts,
             notes,
             text: edited(text, entries.node(record).span, part.edits),
             is_rigid: true,
@@ -263,10 +288,13 @@ impl Dialect for IniDialect<'_> {
 
     fn is_parent(&self, entries: &Entries<'_>, node: usize, head: &Head) -> Likeness {
         let name = entries.expected(self.sections[node]);
-        match self.is_section[node] && self.format.same(name.trim(), &head.name) {
-            true => Likeness::Same,
-            false => Likeness::Other,
-        }
+        let has = |(column, value): &(String, String)| {
+            let mut keys = self.keys_called(entries, node, column).into_iter();
+            keys.any(|key| self.value_of(&entries.expected(entries.node(key).span)) == *value)
+        };
+        let is_it =
+            self.is_section[node] && self.format.same(name.trim(), &head.name) && head.key.iter().all(has);
+        if is_it { Likeness::Same } else { Likeness::Other }
     }
 
     fn insert(&self, entries: &mut Entries<'_>, entry: &NewEntry, place: Place) -> Result<(), Refusal> {
@@ -352,6 +380,13 @@ impl Dialect for IniDialect<'_> {
 }
 
 impl IniDialect<'_> {
+    /// What stands behind the sign of a key, without quotes.
+    fn value_of(&self, line: &str) -> String {
+        let value = line.split_once(self.format.assign).map_or("", |(_, value)| value).trim();
+        let inner = value.strip_prefix('"').and_then(|value| value.strip_suffix('"'));
+        inner.filter(|_| self.format.quotes).unwrap_or(value).to_owned()
+    }
+
     /// Whether a text is a key with its value, and no section.
     fn is_key(&self, text: &str) -> bool {
         !text.trim_start().starts_with('[')
