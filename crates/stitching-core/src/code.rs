@@ -46,6 +46,8 @@ codes! {
     KEY_NOT_FOLLOWED = "key-not-followed";
     /// Lines that do not end as the game wants them.
     LINE_ENDS = "line-ends";
+    /// A name that stands at one place alone and is nearly another one.
+    LONE_NAME = "lone-name";
     /// Records that another layer adds to a file, and that a higher file in its place lacks.
     LOST_RECORD = "lost-record";
     /// A translation whose marks are not those of the main language.

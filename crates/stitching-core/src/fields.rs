@@ -3,10 +3,11 @@
 use crate::Code;
 use crate::Error;
 use crate::checks::check;
+use crate::links::{NameInUse, names_in_use};
 use crate::reading::View;
 use crate::reading::with_text;
 use crate::schema::{Field, Layout, Schema, Table, TableId, ValueType};
-use crate::tables::{Record, files_of, read_all, shown_key, split_value};
+use crate::tables::{CellOrder, Record, Value, files_of, read_all, shown_key, split_value};
 use crate::text::number;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -93,6 +94,9 @@ pub fn fields(view: View<'_>, table: TableId, most: usize) -> Result<(u64, Vec<F
             }
         }
     }
+    if described.is_by_use() {
+        merged = names_in_use(view, table, None)?.into_iter().map(record_of_name).collect();
+    }
     records += merged.len() as u64;
     merged.iter().for_each(|record| count(&wide, record, &mut tallies));
     let mut left: BTreeMap<String, BTreeMap<String, u64>> = BTreeMap::new();
@@ -113,6 +117,15 @@ pub fn fields(view: View<'_>, table: TableId, most: usize) -> Result<(u64, Vec<F
         report(schema, &wide, (at, field), tally, most, left, at < described.fields.len())
     });
     Ok((records, reports.filter(|own| own.described || own.values + own.empty > 0).collect()))
+}
+
+/// A name of a table by use as a record.
+fn record_of_name(own: NameInUse) -> Record {
+    let span = own.first.span;
+    let texts = [own.name.clone(), own.uses.to_string()].into_iter().enumerate();
+    let values = texts.map(|(field, text)| Value { field, text, span, nested: false }).collect();
+    let order = CellOrder::default();
+    Record { index: 0, key: Some(own.name), span, values, position: 0, order }
 }
 
 /// The values of one field.

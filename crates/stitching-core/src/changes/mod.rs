@@ -17,6 +17,7 @@ mod named;
 mod new_values;
 mod on_disk;
 mod overlay;
+mod own_records;
 mod preview;
 mod recipe;
 mod recipe_draft;

@@ -2,7 +2,8 @@
 
 use super::assignment::FieldTarget;
 use crate::Error;
-use crate::links::{Address, Labels, resolve};
+use crate::changes::own_records::{find_table, resolve};
+use crate::links::{Address, Labels};
 use crate::project::Project;
 use crate::reading::View;
 use crate::rows::{Others, Rows};
@@ -161,7 +162,7 @@ impl<'p> RecordFinder<'p> {
             let rows = self.rows_with_key(found.table, &key)?;
             return self.one(text, found.table, rows, None).map(Some);
         };
-        let table = crate::links::find_table(&self.project.schema, name)?;
+        let table = find_table(&self.project.schema, name)?;
         if let (true, Some(field)) = (with_field, &address.field) {
             let rows = self.rows_with_key(table, &address.key)?;
             return if rows.is_empty() {

@@ -7,10 +7,11 @@ use super::list_edit::ListValue;
 use super::new_values::{NewValues, write_values};
 use super::rename::refuse_duplicates;
 use super::switch::is_whole_file;
+use crate::changes::own_records::{find_table, resolve};
 use crate::formats::{Form, decode};
 use crate::help::NextStep;
 use crate::layers::{FileId, RelPath};
-use crate::links::{Address, Found, Thing, Use, belongs_by, find_by_value, resolve};
+use crate::links::{Address, Found, Thing, Use, belongs_by, find_by_value};
 use crate::problem::{Problem, Severity};
 use crate::project::Project;
 use crate::reading::{PlaceResolver, with_text};
@@ -43,11 +44,8 @@ pub struct RemoveRequest {
 /// that goes on being read.
 pub fn remove(project: &Project, request: &RemoveRequest) -> Result<Change, Error> {
     let schema = &project.schema;
-    let kept: HashSet<TableId> = request
-        .keep
-        .iter()
-        .map(|name| crate::links::find_table(schema, name))
-        .collect::<Result<_, Error>>()?;
+    let kept: HashSet<TableId> =
+        request.keep.iter().map(|name| find_table(schema, name)).collect::<Result<_, Error>>()?;
     let mut roots = Vec::new();
     for address in &request.addresses {
         if schema.table(address).is_some() {

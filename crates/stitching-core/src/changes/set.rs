@@ -7,6 +7,7 @@ use super::field_value::FieldValues;
 use super::new_values::{NewValues, write_values};
 use super::record_finder::RecordFinder;
 use crate::Error;
+use crate::changes::own_records::find_table;
 use crate::help::NextStep;
 use crate::layers::FileId;
 use crate::links::{Address, Thing, find_uses};
@@ -181,7 +182,7 @@ impl<'p> Work<'p> {
         condition: Option<&str>,
         assignments: &[Assignment],
     ) -> Result<(), Error> {
-        let table = crate::links::find_table(&self.project.schema, name)?;
+        let table = find_table(&self.project.schema, name)?;
         let rows = finder.rows(table)?;
         let condition =
             condition.map(|source| Formula::parse(source, &rows, &[], finder.others())).transpose()?;
@@ -250,7 +251,7 @@ impl<'p> Work<'p> {
 
     /// What differs in a sheet.
     fn add_sheet(&mut self, finder: &mut RecordFinder<'_>, name: &str, sheet: &Sheet) -> Result<(), Error> {
-        let table = crate::links::find_table(&self.project.schema, name)?;
+        let table = find_table(&self.project.schema, name)?;
         // Where each language has a column of its own, the columns tell.
         let texts = self.project.schema.tables[table].texts.as_ref();
         if texts.is_some_and(|texts| !matches!(texts, Texts::Fields(_))) {

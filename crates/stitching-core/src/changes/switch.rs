@@ -3,10 +3,11 @@
 
 use super::builder::Builder;
 use super::change::{Change, Note, OwnChange};
+use crate::changes::own_records::resolve;
 use crate::formats::{Editor, Fault, OffStyle, decode};
 use crate::help::{Help, NextStep};
 use crate::layers::{FileId, OWN_FOLDER, RelPath, SetAside};
-use crate::links::{Address, Found, Switched, SwitchedBy, resolve, switched};
+use crate::links::{Address, Found, Switched, SwitchedBy, switched};
 use crate::project::Project;
 use crate::reading::View;
 use crate::reading::with_text;

@@ -24,6 +24,7 @@ mod guessed_encoding;
 mod key_not_followed;
 mod last_check;
 mod line_ends;
+mod lone_name;
 mod lost_record;
 mod marks_differ;
 mod misplaced;
@@ -289,6 +290,7 @@ pub static CHECKS: &[&Check] = &[
     &guessed_encoding::CHECK,
     &key_not_followed::CHECK,
     &line_ends::CHECK,
+    &lone_name::CHECK,
     &lost_record::CHECK,
     &marks_differ::CHECK,
     &misplaced::CHECK,

@@ -36,7 +36,8 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
     for file in index.stack.files().iter().filter(|_| all_read) {
         index.schema.tables_of(&file.path).into_iter().for_each(|table| taken[table] = true);
     }
-    let empty = index.schema.tables.iter().enumerate().filter(|(id, _)| !taken[*id]);
+    let empty = index.schema.tables.iter().enumerate();
+    let empty = empty.filter(|(id, table)| !taken[*id] && !table.is_by_use());
     let problem = |(_, table): (usize, &crate::schema::Table)| {
         let patterns: Vec<&str> = table.files.iter().map(|pattern| pattern.source.as_str()).collect();
         let message = format!(

@@ -10,7 +10,7 @@ use crate::links::{Index, TableFile, TableIndex, switched_in};
 use crate::problem::{Problem, Severity};
 use crate::reading::FactsCache;
 use crate::reading::View;
-use crate::schema::{Level, Schema, SeverityRule};
+use crate::schema::{Level, Schema, SeverityRule, TableId};
 use std::collections::{BTreeMap, HashMap};
 
 /// The outcome of `stitching check`.
@@ -122,7 +122,8 @@ pub(super) fn check_with(view: View<'_>, cache: &FactsCache) -> Report {
         accepted: 0,
         silenced,
     };
-    let tables = index.tables.iter().map(|table| table_summary(&index, table)).collect();
+    let tables =
+        index.tables.iter().enumerate().map(|(id, table)| table_summary(&index, id, table)).collect();
     let mut by_code: BTreeMap<Code, usize> = BTreeMap::new();
     for own in &left_out {
         *by_code.entry(own.code).or_default() += own.number;
@@ -205,7 +206,7 @@ fn is_about_all(rule: &SeverityRule, code: Code) -> bool {
     rule.code == code.as_str() && rule.table.is_none() && rule.files.is_none()
 }
 
-fn table_summary(index: &Index<'_>, table: &TableIndex) -> TableSummary {
+fn table_summary(index: &Index<'_>, id: TableId, table: &TableIndex) -> TableSummary {
     let in_mod = |file: &&TableFile| {
         let layer = index.stack.files()[index.files[file.file as usize].id].layer;
         index.stack.layers()[layer].is_mod
@@ -213,7 +214,7 @@ fn table_summary(index: &Index<'_>, table: &TableIndex) -> TableSummary {
     TableSummary {
         files: table.files.len(),
         files_in_mod: table.files.iter().filter(in_mod).count(),
-        records: table.records,
+        records: table.records + index.names(id),
     }
 }
 

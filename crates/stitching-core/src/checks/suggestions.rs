@@ -2,7 +2,7 @@
 //! take, with thousands of problems and a million keys, a hundred times as long as the check.
 
 use super::{Among, Asked};
-use crate::links::Index;
+use crate::links::{Index, names_in_use};
 use crate::tables::{KEY_SEPARATOR, shown_key};
 use crate::text::{Near, nearest_of_each};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -36,6 +36,11 @@ impl Suggestions {
         let mut out = Suggestions::default();
         for (among, names) in by_among {
             match among {
+                Among::Keys(table) if index.schema.tables[table].is_by_use() => {
+                    let in_use = names_in_use(index.view(), table, None).unwrap_or_default();
+                    let in_use: Vec<&str> = in_use.iter().map(|own| own.name.as_str()).collect();
+                    out.near_in(among, names, &in_use);
+                }
                 Among::Keys(table) => {
                     let keys: Vec<&str> = index.keys(table).map(|(_, key)| key).collect();
                     out.near_in(among, names, &keys);

@@ -1,5 +1,6 @@
 //! Addresses: `table:key`, `table:key.field`, `table.field`, and finding what they name.
 
+use super::by_use::{NameInUse, names_in_use};
 use crate::Error;
 use crate::help::{Help, NextStep};
 use crate::layers::FileId;
@@ -200,7 +201,7 @@ fn find_with_case(
     let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
         .map(|id| {
             let described = &schema.tables[id];
-            if table.is_some_and(|table| table != id) {
+            if table.is_some_and(|table| table != id) || described.is_by_use() {
                 return None;
             }
             let mut fields = Vec::new();
@@ -234,8 +235,20 @@ fn find_with_case(
             }
         }
     }
+    let by_use = (0..schema.tables.len()).filter(|id| schema.tables[*id].is_by_use());
+    for id in by_use.filter(|id| table.is_none_or(|table| table == *id)) {
+        let only = Some(shown).filter(|_| !any_case);
+        let names = names_in_use(view, id, only)?.into_iter();
+        let named = names.filter(|own| !any_case || own.name.to_lowercase() == shown.to_lowercase());
+        found.extend(named.map(|own| of_name(id, own)));
+    }
     found.sort_by_key(|found| found.table);
     Ok(found)
+}
+
+/// A name of a table by use as what an address names.
+fn of_name(table: TableId, own: NameInUse) -> Found {
+    Found { table, key: own.name, field: None, places: vec![own.first] }
 }
 
 /// The records that have one of `keys` (as kept in memory), each with its table; in the order of the files.
@@ -253,6 +266,9 @@ pub(crate) fn find_by_keys(view: View<'_>, keys: &HashSet<(TableId, String)>) ->
     let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
         .map(|id| {
             let (table, keys) = (&schema.tables[id], wanted.get(&id)?);
+            if table.is_by_use() {
+                return None;
+            }
             let mut fields = Vec::new();
             add_key_fields(table, &mut fields);
             let mut needles = Needles::default();
@@ -286,6 +302,11 @@ pub(crate) fn find_by_keys(view: View<'_>, keys: &HashSet<(TableId, String)>) ->
             found[at].places.push(FoundPlace { file, span });
         }
     }
+    for (id, keys) in wanted.iter().filter(|(id, _)| schema.tables[**id].is_by_use()) {
+        let only = keys.iter().next().copied().filter(|_| keys.len() == 1);
+        let names = names_in_use(view, *id, only)?.into_iter().filter(|own| keys.contains(own.name.as_str()));
+        found.extend(names.map(|own| of_name(*id, own)));
+    }
     Ok(found)
 }
 
@@ -300,8 +321,13 @@ fn unknown_record(view: View<'_>, table: Option<TableId>, address: &Address, tex
         })
         .collect();
     let keys = scan(view, &plan, &|id, record, hits| hits.extend(record.key().map(|key| (id, key))));
-    let keys: Vec<(TableId, String)> =
+    let mut keys: Vec<(TableId, String)> =
         keys.unwrap_or_default().into_iter().flat_map(|file| file.hits).collect();
+    let by_use = (0..schema.tables.len()).filter(|id| schema.tables[*id].is_by_use());
+    for id in by_use.filter(|id| table.is_none_or(|table| table == *id)) {
+        let names = names_in_use(view, id, None).unwrap_or_default();
+        keys.extend(names.into_iter().map(|own| (id, own.name)));
+    }
     let shown: Vec<String> = keys.iter().map(|(_, key)| shown_key(key)).collect();
     let near = nearest_of(&address.key, shown.iter().map(String::as_str));
     let mut addresses = Vec::new();

@@ -30,6 +30,8 @@ pub struct Index<'p> {
     /// The first record of each key, by the hash of the key in lower case, of the tables that are referred to so although
     /// they tell keys apart by case.
     folded: HashMap<TableId, HashMap<u64, RecordId>>,
+    /// The names of tables by use, by their hashes.
+    in_use: HashMap<TableId, HashMap<u64, NameCount>>,
     overrides: Overrides,
 }
 
@@ -42,6 +44,15 @@ pub struct RecordId {
     pub slot: u32,
     /// Its position among the records of the table in the file, 0-based.
     pub record: u32,
+}
+
+/// How often a name of a table by use is there.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct NameCount {
+    /// How many values of the fields that make it a name hold it.
+    pub declared: u32,
+    /// How many values refer to it besides.
+    pub referred: u32,
 }
 
 /// One file of a table: positions in [`Index::files`] and in that file's tables.
@@ -127,11 +138,55 @@ impl<'p> Index<'p> {
             texts: HashMap::new(),
             columns: HashMap::new(),
             folded: HashMap::new(),
+            in_use: HashMap::new(),
         };
         index.columns = columns.map(|(table, rule)| ((table, rule), index.column(table, rule))).collect();
         index.texts = index.all_texts();
         index.folded = index.all_folded();
+        let by_use = (0..schema.tables.len()).filter(|id| schema.tables[*id].is_by_use());
+        index.in_use = by_use.map(|table| (table, index.count_names(table))).collect();
         index
+    }
+
+    /// The names of a table by use, with how often each is there. Cost: a pass over what refers to the table.
+    fn count_names(&self, table: TableId) -> HashMap<u64, NameCount> {
+        let by_use = &self.schema.tables[table].by_use;
+        let mut counts: HashMap<u64, NameCount> = HashMap::new();
+        for facts in self.files.iter().flat_map(|file| &file.facts.tables) {
+            for links in facts.links.iter().filter(|links| links.kind == LinkKind::Reference) {
+                let rule = &self.schema.tables[facts.table].rules[links.rule];
+                if !rule.refs.iter().any(|target| target.table == table && target.rule.is_none()) {
+                    continue;
+                }
+                let declares =
+                    by_use.iter().any(|own| own.table == facts.table && own.rule == Some(links.rule));
+                for link in &links.links {
+                    let count = counts.entry(link.hash).or_default();
+                    match declares {
+                        true => count.declared += 1,
+                        false => count.referred += 1,
+                    }
+                }
+            }
+        }
+        counts
+    }
+
+    /// How many names a table by use has; 0 for others.
+    pub fn names(&self, table: TableId) -> usize {
+        let names = self.in_use.get(&table).into_iter().flat_map(HashMap::values);
+        names.filter(|count| count.declared > 0).count()
+    }
+
+    /// Whether some name of a table by use is there once only.
+    pub fn has_lone_names(&self, table: TableId) -> bool {
+        let names = self.in_use.get(&table).into_iter().flat_map(HashMap::values);
+        names.into_iter().any(|count| *count == NameCount { declared: 1, referred: 0 })
+    }
+
+    /// How often the name of this hash is there, in a table by use.
+    pub fn name_count(&self, table: TableId, hash: u64) -> NameCount {
+        self.in_use.get(&table).and_then(|names| names.get(&hash)).copied().unwrap_or_default()
     }
 
     /// The keys in lower case of the tables for which they are needed.
@@ -214,6 +269,7 @@ impl<'p> Index<'p> {
     fn is_there(&self, rule: &ValueRule, table: TableId, link: &Link) -> bool {
         match self.folded.get(&table).filter(|_| refers_folded(self.schema, rule)) {
             Some(keys) => keys.contains_key(&link.hash),
+            None if self.schema.tables[table].is_by_use() => self.name_count(table, link.hash).declared > 0,
             None => self.tables[table].keys.find(link.hash, |entry| entry.hash == link.hash).is_some(),
         }
     }

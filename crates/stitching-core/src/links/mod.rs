@@ -2,6 +2,7 @@
 
 mod address;
 mod belonging;
+mod by_use;
 mod by_value;
 mod index;
 mod labels;
@@ -12,6 +13,7 @@ mod uses;
 pub use address::{Address, Found, FoundPlace, find_table, resolve};
 pub(crate) use address::{find_by_keys, find_in_any_case, find_records};
 pub use belonging::{belongs_by, named_by};
+pub use by_use::{NameInUse, names_in_use};
 pub use by_value::find_by_value;
 pub use index::{Index, RecordId, TableFile, TableIndex};
 pub use labels::{Labels, language_fields};

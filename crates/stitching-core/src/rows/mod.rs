@@ -14,7 +14,7 @@ use crate::Error;
 use crate::formats::decode;
 use crate::help::NextStep;
 use crate::layers::{FileId, RelPath, Stack};
-use crate::links::Labels;
+use crate::links::{Labels, NameInUse, names_in_use};
 use crate::reading::View;
 use crate::reading::with_text;
 use crate::schema::{KeyPart, Schema, Table, TableId};
@@ -130,7 +130,27 @@ impl Rows {
     /// When a file cannot be read.
     pub fn read_with(view: View<'_>, id: TableId, labels: &Labels, more: &[String]) -> Result<Rows, Error> {
         let View { stack, schema, through } = view;
+        if schema.tables[id].is_by_use() {
+            return Rows::of_names(view, id);
+        }
         Rows::of_files(stack, schema, id, labels, files_of(stack, &schema.tables[id], through), more)
+    }
+
+    /// The names of a table by use, each with how many values hold it.
+    fn of_names(view: View<'_>, id: TableId) -> Result<Rows, Error> {
+        let names = names_in_use(view, id, None)?;
+        let table = &view.schema.tables[id];
+        let values = |own: &NameInUse| {
+            let cells = [own.name.clone(), own.uses.to_string()];
+            table.fields.iter().zip(cells).map(|(field, cell)| (field.name.clone(), vec![cell])).collect()
+        };
+        let records: Vec<_> = names.iter().map(values).collect();
+        let mut rows = Rows::made_up(table, id, &records);
+        for (row, own) in rows.rows.iter_mut().zip(names) {
+            (row.file, row.span) = (own.first.file, own.first.span);
+            rows.paths.insert(row.file, view.stack.files()[row.file].path.clone());
+        }
+        Ok(rows)
     }
 
     /// As [`Rows::read`], with only those columns of which `needs` tells that they are wanted, and those of the key and the
@@ -145,6 +165,9 @@ impl Rows {
         needs: &dyn Fn(&str) -> bool,
     ) -> Result<Rows, Error> {
         let View { stack, schema, through } = view;
+        if schema.tables[id].is_by_use() {
+            return Rows::of_names(view, id);
+        }
         let files = files_of(stack, &schema.tables[id], through);
         Rows::of_needed(stack, schema, id, labels, files, &[], needs)
     }

@@ -419,6 +419,11 @@ pub(crate) const TABLE: &[Setting] = &[
         "For a table of texts: the letters that the game's font has, as between the brackets of a regular expression: \"A-Za-z0-9 .,!?\".",
     ),
     setting("ignore_case", "boolean", "Keys that differ only in upper and lower case are the same."),
+    setting(
+        "by_use",
+        "string|array",
+        "Instead of `files`: the fields whose values are its names, where nothing declares them: [\"crews.SetsMood\", \"convoys.Mood\"].",
+    ),
     setting("fields", "object", "The fields, by name."),
 ];
 

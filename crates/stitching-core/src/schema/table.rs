@@ -1,7 +1,7 @@
 //! Tables.
 
 use super::file_pattern::FilePattern;
-use super::{Field, ValueRule};
+use super::{Field, Schema, Target, ValueRule};
 use crate::formats::Format;
 use crate::layers::RelPath;
 use crate::problem::Place;
@@ -53,6 +53,8 @@ pub struct Table {
     pub repeated: bool,
     /// What the first record of a file has as its position: 1, or 0.
     pub first: u32,
+    /// The fields whose values are its names, if no file declares them; it has no files of its own then.
+    pub by_use: Vec<Target>,
     /// Where it is described.
     pub place: Place,
 }
@@ -157,6 +159,22 @@ impl Table {
         self.files.iter().any(|pattern| pattern.takes(path.as_str()))
     }
 
+    /// Whether its names are those that certain fields hold, and not those of records of its own.
+    pub fn is_by_use(&self) -> bool {
+        !self.by_use.is_empty()
+    }
+
+    /// The fields whose values are its names, as `table.field`.
+    pub fn by_use_names(&self, schema: &Schema) -> Vec<String> {
+        let name = |own: &Target| {
+            let table = &schema.tables[own.table];
+            let rule = own.rule.map(|rule| &table.rules[rule])?;
+            let part = rule.part.iter().map(|part| format!(".{part}")).collect::<String>();
+            Some(format!("{}.{}{part}", table.name, table.fields[rule.field].name))
+        };
+        self.by_use.iter().filter_map(name).collect()
+    }
+
     /// The language code in the path of a file of texts.
     pub fn language_of<'p>(&self, path: &'p RelPath) -> Option<&'p str> {
         self.files.iter().find_map(|pattern| pattern.language(path.as_str()))
@@ -231,7 +249,7 @@ impl Table {
     }
 
     /// Adds a field of which nothing is known but its name; gives its position.
-    pub(super) fn add_plain_field(&mut self, name: &str) -> usize {
+    pub(in crate::schema) fn add_plain_field(&mut self, name: &str) -> usize {
         let field = self.fields.len();
         self.rules.push(ValueRule { field, ..ValueRule::default() });
         self.fields.push(Field::plain(name, self.rules.len() - 1));

@@ -2,7 +2,9 @@
 
 use crate::Error;
 use crate::layers::{LayerId, RelPath, Stack};
-use crate::links::{Found, find_by_value, find_in_any_case, find_records, text_key, texts_with};
+use crate::links::{
+    Found, find_by_value, find_in_any_case, find_records, names_in_use, text_key, texts_with,
+};
 use crate::problem::Place;
 use crate::reading::View;
 use crate::reading::{Excerpt, LoadedFile, load, prepare, with_text};
@@ -99,6 +101,10 @@ fn own_details(view: View<'_>, found: &Found) -> Result<Details, Error> {
         more_places: 0,
         fields: Vec::new(),
     };
+    if schema.tables[found.table].is_by_use() {
+        name_in_use(view, found, &mut details)?;
+        return Ok(details);
+    }
     let merged = schema.tables[found.table].merged;
     let mut places = found.places.clone();
     if merged {
@@ -285,8 +291,35 @@ fn file_of(
 /// When the file cannot be read.
 pub fn read_record(stack: &Stack, schema: &Schema, found: &Found) -> Result<Option<Record>, Error> {
     let Some(place) = found.places.first() else { return Ok(None) };
+    if schema.tables[found.table].is_by_use() {
+        return Ok(None);
+    }
     let path = &stack.files()[place.file].path;
     with_text(stack, place.file, |text| read_at(&schema.tables[found.table], path, text, place.span))
+}
+
+/// Of a name of a table by use: where it stands first, and how many values hold it.
+fn name_in_use(view: View<'_>, found: &Found, details: &mut Details) -> Result<(), Error> {
+    let fields = &view.schema.tables[found.table].fields;
+    for own in names_in_use(view, found.table, Some(&found.key))? {
+        let place = load(view.stack, own.first.file)?.place(own.first.span);
+        for (at, (field, text)) in fields.iter().zip([own.name, own.uses.to_string()]).enumerate() {
+            details.fields.push(FieldDetail {
+                name: field.name.clone(),
+                about: None,
+                unit: None,
+                value: Value { field: at, text, span: own.first.span, nested: false },
+                place: place.clone(),
+                at: 0,
+                inherited_from: None,
+                points_to: Vec::new(),
+                file: None,
+                texts: Vec::new(),
+            });
+        }
+        details.places.push(place);
+    }
+    Ok(())
 }
 
 /// What the label field of a record holds.

@@ -1,11 +1,11 @@
 //! What depends on what, step by step: the uses of a record and the uses of those, or what it needs itself.
 
 use crate::Error;
-use crate::links::{Found, Index, RecordId};
+use crate::links::{Found, Index, NameInUse, RecordId, names_in_use};
 use crate::reading::PlaceResolver;
 use crate::reading::View;
-use crate::schema::{TableId, ValueRule};
-use crate::tables::{Finders, Link, LinkKind, TableFacts, path_hash, shown_key};
+use crate::schema::{TableId, Target, ValueRule};
+use crate::tables::{Finders, Link, LinkKind, TableFacts, key_hash, path_hash, shown_key};
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
 
@@ -16,6 +16,7 @@ pub struct Graph<'p> {
     texts: OnceCell<HashMap<u64, RecordId>>,
     files: OnceCell<HashMap<u64, u32>>,
     columns: OnceCell<HashMap<(TableId, usize, u64), RecordId>>,
+    names: OnceCell<HashMap<(TableId, u64), NameInUse>>,
 }
 
 /// A record, or a file of no table, in a tree.
@@ -25,6 +26,8 @@ pub enum Node {
     Record(RecordId),
     /// A file that a value names, by its position in the index.
     File(u32),
+    /// A name of a table by use, by the table and the name's hash.
+    Name(TableId, u64),
 }
 
 /// A node with what uses it, or what it needs.
@@ -62,12 +65,22 @@ impl<'p> Graph<'p> {
         let View { schema, .. } = view;
         let no_checks = Finders::none(schema);
         let index = Index::build(view, &no_checks, &Default::default());
-        Graph { index, texts: OnceCell::new(), files: OnceCell::new(), columns: OnceCell::new() }
+        Graph {
+            index,
+            texts: OnceCell::new(),
+            files: OnceCell::new(),
+            columns: OnceCell::new(),
+            names: OnceCell::new(),
+        }
     }
 
     /// The node of a record.
     pub fn node(&self, found: &Found) -> Option<Node> {
-        self.index.find(found.table, &found.key).map(Node::Record)
+        let table = &self.index.schema.tables[found.table];
+        match table.is_by_use() {
+            true => Some(Node::Name(found.table, key_hash(&found.key, table.ignore_case))),
+            false => self.index.find(found.table, &found.key).map(Node::Record),
+        }
     }
 
     /// The tree of `node`, `depth` steps deep. What comes a second time is not told again.
@@ -176,6 +189,7 @@ impl<'p> Graph<'p> {
     fn hashes(&self, node: Node) -> Vec<u64> {
         match node {
             Node::File(file) => path_hash(self.path(file)).into_iter().collect(),
+            Node::Name(_, hash) => vec![hash],
             Node::Record(record) => {
                 let facts = self.index.facts(record.file, record.slot);
                 let values = facts.links.iter().filter(|links| links.kind == LinkKind::Value);
@@ -191,6 +205,10 @@ impl<'p> Graph<'p> {
     fn leads_to(&self, rule: &ValueRule, kind: LinkKind, link: &Link, node: Node) -> bool {
         let record = match node {
             Node::File(_) => return kind == LinkKind::File,
+            Node::Name(table, _) => {
+                let to_it = |target: &Target| target.table == table && target.rule.is_none();
+                return kind == LinkKind::Reference && rule.refs.iter().any(to_it);
+            }
             Node::Record(record) => record,
         };
         let facts = self.index.facts(record.file, record.slot);
@@ -219,6 +237,7 @@ impl<'p> Graph<'p> {
         let record = match node {
             Node::Record(record) => record,
             Node::File(file) => return (self.records_in(file, None), 0),
+            Node::Name(..) => return (Vec::new(), 0),
         };
         let facts = self.index.facts(record.file, record.slot);
         let mut steps = Vec::new();
@@ -268,14 +287,16 @@ impl<'p> Graph<'p> {
                 Some(alone.into_iter().next().unwrap_or(Node::File(file)))
             }
             LinkKind::Value => None,
-            LinkKind::Reference => rule
-                .refs
-                .iter()
-                .find_map(|target| match target.rule {
-                    None => self.index.linked(rule, target.table, link),
-                    Some(column) => self.columns().get(&(target.table, column, link.hash)).copied(),
-                })
-                .map(Node::Record),
+            LinkKind::Reference => rule.refs.iter().find_map(|target| match target.rule {
+                None if self.index.schema.tables[target.table].is_by_use() => {
+                    let is_there = self.index.name_count(target.table, link.hash).declared > 0;
+                    is_there.then_some(Node::Name(target.table, link.hash))
+                }
+                None => self.index.linked(rule, target.table, link).map(Node::Record),
+                Some(column) => {
+                    self.columns().get(&(target.table, column, link.hash)).copied().map(Node::Record)
+                }
+            }),
         }
     }
 
@@ -291,6 +312,20 @@ impl<'p> Graph<'p> {
                         let record = RecordId { file: own.file, slot: own.slot, record: record as u32 };
                         out.entry(*hash).or_insert(record);
                     }
+                }
+            }
+            out
+        })
+    }
+
+    /// The names of all tables by use; none of one whose files cannot be read.
+    fn names(&self) -> &HashMap<(TableId, u64), NameInUse> {
+        self.names.get_or_init(|| {
+            let tables = self.index.schema.tables.iter().enumerate().filter(|(_, table)| table.is_by_use());
+            let mut out = HashMap::new();
+            for (id, table) in tables {
+                for own in names_in_use(self.index.view(), id, None).unwrap_or_default() {
+                    out.insert((id, key_hash(&own.name, table.ignore_case)), own);
                 }
             }
             out
@@ -348,7 +383,7 @@ impl<'p> Graph<'p> {
             let is_text = table.texts.is_some() && has_texts;
             let refers = rules().any(|rule| rule.refs.iter().any(|target| target.table == id));
             let of_files = has_files && matches!(table.key[..], [part] if part.is_of_file());
-            if !is_text && !refers && !of_files {
+            if table.is_by_use() || (!is_text && !refers && !of_files) {
                 continue;
             }
             let mut unused = Vec::new();
@@ -380,20 +415,25 @@ impl<'p> Graph<'p> {
     /// # Errors
     /// When the file cannot be read.
     pub fn describe(&self, node: Node, places: &mut PlaceResolver<'_>) -> Result<Described, Error> {
-        let file = match node {
-            Node::Record(record) => record.file,
-            Node::File(file) => file,
+        let record = match node {
+            Node::Record(record) => record,
+            Node::File(file) => {
+                let (key, file) = (self.path(file).to_owned(), self.index.files[file as usize].id);
+                return Ok(Described { table: None, key, label_value: None, file, place: None });
+            }
+            Node::Name(table, hash) => {
+                let gone = "its file changed while it was read; run the command again";
+                let own = self.names().get(&(table, hash)).ok_or_else(|| Error::Unknown {
+                    what: "name",
+                    name: self.index.schema.tables[table].name.clone(),
+                    help: gone.into(),
+                })?;
+                let (file, place) = (own.first.file, places.file(own.first.file)?.place(own.first.span));
+                let (key, place) = (own.name.clone(), Some(place));
+                return Ok(Described { table: Some(table), key, label_value: None, file, place });
+            }
         };
-        let id = self.index.files[file as usize].id;
-        let Node::Record(record) = node else {
-            return Ok(Described {
-                table: None,
-                key: self.path(file).to_owned(),
-                label_value: None,
-                file: id,
-                place: None,
-            });
-        };
+        let id = self.index.files[record.file as usize].id;
         let facts = self.index.facts(record.file, record.slot);
         let start = facts.starts[record.record as usize];
         let table = &self.index.schema.tables[facts.table];

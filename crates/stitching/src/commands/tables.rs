@@ -59,7 +59,10 @@ pub fn run(project: &Project, args: &Tables, global: &Global, ui: &Ui) -> Result
             own.files_in_mod.to_string(),
             if problems > 0 { problems.to_string() } else { String::new() },
             key.join("/"),
-            shown(&patterns),
+            match described.is_by_use() {
+                true => format!("in use: {}", described.by_use_names(&project.schema).join(", ")),
+                false => shown(&patterns),
+            },
         ]);
     }
     if as_json {

@@ -18,8 +18,9 @@ use super::rename::{
 use super::rewrite::Rewrite;
 use super::unused_values::UnusedValues;
 use crate::Error;
+use crate::changes::own_records::{find_table, resolve};
 use crate::layers::{FileId, RelPath};
-use crate::links::{Address, Found, Thing, belongs_by, resolve, second_identifiers, wanted};
+use crate::links::{Address, Found, Thing, belongs_by, second_identifiers, wanted};
 use crate::project::Project;
 use crate::reading::scan;
 use crate::schema::{KeyPart, Schema, Table, TableId};
@@ -96,7 +97,7 @@ pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
     let title = format!("copy {from} to {}", shown_key(&new_key));
     let mut without = HashSet::new();
     for name in &request.without {
-        without.insert(crate::links::find_table(schema, name)?);
+        without.insert(find_table(schema, name)?);
     }
     let mut work = Work {
         project,

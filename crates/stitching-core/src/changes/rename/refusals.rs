@@ -104,6 +104,12 @@ pub(in crate::changes) fn refuse_taken(
         .map(|place| format!(", at {}:{} of the layer `{}`", place.path, place.line, place.layer))
         .unwrap_or_default();
     let shown = Address::show(&schema.tables[table].name, &other.key);
+    if schema.tables[table].is_by_use() {
+        let reason = format!("there is a name {shown} already{at}");
+        let help =
+            "where the two are to be one name, `set` the values that `uses` lists; nothing was changed";
+        return Err(Error::refused(reason, help));
+    }
     Err(Error::refused(
         format!("there is a record {shown} already{at}"),
         "choose another key; nothing was changed",

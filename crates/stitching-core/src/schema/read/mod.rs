@@ -3,6 +3,7 @@
 //! Names may be used before they are described, so tables are read first and what points to other
 //! tables is bound at the end.
 
+mod by_use;
 mod companion;
 mod computed;
 mod derived;
@@ -18,6 +19,7 @@ mod texts;
 mod transfer;
 mod value_rules;
 
+use self::by_use::FieldWithNames;
 use super::field::{Layout, Target};
 use super::table::KeyPart;
 use super::{Schema, TableId, keys};
@@ -44,6 +46,7 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
     let mut readers: Vec<TomlReader<'_>> =
         files.iter().map(|(path, text)| TomlReader::new(Code::BAD_SCHEMA, path, text)).collect();
     let mut unbound = Vec::new();
+    let mut names_in_use = Vec::new();
     let mut companions = Vec::new();
     let mut computed = Vec::new();
     let mut recipes = Vec::new();
@@ -79,13 +82,26 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
                 continue;
             };
             let id = schema.tables.len();
-            let mut builder = TableBuilder { others: Vec::new(), reader, file, id, unbound: &mut unbound };
+            let mut builder = TableBuilder {
+                others: Vec::new(),
+                reader,
+                file,
+                id,
+                unbound: &mut unbound,
+                names_in_use: &mut names_in_use,
+            };
             if let Some(table) = builder.table(name, body, languages) {
                 schema.tables.push(table);
             } else {
                 failed.push(name.get_ref().to_string());
                 unbound.retain(|reference: &Unbound| reference.table != id);
             }
+        }
+    }
+    for field in names_in_use {
+        let of_failed = |failed: &String| field.name.starts_with(&format!("{failed}."));
+        if !failed.iter().any(of_failed) {
+            by_use::bind(&mut schema, &mut readers[field.file], &field);
         }
     }
     for reference in unbound {
@@ -177,6 +193,14 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
         let help = "leave it out, or refer to a table by its key";
         return reader.problem(reference.span.clone(), message, help);
     }
+    let is_strict = |target: Target| {
+        let table = &schema.tables[target.table];
+        target.rule.is_none() && table.is_by_use() && !table.ignore_case
+    };
+    if target.is_some_and(is_strict) && ignores_case {
+        let message = format!("`{name}` is a table by use, and minds the case of its names");
+        return reader.problem(reference.span.clone(), message, "give `ignore_case` to the table");
+    }
     match target {
         Some(target) => schema.tables[reference.table].rules[reference.rule].refs.push(target),
         None => {
@@ -209,6 +233,7 @@ struct TableBuilder<'b, 't> {
     file: usize,
     id: TableId,
     unbound: &'b mut Vec<Unbound>,
+    names_in_use: &'b mut Vec<FieldWithNames>,
 }
 
 /// Names as a list in messages.

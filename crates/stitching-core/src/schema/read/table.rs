@@ -26,6 +26,9 @@ impl<'t> TableBuilder<'_, 't> {
             let message = format!("`{shown}` cannot be the name of a table");
             self.reader.problem(name.span(), message, "addresses are written `table:key.field`, so a table's name has no blanks, dots, colons or quotes");
         }
+        if body.contains_key("by_use") {
+            return self.by_use(shown, name.span(), body);
+        }
         for needed in ["files", "format"] {
             if !body.contains_key(needed) {
                 let about = keys::TABLE.iter().find(|doc| doc.name == needed).map_or("", |doc| doc.about);
@@ -54,6 +57,7 @@ impl<'t> TableBuilder<'_, 't> {
             first: self.first(body),
             repeated: self.reader.flag(body, "repeated").unwrap_or(false),
             ignore_case: self.reader.flag(body, "ignore_case").unwrap_or(false),
+            by_use: Vec::new(),
             texts: None,
             place: self.reader.place(name.span()),
         };
