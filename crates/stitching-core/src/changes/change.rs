@@ -60,6 +60,8 @@ pub enum Note {
     Added(String, String),
     /// A record of a base layer is there under its old key too: its address.
     RecordStays(String),
+    /// What a lower layer says of a record counts again: its address, and the name of the layer.
+    CountsAgain(String, String),
     /// A piece of the file at this path is taken out and kept aside, since it cannot be made a note.
     KeptAside(String),
     /// The file at this path is taken out of the mod and kept aside.

@@ -50,6 +50,8 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
         let entry = &project.stack.files()[place.file];
         // Of a record that several layers have a part of, that of the topmost is meant.
         if table.merged && Some(entry.layer) != top {
+            let layer = project.stack.layers()[entry.layer].name.clone();
+            builder.note(Note::CountsAgain(Address::show(&table.name, &found.key), layer));
             continue;
         }
         if table.merged && !project.stack.layers()[entry.layer].is_mod {

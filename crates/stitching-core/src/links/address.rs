@@ -86,6 +86,25 @@ impl Address {
         Err(bad("the quote is never closed"))
     }
 
+    /// The new key in `text` for a record of `table` that has the key `old`: people write it alone, or as an address like
+    /// that of the record. Keys with colons in them are taken as they are.
+    ///
+    /// # Errors
+    /// When it is an address in another table, or none that can be read.
+    pub fn new_key(schema: &Schema, table: TableId, old: &str, text: &str) -> Result<String, Error> {
+        let named = text.split_once(':').filter(|_| !old.contains(':'));
+        let Some(other) = named.and_then(|(name, _)| schema.table(name)) else { return Ok(text.to_owned()) };
+        let address = Address::parse(text)?;
+        if other != table || address.field.is_some() {
+            let name = &schema.tables[table].name;
+            return Err(Error::Usage {
+                message: format!("`{text}` names no record of `{name}`"),
+                help: format!("a record stays in its table: write its new key, or `{name}:KEY`").into(),
+            });
+        }
+        Ok(address.key)
+    }
+
     /// The address without quotes, so that two ways of writing one can be compared.
     pub fn unquoted(&self) -> String {
         let table = self.table.iter().map(|table| format!("{table}:"));

@@ -204,6 +204,9 @@ fn sentence(note: &Note) -> String {
                 "{address} is still in a base layer under its old key, where nothing refers to it any more"
             )
         }
+        Note::CountsAgain(address, layer) => {
+            format!("{address} is still there: what the layer `{layer}` says of it counts again")
+        }
         Note::FileKeptAside(path) => {
             format!("`{path}` is taken out of the mod and kept in `.stitching/off`")
         }

@@ -89,7 +89,8 @@ pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
         });
     }
     refuse_duplicates(project, &found)?;
-    let new = free_key(project, &found, &request.new)?;
+    let wanted = Address::new_key(schema, found.table, &found.key, &request.new)?;
+    let new = free_key(project, &found, &wanted)?;
     let new_key = new_key(table, &found.key, &new)?;
     refuse_taken(project, found.table, &found.key, &new_key, &new)?;
     refuse_counted(table, &found.key, &new_key)?;

@@ -58,6 +58,11 @@ pub fn rename_with(project: &Project, address: &str, new: &str, notes: bool) -> 
     let found = resolve(View::top(stack, schema), address)?;
     let table = &schema.tables[found.table];
     refuse_duplicates(project, &found)?;
+    let whole = match found.field {
+        None => Address::new_key(schema, found.table, &found.key, new)?,
+        Some(_) => new.to_owned(),
+    };
+    let new = whole.as_str();
     let new_key = match found.field {
         None => new_key(table, &found.key, new)?,
         Some(field) => match table.key.iter().position(|part| *part == KeyPart::Field(field)) {

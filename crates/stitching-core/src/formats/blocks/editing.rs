@@ -258,6 +258,15 @@ impl Dialect for BlockDialect<'_> {
         }
         let names = names(&path).filter(|names| part == Part::Value && !names.is_empty());
         let names = names.ok_or_else(|| format!("there is no place that is `{column}` yet"))?;
+        // A block with nothing in it is a list without items.
+        let empty = |node: &&usize| {
+            self.tree.nodes[**node].kind == Kind::Block && entries.children(Some(**node)).next().is_none()
+        };
+        if let Some(block) = path.select(&self.tree, entries.text(), record).iter().find(empty) {
+            let text = self.word(value, None)?;
+            entries.add(Some(*block), Anchor::Last, NewEntry { text, ..NewEntry::default() });
+            return Ok(());
+        }
         self.add_entry(entries, record, &names, value)
     }
 
