@@ -214,7 +214,7 @@ fn a_change_set_makes_the_same_change_elsewhere_and_back(#[case] steps: &[&str])
         let words: Vec<String> = words.split(' ').map(str::to_owned).collect();
         let request = match &words[..] {
             [verb, address, new] if verb == "rename" => {
-                Step::Rename { address: address.clone(), new: new.clone(), notes: false }
+                Step::Rename { address: address.clone(), new: new.clone(), notes: false, also: Vec::new() }
                     .build(sequence.project())
             }
             _ => step(sequence.project(), &words.join(" ")),

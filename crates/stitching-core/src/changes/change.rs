@@ -80,8 +80,11 @@ pub enum Note {
     CameAlong(String),
     /// A file is copied: from, to.
     FileCopied(String, String),
-    /// A copy still has an old name in it, as a part of a longer word: the place, and the word.
+    /// A place still has an old name, outside of what the schema says, or as a part of a longer word: the place, and the
+    /// word.
     StillNames(String, String),
+    /// So many further places still have an old name.
+    StillNamesMore(usize),
     /// A copy names this file, which is not there.
     Lacks(String),
     /// A file stays as it is, although a copy would have its path.

@@ -13,6 +13,7 @@ mod field_value;
 mod fix;
 mod in_step;
 mod list_edit;
+mod mentions;
 mod named;
 mod new_values;
 mod on_disk;

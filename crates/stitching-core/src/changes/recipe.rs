@@ -320,9 +320,12 @@ impl Run<'_> {
                 keep: Vec::new(),
                 with_unused: *with_unused,
             }),
-            RecipeAction::Rename { address, new } => {
-                Step::Rename { address: names.address(address), new: names.text(new), notes: false }
-            }
+            RecipeAction::Rename { address, new } => Step::Rename {
+                address: names.address(address),
+                new: names.text(new),
+                notes: false,
+                also: Vec::new(),
+            },
             RecipeAction::Renumber { field, group, open } => {
                 let whole = names.text(field);
                 let no_field =

@@ -6,11 +6,13 @@ use super::add::{AddRequest, add};
 use super::change::Change;
 use super::copy::{CopyRequest, copy};
 use super::copy_folder::copy_folder;
+use super::mentions::{follow_mentions, tell_mentions};
 use super::remove::{RemoveRequest, remove};
 use super::rename::{NewKeys, rename_many, rename_with};
 use super::renumber::{Renumbering, renumber};
 use super::set::{SetRequest, set};
 use crate::Error;
+use crate::links::Address;
 use crate::project::Project;
 use serde::{Deserialize, Serialize};
 
@@ -41,6 +43,9 @@ pub enum Step {
         new: String,
         /// Whether what the mod adds over a base layer has the notes directly above it.
         notes: bool,
+        /// The places outside of what the schema says (`path:line`, or `all`) that get the new name too.
+        #[serde(default)]
+        also: Vec<String>,
     },
     /// Gives many records of a table other keys.
     RenameMany {
@@ -50,6 +55,9 @@ pub enum Step {
         keys: NewKeys,
         /// Whether what the mod adds over a base layer has the notes directly above it.
         notes: bool,
+        /// The places outside of what the schema says (`path:line`, or `all`) that get the new names too.
+        #[serde(default)]
+        also: Vec<String>,
     },
     /// Gives the numbers of a field anew.
     Renumber {
@@ -86,9 +94,16 @@ impl Step {
             Step::Add(request) => add(project, request),
             Step::Copy(request) => copy(project, request),
             Step::CopyFolder { from, to } => copy_folder(project, from, to),
-            Step::Remove(request) => remove(project, request),
-            Step::Rename { address, new, notes } => rename_with(project, address, new, *notes),
-            Step::RenameMany { table, keys, notes } => rename_many(project, table, keys, *notes),
+            Step::Remove(request) => {
+                let names: Vec<String> =
+                    request.addresses.iter().filter_map(|own| removed_name(own)).collect();
+                let names: Vec<&str> = names.iter().map(String::as_str).collect();
+                remove(project, request).map(|change| tell_mentions(project, change, &names))
+            }
+            Step::Rename { address, new, notes, also } => rename_with(project, address, new, *notes)
+                .and_then(|change| follow_mentions(project, change, also)),
+            Step::RenameMany { table, keys, notes, also } => rename_many(project, table, keys, *notes)
+                .and_then(|change| follow_mentions(project, change, also)),
             Step::Renumber { table, field, group, how } => {
                 renumber(project, table, field, group.as_deref(), how)
             }
@@ -96,4 +111,10 @@ impl Step {
         let steps = if self.is_small() { vec![self] } else { Vec::new() };
         Ok(Change { steps, ..change? })
     }
+}
+
+/// The name of what is removed, if its address gives it alone: the parts of a longer key are names of others.
+fn removed_name(address: &str) -> Option<String> {
+    let key = Address::parse(address).ok()?.key;
+    (!key.contains('/')).then_some(key)
 }

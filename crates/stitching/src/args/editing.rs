@@ -103,6 +103,9 @@ pub struct Rename {
     /// What the mod adds over a base layer brings the notes directly above it along
     #[arg(long)]
     pub with_notes: bool,
+    /// A place that still has the old name, as `rename` tells it, gets the new one too: a note, a script; `all` for all
+    #[arg(long, value_name = "PATH:LINE | all")]
+    pub also: Vec<String>,
     #[command(flatten)]
     pub editing: Editing,
 }

@@ -96,6 +96,7 @@ fn rename(address: &str, new: &str) -> Rename {
         address: address.to_owned(),
         new: Some(new.to_owned()),
         with_notes: false,
+        also: Vec::new(),
         editing: Editing::default(),
         from: None,
         pattern: Vec::new(),

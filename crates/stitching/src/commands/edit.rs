@@ -5,10 +5,11 @@ use super::{CALL_HOOK, no_mod, open_in, tell};
 use crate::args::{Editing, Global};
 use crate::ui::{BOLD, CYAN, DIM, GREEN, RED, Ui, count, styled, wants_json};
 use serde::Serialize;
+use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::path::Path;
 use std::process::ExitCode;
-use stitching_core::changes::{Change, Note, Source, in_step, unified_diff, verify};
+use stitching_core::changes::{Change, Note, Source, Step, in_step, unified_diff, verify};
 use stitching_core::journal::{Journal, Notice};
 use stitching_core::layers::RelPath;
 use stitching_core::{Error, Project};
@@ -163,7 +164,38 @@ fn tell_notes(change: &Change, ui: &Ui) {
     if !put_right.is_empty() {
         ui.note(&format!("note: put right: {}", listed(&put_right)));
     }
+    let (still, others): (Vec<&Note>, Vec<&Note>) =
+        others.into_iter().partition(|note| matches!(note, Note::StillNames(..)));
     others.iter().for_each(|note| ui.note(&format!("note: {}", sentence(note))));
+    tell_old_names(&still, change, ui);
+}
+
+/// Where old names still stand, a line for each name.
+fn tell_old_names(notes: &[&Note], change: &Change, ui: &Ui) {
+    let mut by_word: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for note in notes {
+        if let Note::StillNames(place, word) = note {
+            by_word.entry(word).or_default().push(place);
+        }
+    }
+    if by_word.is_empty() {
+        return;
+    }
+    for (word, places) in by_word.iter().take(LISTED) {
+        let more = match places.len().saturating_sub(LISTED) {
+            0 => String::new(),
+            more => format!(" and {}", count(more, "more place")),
+        };
+        let shown = places.iter().take(LISTED).copied().collect::<Vec<_>>().join(", ");
+        ui.note(&format!("note: `{word}` still stands at {shown}{more}"));
+    }
+    if by_word.len() > LISTED {
+        let more = count(by_word.len() - LISTED, "more old name");
+        ui.note(&format!("note: so do {more} (`--format json` names the places)"));
+    }
+    if change.steps().iter().any(|step| matches!(step, Step::Rename { .. } | Step::RenameMany { .. })) {
+        ui.note("note: with `--also PLACE`, or `--also all`, the new name stands there too");
+    }
 }
 
 /// The addresses that notes of one kind tell; of a table with many only how many there are.
@@ -229,6 +261,7 @@ fn sentence(note: &Note) -> String {
         }
         Note::CameAlong(address) => format!("{address} came along"),
         Note::FileCopied(from, to) => format!("`{to}` is a copy of `{from}`"),
+        Note::StillNamesMore(number) => format!("{} still have an old name", count(*number, "further place")),
         Note::StillNames(place, word) => format!("{place} still has `{word}`"),
         Note::Lacks(path) => format!("`{path}` is named in the copy, and is not there"),
         Note::FileKept(path) => format!("`{path}` is there already, and stays as it is"),

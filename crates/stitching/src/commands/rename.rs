@@ -17,10 +17,10 @@ pub fn run(folder: &Path, args: &Rename, global: &Global, ui: &Ui) -> Result<Exi
         (.., Some(prefix)) => Some(NewKeys::Prefix(prefix.clone())),
         _ => None,
     };
-    let (address, notes) = (args.address.clone(), args.with_notes);
+    let (address, notes, also) = (args.address.clone(), args.with_notes, args.also.clone());
     let step = match (many, &args.new) {
-        (Some(keys), None) => Step::RenameMany { table: address, keys, notes },
-        (None, Some(new)) => Step::Rename { address, new: new.clone(), notes },
+        (Some(keys), None) => Step::RenameMany { table: address, keys, notes, also },
+        (None, Some(new)) => Step::Rename { address, new: new.clone(), notes, also },
         (Some(_), Some(_)) => {
             return Err(missing(
                 "many records get keys by one rule, and `NEWKEY` is for one",

@@ -1,0 +1,254 @@
+//! Where the mod still speaks of an old name, outside of what the schema says: in notes, in files of no table, in scripts,
+//! in fields that nobody described.
+
+use super::builder::Builder;
+use super::change::{Change, Note};
+use super::sequence::Sequence;
+use crate::Error;
+use crate::formats::Form;
+use crate::layers::FileId;
+use crate::links::find_records;
+use crate::project::Project;
+use crate::reading::with_text;
+use crate::schema::{Schema, Table, TableId};
+use crate::tables::{RecordView, RecordVisitor, all_fields, read_records_at};
+use crate::text::{Edit, LineTable, Span, Text};
+use aho_corasick::AhoCorasick;
+use rayon::prelude::*;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+
+/// Stands for all places where some are asked for.
+const ALL: &str = "all";
+/// More places are only counted.
+const MOST: usize = 100;
+/// Whether other records have a name is looked up for so many names.
+const MOST_LOOKED_UP: usize = 16;
+
+/// A place that speaks of an old name.
+struct Mention {
+    file: FileId,
+    span: Span,
+    /// 1-based.
+    line: usize,
+    /// Its position among the names.
+    name: usize,
+}
+
+/// The change with a note for each place that still speaks of a name that is no more, after a rename; those that `also` names
+/// (`path:line`, or `all`) get the new name too.
+///
+/// Cost: reading the files of the mod, and taking apart those that have the names.
+///
+/// # Errors
+/// When `also` names a place that does not speak of an old name, or a file cannot be edited.
+pub(super) fn follow_mentions(project: &Project, change: Change, also: &[String]) -> Result<Change, Error> {
+    let mut renamed: BTreeMap<String, String> = BTreeMap::new();
+    for ((_, new), old) in &change.keys {
+        let parts = old.split('/').zip(new.split('/')).filter(|(old, new)| old != new);
+        renamed.extend(parts.map(|(old, new)| (old.to_owned(), new.to_owned())));
+    }
+    let names: Vec<&str> = renamed.keys().map(String::as_str).collect();
+    let mut sequence = Sequence::new(project, change.title().to_owned());
+    let title = change.title().to_owned();
+    sequence.push(change)?;
+    let mentions = mentions(sequence.project(), &names);
+    let path = |own: &Mention| sequence.project().stack.files()[own.file].path.clone();
+    let place = |own: &Mention| format!("{}:{}", path(own), own.line);
+    let unknown =
+        also.iter().find(|own| *own != ALL && !mentions.iter().any(|other| is_named(own, &place(other))));
+    if let Some(unknown) = unknown {
+        let places: BTreeSet<String> = mentions.iter().map(place).collect();
+        let places: Vec<String> = places.into_iter().take(MOST).map(|own| format!("`{own}`")).collect();
+        let help = match places.is_empty() {
+            true => "nothing does; leave it out".to_owned(),
+            false => format!("these do: {}", places.join(", ")),
+        };
+        return Err(Error::Usage {
+            message: format!("`{unknown}` does not speak of an old name"),
+            help: help.into(),
+        });
+    }
+    let exact: HashSet<&String> =
+        also.iter().filter(|own| mentions.iter().any(|other| place(other) == **own)).collect();
+    let is_asked = |own: &Mention| {
+        let place = place(own);
+        also.iter().any(|asked| {
+            asked == ALL || *asked == place || (!exact.contains(asked) && is_named(asked, &place))
+        })
+    };
+    let (asked, left): (Vec<&Mention>, Vec<&Mention>) = mentions.iter().partition(|own| is_asked(own));
+    let notes: Vec<Note> = notes(&left, &names, &place);
+    if !asked.is_empty() {
+        let mut edits: BTreeMap<FileId, Vec<Edit>> = BTreeMap::new();
+        for own in &asked {
+            let text = renamed[names[own.name]].clone();
+            edits.entry(own.file).or_default().push(Edit { span: own.span, text });
+        }
+        let mut builder = Builder::new(sequence.project(), title);
+        builder.count(asked.len());
+        for (file, edits) in edits {
+            builder.edit(file, edits)?;
+        }
+        let later = builder.finish()?;
+        sequence.push(later)?;
+    }
+    Ok(notes.into_iter().fold(sequence.finish(), Change::with))
+}
+
+/// Whether `asked` is this place, perhaps with the folder of the mod before it, as problems are told.
+fn is_named(asked: &str, place: &str) -> bool {
+    asked.strip_suffix(place).is_some_and(|before| before.is_empty() || before.ends_with('/'))
+}
+
+/// The change with a note for each place that still speaks of one of `names`, of what is removed by it.
+pub(super) fn tell_mentions(project: &Project, change: Change, names: &[&str]) -> Change {
+    let after = project.with_stack(change.applied_to(&project.stack));
+    let mentions = mentions(&after, names);
+    let place = |own: &Mention| format!("{}:{}", after.stack.files()[own.file].path, own.line);
+    let left: Vec<&Mention> = mentions.iter().collect();
+    notes(&left, names, &place).into_iter().fold(change, Change::with)
+}
+
+fn notes(mentions: &[&Mention], names: &[&str], place: &dyn Fn(&Mention) -> String) -> Vec<Note> {
+    let mut told: Vec<Note> =
+        mentions.iter().map(|own| Note::StillNames(place(own), names[own.name].to_owned())).collect();
+    // A line may have the name twice.
+    told.dedup();
+    let more = told.len().saturating_sub(MOST);
+    told.truncate(MOST);
+    told.extend((more > 0).then_some(Note::StillNamesMore(more)));
+    told
+}
+
+/// Whether a name is told from other words: not `a`, not `12`.
+fn is_telling(name: &str) -> bool {
+    name.chars().count() > 2 && name.chars().any(char::is_alphabetic)
+}
+
+/// The places of the mod that speak of one of `names` as a word of its own, in the order of the files.
+fn mentions(project: &Project, names: &[&str]) -> Vec<Mention> {
+    let searched: Vec<(usize, &str)> =
+        names.iter().copied().enumerate().filter(|(_, name)| is_telling(name)).collect();
+    let Ok(searcher) = AhoCorasick::new(searched.iter().map(|(_, name)| name)) else { return Vec::new() };
+    if searched.is_empty() {
+        return Vec::new();
+    }
+    let (stack, schema) = (&project.stack, &project.schema);
+    let of_mod = |file: &FileId| stack.layers()[stack.files()[*file].layer].is_mod;
+    // What is made from other files, or is a copy of one that a table reads, follows from these.
+    let follows = |file: &FileId| {
+        let path = &stack.files()[*file].path;
+        let is_paired = schema.paired.iter().any(|own| own.files.contains(path));
+        schema.derived.iter().any(|own| own.files.takes(path.as_str()))
+            || (is_paired && schema.tables_of(path).is_empty())
+    };
+    let files = stack.effective(stack.top()).into_iter().filter(of_mod);
+    let files: Vec<FileId> = files.filter(|file| !follows(file)).collect();
+    let in_file = |file: &FileId| {
+        let look = |text: &Text<'_>| {
+            let words = words(text.as_str(), &searcher);
+            in_text(schema, project, *file, text, &words)
+        };
+        let found = with_text(stack, *file, look).unwrap_or_default();
+        let mention = |(span, line, pattern): (Span, usize, usize)| Mention {
+            file: *file,
+            span,
+            line,
+            name: searched[pattern].0,
+        };
+        found.into_iter().map(mention).collect::<Vec<_>>()
+    };
+    let mut found: Vec<Mention> = files.par_iter().with_max_len(1).flat_map_iter(in_file).collect();
+    // What another record is called may be meant.
+    let mentioned: HashSet<usize> = found.iter().map(|own| own.name).collect();
+    if mentioned.len() <= MOST_LOOKED_UP {
+        let is_taken = |name: usize| {
+            let others = find_records(project.view(), None, names[name]);
+            others.is_ok_and(|others| !others.is_empty())
+        };
+        let taken: HashSet<usize> = mentioned.into_iter().filter(|name| is_taken(*name)).collect();
+        found.retain(|own| !taken.contains(&own.name));
+    }
+    found
+}
+
+/// Where the names stand as words of their own, and which each is.
+fn words(text: &str, searcher: &AhoCorasick) -> Vec<(Span, usize)> {
+    let is_part = |next: Option<char>| next.is_some_and(|next| next.is_alphanumeric() || next == '_');
+    let mut out = Vec::new();
+    for found in searcher.find_overlapping_iter(text) {
+        let (before, after) = (&text[..found.start()], &text[found.end()..]);
+        if !is_part(before.chars().next_back()) && !is_part(after.chars().next()) {
+            out.push((Span::new(found.start(), found.end()), found.pattern().as_usize()));
+        }
+    }
+    out
+}
+
+/// Those of `words` of which the schema says nothing, with their lines, 1-based.
+fn in_text(
+    schema: &Schema,
+    project: &Project,
+    file: FileId,
+    text: &Text<'_>,
+    words: &[(Span, usize)],
+) -> Vec<(Span, usize, usize)> {
+    let content = text.as_str();
+    // Pictures, sounds and programs have words by chance.
+    if words.is_empty() || content.contains('\0') {
+        return Vec::new();
+    }
+    let path = &project.stack.files()[file].path;
+    let mut known = vec![false; words.len()];
+    let offsets: Vec<usize> = words.iter().map(|(span, _)| span.start as usize).collect();
+    for id in schema.tables_of(path) {
+        let described = &schema.tables[id];
+        let table = described.widened(&described.format.columns(text));
+        let own = described.fields.len();
+        let mut visitor = KnownWords { schema, id, described: own, words, known: &mut known };
+        read_records_at(&table, path, text, &all_fields(&table), &offsets, &mut visitor);
+    }
+    let lines = LineTable::new(content, text.body());
+    let unknown = words.iter().zip(known).filter(|(_, known)| !known).map(|(own, _)| *own);
+    unknown.map(|(span, name)| (span, lines.line_column(content, span.start).0, name)).collect()
+}
+
+/// Finds the words that stand in values of which the schema says what they are.
+struct KnownWords<'k> {
+    schema: &'k Schema,
+    id: TableId,
+    /// How many fields of the table the schema describes.
+    described: usize,
+    words: &'k [(Span, usize)],
+    known: &'k mut [bool],
+}
+
+impl RecordVisitor for KnownWords<'_> {
+    fn record(&mut self, record: &RecordView<'_>) {
+        for cell in record.cells {
+            let field = cell.column as usize;
+            let span = cell.cell.span;
+            let first = self.words.partition_point(|(word, _)| word.start < span.start);
+            let inside = self.words[first..].iter().take_while(|(word, _)| word.end <= span.end).count();
+            if inside == 0 || cell.cell.form == Form::Nested {
+                continue;
+            }
+            let says = field < self.described && self.says_something(record.table, field);
+            for at in first..first + inside {
+                // A value of which nothing is said may be the name, but not a text that has the word in it.
+                self.known[at] |= says || self.words[at].0 != span;
+            }
+        }
+    }
+}
+
+impl KnownWords<'_> {
+    fn says_something(&self, table: &Table, field: usize) -> bool {
+        let rules = table.fields[field].layout.rules();
+        table.is_key_field(field)
+            || table.label == Some(field)
+            || self.schema.tables[self.id].texts.is_some()
+            || table.fields[field].follows.is_some()
+            || rules.into_iter().any(|rule| table.rules[rule].says_something())
+    }
+}
