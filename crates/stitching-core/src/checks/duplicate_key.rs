@@ -89,9 +89,16 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     let Some((first, place)) = first_of(context, subject) else {
         return Words { message, ..Words::default() };
     };
+    let help = match subject.table.key.iter().all(|part| part.is_of_file()) {
+        true => {
+            "the file's name as the key is for files that are one record each: take the whole file as the record, or put a field \
+             into the key"
+        }
+        false => "give one of them another key, or remove it",
+    };
     Words {
         message,
-        help: Some("give one of them another key, or remove it".into()),
+        help: Some(help.into()),
         related: Some((format!("the first one is in {place}"), first)),
         ..Words::default()
     }
