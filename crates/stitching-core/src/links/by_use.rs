@@ -1,10 +1,10 @@
 //! Tables of which no file declares the names: those that certain fields hold are there.
 
-use super::FoundPlace;
+use super::{FoundPlace, Overrides};
 use crate::Error;
 use crate::reading::{Needles, TableScan, View, scan};
 use crate::schema::TableId;
-use crate::tables::{RecordView, for_each_piece};
+use crate::tables::{RecordView, add_key_fields, for_each_piece};
 use crate::text::Span;
 use std::collections::BTreeMap;
 
@@ -17,6 +17,14 @@ pub struct NameInUse {
     pub first: FoundPlace,
     /// How many values hold it.
     pub uses: usize,
+}
+
+/// A value that holds a name.
+struct Hit {
+    name: String,
+    span: Span,
+    /// The table, the key and the field, where a higher layer may say otherwise.
+    merged: Option<(TableId, String, usize)>,
 }
 
 /// The names of `table`, a table by use, in alphabetical order; with `only`, that one alone. Cost: a search of the files of the tables
@@ -42,14 +50,23 @@ pub fn names_in_use(view: View<'_>, table: TableId, only: Option<&str>) -> Resul
                 }
                 _ => needles.add_any(),
             }
-            (!fields.is_empty()).then_some(TableScan { fields, needles, hashes: None })
+            if fields.is_empty() {
+                return None;
+            }
+            if schema.tables[id].merged {
+                add_key_fields(&schema.tables[id], &mut fields);
+            }
+            Some(TableScan { fields, needles, hashes: None })
         })
         .collect();
     let folded = |name: &str| if described.ignore_case { name.to_lowercase() } else { name.to_owned() };
     let only = only.map(folded);
-    let each = |id: TableId, record: &RecordView<'_>, hits: &mut Vec<(String, Span)>| {
+    let overrides = Overrides::read(view);
+    let each = |id: TableId, record: &RecordView<'_>, hits: &mut Vec<Hit>| {
         for rule in rules(id) {
-            for_each_piece(record, record.table.rules[rule].field, |piece| {
+            let field = record.table.rules[rule].field;
+            let kept = schema.tables[id].merged.then(|| record.key()).flatten().map(|key| (id, key, field));
+            for_each_piece(record, field, |piece| {
                 let own = &record.table.rules[piece.rule];
                 if piece.rule != rule || !piece.fits || own.is_none(piece.text) {
                     return;
@@ -59,14 +76,18 @@ pub fn names_in_use(view: View<'_>, table: TableId, only: Option<&str>) -> Resul
                     .as_ref()
                     .map_or_else(|| piece.text.to_owned(), |shape| shape.fill_one(piece.text));
                 if only.as_ref().is_none_or(|only| folded(&name) == *only) {
-                    hits.push((name, piece.span));
+                    hits.push(Hit { name, span: piece.span, merged: kept.clone() });
                 }
             });
         }
     };
     let mut names: BTreeMap<String, NameInUse> = BTreeMap::new();
     for of_file in scan(view, &plan, &each)? {
-        for (name, span) in of_file.hits {
+        let layer = view.stack.files()[of_file.file].layer;
+        for Hit { name, span, merged } in of_file.hits {
+            if merged.is_some_and(|(id, key, field)| overrides.hides(schema, id, &key, layer, field)) {
+                continue;
+            }
             let first = FoundPlace { file: of_file.file, span };
             let own = names.entry(folded(&name)).or_insert(NameInUse { name, first, uses: 0 });
             own.uses += 1;

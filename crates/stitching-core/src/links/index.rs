@@ -152,7 +152,10 @@ impl<'p> Index<'p> {
     fn count_names(&self, table: TableId) -> HashMap<u64, NameCount> {
         let by_use = &self.schema.tables[table].by_use;
         let mut counts: HashMap<u64, NameCount> = HashMap::new();
-        for facts in self.files.iter().flat_map(|file| &file.facts.tables) {
+        let slots = self.files.iter().enumerate().flat_map(|(file, own)| {
+            own.facts.tables.iter().enumerate().map(move |(slot, facts)| (file as u32, slot as u32, facts))
+        });
+        for (file, slot, facts) in slots {
             for links in facts.links.iter().filter(|links| links.kind == LinkKind::Reference) {
                 let rule = &self.schema.tables[facts.table].rules[links.rule];
                 if !rule.refs.iter().any(|target| target.table == table && target.rule.is_none()) {
@@ -161,6 +164,9 @@ impl<'p> Index<'p> {
                 let declares =
                     by_use.iter().any(|own| own.table == facts.table && own.rule == Some(links.rule));
                 for link in &links.links {
+                    if self.is_hidden(file, slot, link.record, links.rule) {
+                        continue;
+                    }
                     let count = counts.entry(link.hash).or_default();
                     match declares {
                         true => count.declared += 1,
