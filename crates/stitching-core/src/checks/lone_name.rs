@@ -73,13 +73,11 @@ fn in_table(index: &Index<'_>, table: TableId) -> Vec<Found> {
     if near.is_empty() {
         return Vec::new();
     }
-    let rules = |of: TableId| {
-        described.by_use.iter().filter(move |target| target.table == of).filter_map(|target| target.rule)
-    };
+    let rules = |of: TableId| described.rules_with_names(of);
     let plan: Vec<Option<TableScan>> = (0..index.schema.tables.len())
         .map(|id| {
             let own = &index.schema.tables[id];
-            let mut fields: Vec<usize> = rules(id).map(|rule| own.rules[rule].field).collect();
+            let mut fields = own.fields_of_names(described, id);
             if fields.is_empty() {
                 return None;
             }

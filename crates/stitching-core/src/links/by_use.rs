@@ -35,14 +35,10 @@ struct Hit {
 pub fn names_in_use(view: View<'_>, table: TableId, only: Option<&str>) -> Result<Vec<NameInUse>, Error> {
     let schema = view.schema;
     let described = &schema.tables[table];
-    let rules = |of: TableId| {
-        described.by_use.iter().filter(move |target| target.table == of).filter_map(|target| target.rule)
-    };
+    let rules = |of: TableId| described.rules_with_names(of);
     let plan: Vec<Option<TableScan>> = (0..schema.tables.len())
         .map(|id| {
-            let mut fields: Vec<usize> = rules(id).map(|rule| schema.tables[id].rules[rule].field).collect();
-            fields.sort_unstable();
-            fields.dedup();
+            let mut fields = schema.tables[id].fields_of_names(described, id);
             let mut needles = Needles::default();
             match only {
                 Some(name) if !described.ignore_case && rules(id).all(|rule| is_plain(view, id, rule)) => {

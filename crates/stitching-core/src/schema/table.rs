@@ -1,7 +1,7 @@
 //! Tables.
 
 use super::file_pattern::FilePattern;
-use super::{Field, Schema, Target, ValueRule};
+use super::{Field, Schema, Switch, TableId, Target, ValueRule};
 use crate::formats::Format;
 use crate::layers::RelPath;
 use crate::problem::Place;
@@ -161,7 +161,25 @@ impl Table {
 
     /// Whether its names are those that certain fields hold, and not those of records of its own.
     pub fn is_by_use(&self) -> bool {
-        !self.by_use.is_empty()
+        self.files.is_empty()
+    }
+
+    /// The positions of the rules of the table `of` by which values are names of this one.
+    pub fn rules_with_names(&self, of: TableId) -> impl Iterator<Item = usize> + '_ {
+        self.by_use.iter().filter(move |target| target.table == of).filter_map(|target| target.rule)
+    }
+
+    /// The fields that must be read to tell which values are names of `names`, a table by use: those that hold them, and
+    /// those that tell which rule holds. The table itself is at position `id`.
+    pub fn fields_of_names(&self, names: &Table, id: TableId) -> Vec<usize> {
+        let mut fields: Vec<usize> = names.rules_with_names(id).map(|rule| self.rules[rule].field).collect();
+        let switches = self.rules.iter().filter(|rule| fields.contains(&rule.field));
+        let telling: Vec<usize> =
+            switches.flat_map(|rule| rule.switch.iter().flat_map(Switch::fields)).copied().collect();
+        fields.extend(telling);
+        fields.sort_unstable();
+        fields.dedup();
+        fields
     }
 
     /// The fields whose values are its names, as `table.field`.
@@ -172,7 +190,10 @@ impl Table {
             let part = rule.part.iter().map(|part| format!(".{part}")).collect::<String>();
             Some(format!("{}.{}{part}", table.name, table.fields[rule.field].name))
         };
-        self.by_use.iter().filter_map(name).collect()
+        let mut names: Vec<String> = self.by_use.iter().filter_map(name).collect();
+        // One field may have several rules.
+        names.dedup();
+        names
     }
 
     /// The language code in the path of a file of texts.

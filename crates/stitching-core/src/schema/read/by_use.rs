@@ -4,7 +4,7 @@ use super::{TableBuilder, keys};
 use crate::formats::read_format;
 use crate::schema::field::{Field, Layout, Target, ValueRule};
 use crate::schema::table::{KeyPart, Table};
-use crate::schema::{Schema, TableId};
+use crate::schema::{Schema, Switch, TableId};
 use crate::settings::TomlReader;
 use std::ops::Range;
 use toml::Spanned;
@@ -116,10 +116,22 @@ pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, own: &Field
         );
     }
     let target = Target { table: own.table, rule: None };
-    if !described.rules[rule].refs.contains(&target) {
-        described.rules[rule].refs.push(target);
+    let rules = match &described.rules[rule].switch {
+        None => vec![rule],
+        Some(Switch::Where { rule, .. }) => vec![*rule],
+        // Where other fields tell what the value is, it is a name in those cases that say nothing else.
+        Some(Switch::ByValue { cases, .. }) => {
+            let says_nothing = |rule: &usize| described.rules[*rule].refs.iter().all(|own| *own == target);
+            cases.iter().map(|(_, rule)| *rule).filter(says_nothing).collect()
+        }
+    };
+    for rule in rules {
+        let refs = &mut schema.tables[id].rules[rule].refs;
+        if !refs.contains(&target) {
+            refs.push(target);
+        }
+        schema.tables[own.table].by_use.push(Target { table: id, rule: Some(rule) });
     }
-    schema.tables[own.table].by_use.push(Target { table: id, rule: Some(rule) });
 }
 
 /// The position of the rule of a field, or of a part of one (`Orders.mood`); else what to do. A field that is not described

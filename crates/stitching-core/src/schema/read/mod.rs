@@ -98,18 +98,18 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
             }
         }
     }
-    for field in names_in_use {
-        let of_failed = |failed: &String| field.name.starts_with(&format!("{failed}."));
-        if !failed.iter().any(of_failed) {
-            by_use::bind(&mut schema, &mut readers[field.file], &field);
-        }
-    }
     for reference in unbound {
         let table = reference.name.split('.').next().unwrap_or_default();
         if failed.iter().any(|failed| *failed == reference.name || failed == table) {
             continue;
         }
         bind(&mut schema, &mut readers[reference.file], &reference);
+    }
+    for field in names_in_use {
+        let of_failed = |failed: &String| field.name.starts_with(&format!("{failed}."));
+        if !failed.iter().any(of_failed) {
+            by_use::bind(&mut schema, &mut readers[field.file], &field);
+        }
     }
     for (file, companion) in companions {
         if !failed.iter().any(|failed| *failed == companion.table_name()) {
