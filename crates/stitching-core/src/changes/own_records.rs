@@ -32,7 +32,7 @@ fn refuse_by_use(schema: &Schema, table: &Table) -> Result<(), Error> {
     let fields: Vec<String> = table.by_use_names(schema).iter().map(|name| format!("`{name}`")).collect();
     Err(Error::refused(
         format!(
-            "`{}` has no records of its own: its names are what {} hold",
+            "`{}` has no records of its own: its names are the values of {}",
             table.name,
             fields.join(" and ")
         ),

@@ -1,8 +1,8 @@
 //! Finding the rows that addresses name, for commands that take many addresses: each table is read once.
 
 use super::assignment::FieldTarget;
+use super::own_records::{find_table, resolve};
 use crate::Error;
-use crate::changes::own_records::{find_table, resolve};
 use crate::links::{Address, Labels};
 use crate::project::Project;
 use crate::reading::View;

@@ -3,9 +3,9 @@
 use super::builder::Builder;
 use super::change::Change;
 use super::new_values::{NewValues, write_values};
+use super::own_records::find_table;
 use super::rename::{NewKeys, rename_many, rename_values};
 use crate::Error;
-use crate::changes::own_records::find_table;
 use crate::help::NextStep;
 use crate::layers::FileId;
 use crate::links::{Labels, second_identifiers};

@@ -3,7 +3,7 @@
 
 use super::builder::Builder;
 use super::change::{Change, Note, OwnChange};
-use crate::changes::own_records::resolve;
+use super::own_records::resolve;
 use crate::formats::{Editor, Fault, OffStyle, decode};
 use crate::help::{Help, NextStep};
 use crate::layers::{FileId, OWN_FOLDER, RelPath, SetAside};

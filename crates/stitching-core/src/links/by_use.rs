@@ -15,6 +15,8 @@ pub struct NameInUse {
     pub name: String,
     /// The first value that holds it, in the order of the files.
     pub first: FoundPlace,
+    /// The table of the record that has that value, and the position of its field.
+    pub first_in: (TableId, usize),
     /// How many values hold it.
     pub uses: usize,
 }
@@ -23,8 +25,10 @@ pub struct NameInUse {
 struct Hit {
     name: String,
     span: Span,
-    /// The table, the key and the field, where a higher layer may say otherwise.
-    merged: Option<(TableId, String, usize)>,
+    table: TableId,
+    field: usize,
+    /// The key of the record, where a higher layer may say otherwise.
+    merged: Option<String>,
 }
 
 /// The names of `table`, a table by use, in alphabetical order; with `only`, that one alone. Cost: a search of the files of the tables
@@ -61,7 +65,7 @@ pub fn names_in_use(view: View<'_>, table: TableId, only: Option<&str>) -> Resul
     let each = |id: TableId, record: &RecordView<'_>, hits: &mut Vec<Hit>| {
         for rule in rules(id) {
             let field = record.table.rules[rule].field;
-            let kept = schema.tables[id].merged.then(|| record.key()).flatten().map(|key| (id, key, field));
+            let key = schema.tables[id].merged.then(|| record.key()).flatten();
             for_each_piece(record, field, |piece| {
                 let own = &record.table.rules[piece.rule];
                 if piece.rule != rule || !piece.fits || own.is_none(piece.text) {
@@ -72,7 +76,7 @@ pub fn names_in_use(view: View<'_>, table: TableId, only: Option<&str>) -> Resul
                     .as_ref()
                     .map_or_else(|| piece.text.to_owned(), |shape| shape.fill_one(piece.text));
                 if only.as_ref().is_none_or(|only| folded(&name) == *only) {
-                    hits.push(Hit { name, span: piece.span, merged: kept.clone() });
+                    hits.push(Hit { name, span: piece.span, table: id, field, merged: key.clone() });
                 }
             });
         }
@@ -80,12 +84,13 @@ pub fn names_in_use(view: View<'_>, table: TableId, only: Option<&str>) -> Resul
     let mut names: BTreeMap<String, NameInUse> = BTreeMap::new();
     for of_file in scan(view, &plan, &each)? {
         let layer = view.stack.files()[of_file.file].layer;
-        for Hit { name, span, merged } in of_file.hits {
-            if merged.is_some_and(|(id, key, field)| overrides.hides(schema, id, &key, layer, field)) {
+        for Hit { name, span, table, field, merged } in of_file.hits {
+            if merged.is_some_and(|key| overrides.hides(schema, table, &key, layer, field)) {
                 continue;
             }
             let first = FoundPlace { file: of_file.file, span };
-            let own = names.entry(folded(&name)).or_insert(NameInUse { name, first, uses: 0 });
+            let first_in = (table, field);
+            let own = names.entry(folded(&name)).or_insert(NameInUse { name, first, first_in, uses: 0 });
             own.uses += 1;
         }
     }

@@ -8,6 +8,7 @@ use crate::schema::{Schema, Table, TableId, Texts, ValueRule};
 use crate::tables::{
     Finders, Link, LinkKind, RecordView, TableFacts, for_each_piece, key_hash, path_hash, refers_folded,
 };
+use crate::text::Span;
 use hashbrown::{HashMap, HashSet, HashTable};
 use rayon::prelude::*;
 
@@ -231,6 +232,17 @@ impl<'p> Index<'p> {
     /// The key of a record as kept in memory.
     pub fn key(&self, record: RecordId) -> Option<&str> {
         self.facts(record.file, record.slot).key(record.record)
+    }
+
+    /// The key, as kept in memory, of the record of `table` in which the place `span` of a file lies, if it has one.
+    pub fn key_at(&self, file: FileId, table: TableId, span: Span) -> Option<String> {
+        let path = |id: FileId| &self.stack.files()[id].path;
+        let first = self.files.partition_point(|own| path(own.id) < path(file));
+        // Where layers count together, several files have one path.
+        let facts = &self.files[first..].iter().find(|own| own.id == file)?.facts;
+        let facts = facts.tables.iter().find(|own| own.table == table)?;
+        let record = facts.starts.partition_point(|start| *start <= span.start).checked_sub(1)?;
+        facts.key(record as u32).map(str::to_owned)
     }
 
     /// The first record of `table` with `key` (as kept in memory).

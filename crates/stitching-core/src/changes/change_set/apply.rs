@@ -11,7 +11,7 @@ use crate::changes::remove::{RemoveRequest, remove};
 use crate::changes::rename::{NewKeys, rename_many};
 use crate::changes::sequence::Sequence;
 use crate::changes::set::{SetRequest, Sheet, SheetLine, set};
-use crate::links::{Address, Labels};
+use crate::links::{self, Address, Labels};
 use crate::project::Project;
 use crate::rows::{Formula, Others, Rows};
 use crate::schema::{Table, TableId, Texts};
@@ -146,7 +146,7 @@ impl Run<'_> {
     fn rename(&mut self, table: &str, renamed: &[&RenamedRecord]) -> Result<(), Error> {
         let project = self.sequence.project();
         let labels = Labels::default();
-        let rows = Rows::read(project.view(), find_table(&project.schema, table)?, &labels)?;
+        let rows = Rows::read(project.view(), links::find_table(&project.schema, table)?, &labels)?;
         let there: HashSet<String> =
             rows.rows.iter().filter(|row| row.key.is_some()).map(crate::rows::Row::shown_key).collect();
         let leaving: HashSet<&str> = renamed.iter().map(|own| own.from.as_str()).collect();

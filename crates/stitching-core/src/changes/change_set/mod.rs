@@ -5,11 +5,11 @@ mod apply;
 
 pub use apply::{Conflict, OnConflict, apply};
 
+use super::own_records::find_table;
 use super::rename::NewKeys;
 use super::set::SetRequest;
 use super::step::Step;
 use crate::Error;
-use crate::changes::own_records::find_table;
 use crate::links::Address;
 use crate::reading::View;
 use crate::schema::{Schema, Table, TableId};

@@ -10,6 +10,7 @@ mod values;
 
 use super::builder::Builder;
 use super::change::{Change, Note};
+use super::own_records::{find_table, resolve};
 use super::record_finder::RecordFinder;
 use super::rename::{
     Hit, Item, ItemIndex, Visitor, companions, key_of_path, new_key, plan, refuse_duplicates, refuse_taken,
@@ -18,7 +19,6 @@ use super::rename::{
 use super::rewrite::Rewrite;
 use super::unused_values::UnusedValues;
 use crate::Error;
-use crate::changes::own_records::{find_table, resolve};
 use crate::layers::{FileId, RelPath};
 use crate::links::{Address, Found, Thing, belongs_by, second_identifiers, wanted};
 use crate::project::Project;
