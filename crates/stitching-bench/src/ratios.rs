@@ -46,8 +46,9 @@ fn main() -> Result<()> {
     let mut benches = vec![
         other("read all bytes (cat)", "cat", vec![]),
         search,
-        own("check", "check", None, None),
-        own("check, 1 thread", "check", Some("1"), None),
+        own("check", "check --no-cache", None, None),
+        own("check, 1 thread", "check --no-cache", Some("1"), None),
+        own("check, again", "check", None, None),
         first(own("show of a record, first run", "show t03:t03_k00100", None, None)),
         own("show of a record, again", "show t03:t03_k00100", None, None),
         first(own("uses of a record, first run", "uses t03:t03_k00100", None, None)),
@@ -66,8 +67,8 @@ fn main() -> Result<()> {
         own("remove of a record, preview only", "remove t03:t03_k00100 --detach --preview", None, None),
     ];
     if let Some(slips) = &args.slips {
-        let command = format!("check --format json --project {}", slips.canonicalize()?.display());
-        benches.insert(4, own("check, thousands of references that lead nowhere", &command, None, None));
+        let command = format!("check --no-cache --format json --project {}", slips.canonicalize()?.display());
+        benches.insert(5, own("check, thousands of references that lead nowhere", &command, None, None));
     }
     take_turns(&mut benches, &args.dir, args.rounds)?;
     print(&benches, bytes);

@@ -99,7 +99,11 @@ fn main() -> Result<()> {
         let project = "[project]\nname = \"rules\"\nschema = \"schema.toml\"\n[[layer]]\nname = \"mod\"\npath = \"../mod\"\n";
         fs::write(folder.join("stitching.toml"), project)?;
         let folder = folder.canonicalize()?.display().to_string();
-        benches.push(Bench::new(name, &stitching, vec!["check".into(), "--project".into(), folder]));
+        benches.push(Bench::new(
+            name,
+            &stitching,
+            vec!["check".into(), "--no-cache".into(), "--project".into(), folder],
+        ));
     }
     take_turns(&mut benches, &args.dir, args.rounds)?;
     let without = benches[0].middle();

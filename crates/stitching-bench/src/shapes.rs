@@ -168,7 +168,7 @@ fn main() -> Result<()> {
         let first = |bench| Bench { forget: Some(".stitching/cache"), ..bench };
         let mut benches = [
             Bench::new(shape.tool, tool, words.chain(files).collect()),
-            own("check", "check"),
+            own("check", "check --no-cache"),
             first(own("find of a key, first run", "find t_k0001234")),
             own("find of a key, again", "find t_k0001234"),
             first(own("show of a record, first run", "show t:t_k0001234")),
@@ -288,9 +288,10 @@ fn archive(args: &Args, stitching: &Path) -> Result<()> {
     let unzip = unzip.into_iter().chain([std::path::absolute(&target)?.display().to_string()]);
     let mut packed = [
         Bench::new("unzip", "unzip", unzip.collect()),
-        Bench::new("check, packed", stitching, vec!["check".to_owned()]),
+        Bench::new("check, packed", stitching, vec!["check".to_owned(), "--no-cache".to_owned()]),
     ];
-    let mut unpacked = [Bench::new("check, unpacked", stitching, vec!["check".to_owned()])];
+    let mut unpacked =
+        [Bench::new("check, unpacked", stitching, vec!["check".to_owned(), "--no-cache".to_owned()])];
     for _ in 0..args.rounds {
         take_turns(&mut packed, &dir, 1)?;
         take_turns(&mut unpacked, &plain, 1)?;

@@ -1,6 +1,6 @@
 //! The codes of problems. Each is the name of one check; a name that is none does not compile.
 
-use serde::{Serialize, Serializer};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::fmt;
 
 /// The code of a problem, as `explain` knows it and JSON has it.
@@ -136,5 +136,13 @@ impl fmt::Display for Code {
 impl Serialize for Code {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.serialize_str(self.0)
+    }
+}
+
+impl<'de> Deserialize<'de> for Code {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Code, D::Error> {
+        let name = String::deserialize(deserializer)?;
+        let known = Code::ALL.iter().find(|code| code.as_str() == name);
+        known.copied().ok_or_else(|| serde::de::Error::custom("no code of a problem"))
     }
 }

@@ -1,7 +1,9 @@
 //! What to do about a fault or a problem: a sentence, and perhaps a step that the program words as a command.
 
+use serde::{Deserialize, Serialize};
+
 /// A step that the caller of this library can offer; which command or option takes it is the caller's matter.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum NextStep {
     /// Name the project, or write one to try.
     NameProject,
@@ -44,7 +46,7 @@ pub enum NextStep {
 }
 
 /// What to do: words, and perhaps a step. Both may be missing.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Help {
     /// One sentence without a full stop, names in backticks; names no command or option of a program.
     pub text: String,

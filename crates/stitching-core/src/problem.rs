@@ -3,9 +3,10 @@
 use crate::Code;
 use crate::help::Help;
 use crate::text::{EditSet, LineTable, Span};
+use serde::{Deserialize, Serialize};
 
 /// How much a problem matters.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// The game will fail on it, or ignore it; `check` ends with status 1.
@@ -25,7 +26,7 @@ impl Severity {
 }
 
 /// A place in a file: lines and columns are 1-based, columns count Unicode characters.
-#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Place {
     /// Relative to the layer's root, `/` between folders. For project and schema files, relative to
     /// the project's folder.
@@ -83,7 +84,7 @@ impl Place {
 }
 
 /// Another place that explains the problem.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Related {
     /// What is to be seen there.
     pub message: String,
@@ -92,7 +93,7 @@ pub struct Related {
 }
 
 /// A change that would put the problem right.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Fix {
     /// What it does, as an order: "remove the comma".
     pub title: String,
@@ -103,7 +104,7 @@ pub struct Fix {
 }
 
 /// Something found wrong.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Problem {
     /// The name of the check, as `stitching explain` knows it.
     pub code: Code,

@@ -28,6 +28,8 @@ pub struct Project {
     pub schema: Schema,
     /// The files that describe them, as `stitching.toml` names them: relative to the folder.
     pub schema_files: Vec<String>,
+    /// The text of `stitching.toml` and of the schema files as they were read, one behind the other.
+    pub description: String,
 }
 
 impl Project {
@@ -127,25 +129,19 @@ impl Project {
         let prepared = ModRoot::of(&layers).map(prepare).transpose()?;
         let kept = SetAside::read(folder)?;
         let stack = Stack::open(layers, schema.file_traits())?.with_kept(kept);
+        let description =
+            files.iter().fold(text.to_owned(), |all, (name, text)| all + "\0" + name + "\0" + text);
         let schema_files = described.schema.into_iter().map(toml::Spanned::into_inner).collect();
-        let project =
-            Project { folder: folder.to_owned(), name: described.name, stack, schema, schema_files };
+        let folder = folder.to_owned();
+        let project = Project { folder, name: described.name, stack, schema, schema_files, description };
         Ok((project, prepared))
     }
 
     /// The project with a place, in the tool's own folder, where what is found out about the files is kept for
     /// the next run.
-    ///
-    /// # Errors
-    /// When a file of its description cannot be read.
-    pub fn with_cache(self) -> Result<Project, Error> {
-        let mut description = read_text(&self.folder.join(PROJECT_FILE))?;
-        for name in &self.schema_files {
-            description += &read_text(&self.folder.join(name))?;
-        }
-        let cache = Cache::new(self.folder.clone(), &description);
-        let stack = self.stack.with_cache(cache);
-        Ok(Project { stack, ..self })
+    pub fn with_cache(self) -> Project {
+        let cache = Cache::new(self.folder.clone(), &self.description);
+        Project { stack: self.stack.with_cache(cache), ..self }
     }
 
     /// The project with other layers: those that a change would leave.
@@ -156,6 +152,7 @@ impl Project {
             stack,
             schema: self.schema.clone(),
             schema_files: self.schema_files.clone(),
+            description: self.description.clone(),
         }
     }
 

@@ -22,7 +22,7 @@ fn demo() -> (TempDir, Project) {
 }
 
 fn again(project: &Project) -> Project {
-    Project::open(&project.folder).and_then(Project::with_cache).expect("a project")
+    Project::open(&project.folder).map(Project::with_cache).expect("a project")
 }
 
 /// All that has the words.

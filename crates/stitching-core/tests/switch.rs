@@ -267,6 +267,7 @@ fn the_demo_comes_back() {
                     folder: demo.clone(),
                     name: String::new(),
                     schema_files: Vec::new(),
+                    description: String::new(),
                     stack: staged.with_kept(kept),
                     schema: stitching_schema(&demo),
                 };

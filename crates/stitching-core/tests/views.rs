@@ -286,7 +286,7 @@ fn what_most_have_is_counted_over_all_files(
     let plain: Vec<_> = ask(&project).into_iter().collect();
     assert_eq!(plain, expected);
     for _ in 0..2 {
-        let cached = Project::open(&project.folder).and_then(Project::with_cache).expect("a project");
+        let cached = Project::open(&project.folder).map(Project::with_cache).expect("a project");
         assert_eq!(ask(&cached).into_iter().collect::<Vec<_>>(), expected);
     }
 }

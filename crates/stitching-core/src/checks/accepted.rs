@@ -1,10 +1,12 @@
 //! Problems that one lives with: those in the project's file of accepted ones, and those that a note beside them accepts.
 
-use crate::layers::{Stack, write_whole};
+use crate::layers::{FileId, RelPath, Stack, write_whole};
 use crate::problem::{Place, Problem, Severity};
-use crate::reading::{LoadedFile, load};
+use crate::reading::with_text;
 use crate::schema::Schema;
+use crate::text::Text;
 use crate::{Code, Error};
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::path::Path;
@@ -153,24 +155,44 @@ impl AcceptedProblems {
 /// What a note says that accepts the problems of its line, or of the line below: the codes follow, and perhaps a reason.
 const MARK: &str = "stitching: accept ";
 
-/// Marks those of `problems` that a note beside them accepts.
+/// Marks those of `problems` that a note beside them accepts. Cost: a search of the files with problems that may have notes.
 pub(super) fn mark_by_notes(stack: &Stack, schema: &Schema, problems: &mut [Problem]) {
-    let mut by_file: HashMap<(String, String), Vec<usize>> = HashMap::new();
+    let mut by_file: HashMap<(&str, &str), Vec<usize>> = HashMap::new();
     for (at, problem) in problems.iter().enumerate().filter(|(_, problem)| problem.place.line > 0) {
-        let place = &problem.place;
-        by_file.entry((place.layer.clone(), place.path.clone())).or_default().push(at);
+        by_file.entry((&problem.place.layer, &problem.place.path)).or_default().push(at);
     }
-    for ((layer, path), of_file) in by_file {
-        let Some(loaded) = load_of(stack, &layer, &path) else { continue };
-        if !loaded.text().contains(MARK) {
-            continue;
+    let of_file = |((layer, path), own): ((&str, &str), Vec<usize>)| {
+        let layer = stack.layers().iter().position(|own| own.name == layer);
+        let file = layer.and_then(|layer| stack.find(layer, &RelPath::parse(path).ok()?));
+        let own = own.into_iter().map(|at| (at, &problems[at])).collect();
+        file.map(|file| accepted_by_notes(stack, schema, file, own)).unwrap_or_default()
+    };
+    let found: Vec<(usize, String)> = by_file.into_par_iter().flat_map_iter(of_file).collect();
+    for (at, reason) in found {
+        problems[at].accepted = Some(reason);
+    }
+}
+
+/// Which of the problems of a file, each with its position, a note accepts, and the reason.
+fn accepted_by_notes(
+    stack: &Stack,
+    schema: &Schema,
+    file: FileId,
+    problems: Vec<(usize, &Problem)>,
+) -> Vec<(usize, String)> {
+    let tables = schema.tables_of(&stack.files()[file].path).into_iter();
+    let marks: Vec<String> =
+        tables.filter_map(|table| schema.tables[table].format.off_style().mark()).collect();
+    if marks.is_empty() {
+        return Vec::new();
+    }
+    let search = |text: &Text<'_>| {
+        let text = text.as_str();
+        if !text.contains(MARK) {
+            return Vec::new();
         }
-        let tables = schema.tables_of(&loaded.path).into_iter();
-        let marks: Vec<String> =
-            tables.filter_map(|table| schema.tables[table].format.off_style().mark()).collect();
-        let lines: Vec<&str> = loaded.text().lines().collect();
-        for at in of_file {
-            let problem = &mut problems[at];
+        let lines: Vec<&str> = text.lines().collect();
+        let reason = |(at, problem): (usize, &Problem)| {
             let line = problem.place.line;
             let above = line
                 .checked_sub(2)
@@ -179,24 +201,17 @@ pub(super) fn mark_by_notes(stack: &Stack, schema: &Schema, problems: &mut [Prob
                 .filter(|above| marks.iter().any(|mark| above.trim_start().starts_with(mark.as_str())));
             // What stands within a value is no note, whatever it looks like.
             let own = lines.get(line - 1).copied().filter(|own| {
-                let start = own.as_ptr() as usize - loaded.text().as_ptr() as usize;
+                let start = own.as_ptr() as usize - text.as_ptr() as usize;
                 let note = own.find(MARK).map(|at| start + at);
                 let value = problem.place.in_text.range();
                 problem.value.is_none() || note.is_some_and(|at| !value.contains(&at))
             });
-            let reason =
-                own.into_iter().chain(above).find_map(|text| accepted_in(text, &marks, problem.name()));
-            if let Some(reason) = reason {
-                problem.accepted = Some(reason);
-            }
-        }
-    }
-}
-
-fn load_of(stack: &Stack, layer: &str, path: &str) -> Option<LoadedFile> {
-    let layer = stack.layers().iter().position(|own| own.name == layer)?;
-    let path = crate::layers::RelPath::parse(path).ok()?;
-    load(stack, stack.find(layer, &path)?).ok()
+            let mut notes = own.into_iter().chain(above);
+            Some((at, notes.find_map(|text| accepted_in(text, &marks, problem.name()))?))
+        };
+        problems.into_iter().filter_map(reason).collect()
+    };
+    with_text(stack, file, search).unwrap_or_default()
 }
 
 /// The reason, if a note in `line` accepts the problems called `name`.

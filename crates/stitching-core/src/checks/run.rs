@@ -11,10 +11,11 @@ use crate::problem::{Problem, Severity};
 use crate::reading::FactsCache;
 use crate::reading::View;
 use crate::schema::{Level, Schema, SeverityRule, TableId};
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 
 /// The outcome of `stitching check`.
-#[derive(Debug)]
+#[derive(Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Report {
     /// The problems, sorted; those the base has by itself are marked as inherited. Of very many of one check only
     /// the first are here.
@@ -28,7 +29,7 @@ pub struct Report {
 }
 
 /// What there is of a table.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TableSummary {
     /// Its effective files.
     pub files: usize,
@@ -39,7 +40,7 @@ pub struct TableSummary {
 }
 
 /// The numbers of a check.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, serde::Serialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Summary {
     /// Errors that the mod has or causes.
     pub errors: usize,

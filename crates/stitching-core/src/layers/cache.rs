@@ -8,6 +8,7 @@
 
 use super::postings::Postings;
 use super::signatures::Signatures;
+use super::stamp::{Stamp, nanoseconds};
 use super::{DirHandle, FileId, OWN_FOLDER, Stack};
 use crate::Error;
 use cap_std::fs::OpenOptions;
@@ -15,11 +16,11 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::collections::HashMap;
-use std::fs::{File, Metadata};
+use std::fs::File;
 use std::io::{Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
-use std::time::{SystemTime, UNIX_EPOCH};
+use std::time::SystemTime;
 use xxhash_rust::xxh3::xxh3_64;
 
 /// Where the caches of a project lie, and what they depend on beside the files.
@@ -54,6 +55,16 @@ impl Cache {
         }
     }
 
+    /// The hash of the description of the data.
+    pub(crate) fn described(&self) -> u64 {
+        self.described
+    }
+
+    /// The folder of the project.
+    pub(crate) fn project(&self) -> &Path {
+        &self.project
+    }
+
     /// Why caches could not be used or written so far, each in a sentence; for those who ask.
     pub fn troubles(&self) -> Vec<String> {
         self.troubles.lock().unwrap_or_else(PoisonError::into_inner).clone()
@@ -67,7 +78,7 @@ impl Cache {
         }
     }
 
-    fn note(&self, trouble: String) {
+    pub(crate) fn note(&self, trouble: String) {
         self.troubles.lock().unwrap_or_else(PoisonError::into_inner).push(trouble);
     }
 
@@ -181,38 +192,6 @@ struct Entry {
     checks: Vec<u64>,
     /// Whether the file is UTF-8 throughout, so that places in its text are places in the file.
     is_utf8: bool,
-}
-
-/// What tells that a file is likely the same, without reading it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-struct Stamp {
-    size: u64,
-    modified: u128,
-    /// When anything about it changed, where the system tells: nobody can set that.
-    changed: Option<(i64, i64)>,
-    identity: Option<u64>,
-}
-
-impl Stamp {
-    fn of(metadata: &Metadata) -> Option<Stamp> {
-        let modified = metadata.modified().ok()?.duration_since(UNIX_EPOCH).ok()?.as_nanos();
-        #[cfg(unix)]
-        let (changed, identity) = {
-            use std::os::unix::fs::MetadataExt;
-            (Some((metadata.ctime(), metadata.ctime_nsec())), Some(metadata.ino()))
-        };
-        #[cfg(not(unix))]
-        let (changed, identity) = (None, None);
-        Some(Stamp { size: metadata.len(), modified, changed, identity })
-    }
-
-    /// Whether the file could have changed again in the same tick of the clock in which it was last looked at.
-    fn is_fresh(&self, made: u128) -> bool {
-        const TICK: u128 = 2_000_000_000;
-        let changed =
-            self.changed.map_or(0, |(seconds, _)| u128::try_from(seconds).unwrap_or(0) * 1_000_000_000);
-        self.modified.max(changed) + TICK > made
-    }
 }
 
 /// What is kept of a file is read, and known to be right, in parts of so many bytes.
@@ -384,7 +363,7 @@ impl Store {
     fn is_same(&self, stack: &Stack, file: FileId, entry: &Entry) -> Option<bool> {
         let path = on_disk(stack, file);
         let stamp = Stamp::of(&std::fs::metadata(&path).ok()?)?;
-        if stamp == entry.stamp && stamp.changed.is_some() && !stamp.is_fresh(self.made) {
+        if stamp == entry.stamp && stamp.is_proof() && !stamp.is_fresh(self.made) {
             return Some(true);
         }
         Some(stamp.size == entry.stamp.size && hash_of(&path).ok()? == entry.content?)
@@ -447,7 +426,7 @@ impl Store {
             entries.push((name.clone(), Entry { start, ..entry.clone() }));
             start += bytes.len() as u64;
         }
-        let made = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_nanos());
+        let made = nanoseconds(SystemTime::now());
         let head = Head { version: VERSION.to_owned(), described: self.described, made, entries };
         let io = |source: std::io::Error| Error::io("write", self.path(), source);
         let head = postcard::to_stdvec(&head).map_err(|error| io(std::io::Error::other(error)))?;
@@ -538,7 +517,7 @@ fn on_disk(stack: &Stack, file: FileId) -> PathBuf {
     }
 }
 
-fn hash_of(path: &Path) -> std::io::Result<u64> {
+pub(super) fn hash_of(path: &Path) -> std::io::Result<u64> {
     let mut file = File::open(path)?;
     let mut hasher = xxhash_rust::xxh3::Xxh3Default::new();
     let mut buffer = vec![0; 1 << 18];

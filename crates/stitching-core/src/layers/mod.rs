@@ -14,6 +14,8 @@ mod postings;
 mod rel_path;
 mod set_aside;
 mod signatures;
+mod stack_state;
+mod stamp;
 mod whole_file;
 mod writable;
 
@@ -25,6 +27,8 @@ pub(crate) use postings::Postings;
 pub use rel_path::{RelPath, RelPathError};
 pub use set_aside::SetAside;
 pub(crate) use signatures::Signatures;
+pub(crate) use stack_state::StackState;
+pub(crate) use stamp::{Stamp, nanoseconds};
 pub use whole_file::write_whole;
 pub use writable::ModRoot;
 

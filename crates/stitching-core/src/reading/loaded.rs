@@ -215,6 +215,17 @@ pub fn load(stack: &Stack, file: FileId) -> Result<LoadedFile, Error> {
     }
     let mut bytes = Vec::new();
     stack.read(file, &mut bytes)?;
+    // Nearly all files are clean UTF-8 without a mark.
+    if Encoding::may_be_plain(&bytes, entry.encoding) {
+        match String::from_utf8(bytes) {
+            Ok(text) => {
+                let lines = LineTable::new(&text, 0);
+                let (path, text, encoding) = (entry.path.clone(), Arc::new(text), Encoding::UTF_8);
+                return Ok(LoadedFile { path, layer, text, encoding, lines });
+            }
+            Err(error) => bytes = error.into_bytes(),
+        }
+    }
     let (binary, encoding, lines) = {
         let text = Text::decode(&mut bytes, entry.encoding);
         let lines = LineTable::new(text.as_str(), text.body());

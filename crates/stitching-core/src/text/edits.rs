@@ -1,10 +1,11 @@
 //! Replacing spans of a text, all at once.
 
 use super::Span;
+use serde::{Deserialize, Serialize};
 use std::ops::Range;
 
 /// One replacement: the bytes of `span` become `text`.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Edit {
     /// What is replaced, in the text as read.
     pub span: Span,
@@ -13,7 +14,7 @@ pub struct Edit {
 }
 
 /// Edits of one text: sorted, disjoint, each within the text.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct EditSet {
     edits: Vec<Edit>,
 }

@@ -1,33 +1,44 @@
 //! Lines and columns for byte offsets.
 
-/// Where the lines of a text begin. Built once a file; each look-up is a binary search.
+/// Where the lines of a text begin. Built once a file, by counting; each look-up reads one block of the text.
 #[derive(Debug)]
 pub struct LineTable {
-    starts: Vec<u32>,
-    /// Places within long lines: a byte offset, and the number of characters of the line before it.
-    marks: Vec<(u32, usize)>,
+    blocks: Vec<Block>,
     body: usize,
 }
 
-/// Marks stand so many bytes apart, so that a file on one line does not cost its length at each look-up.
-const BETWEEN_MARKS: usize = 4096;
+/// What stands before a block of the text.
+#[derive(Debug, Clone, Copy)]
+struct Block {
+    /// The number of line ends.
+    line_ends: usize,
+    /// The byte offset at which the line begins that the block begins in.
+    line_start: usize,
+    /// The number of characters between that and the block.
+    characters: usize,
+}
+
+/// The bytes of a block: so that neither many lines nor a file on one line cost much at each look-up.
+const BLOCK: usize = 4096;
 
 impl LineTable {
     /// Indexes `text`, whose first line begins at byte `body` (after a byte order mark).
     pub fn new(text: &str, body: usize) -> LineTable {
-        let mut starts = vec![body as u32];
-        starts.extend(memchr::memchr_iter(b'\n', text.as_bytes()).map(|at| at as u32 + 1));
-        let mut marks = Vec::new();
-        for (at, start) in starts.iter().enumerate() {
-            let start = *start as usize;
-            let end = starts.get(at + 1).map_or(text.len(), |next| *next as usize);
-            let mut characters = 0;
-            for mark in (start..end).step_by(BETWEEN_MARKS).skip(1) {
-                characters += count_characters(&text.as_bytes()[mark - BETWEEN_MARKS..mark]);
-                marks.push((mark as u32, characters));
+        let mut next = Block { line_ends: 0, line_start: body, characters: 0 };
+        let mut blocks = vec![next];
+        let bytes = text.as_bytes().get(body..).unwrap_or_default();
+        for (number, block) in bytes.chunks_exact(BLOCK).enumerate() {
+            match memchr::memrchr(b'\n', block) {
+                None => next.characters += count_characters(block),
+                Some(last) => {
+                    next.line_ends += memchr::memchr_iter(b'\n', block).count();
+                    next.line_start = body + number * BLOCK + last + 1;
+                    next.characters = count_characters(&block[last + 1..]);
+                }
             }
+            blocks.push(next);
         }
-        LineTable { starts, marks, body }
+        LineTable { blocks, body }
     }
 
     /// The 1-based line and column (in Unicode characters) of byte `offset`.
@@ -35,22 +46,40 @@ impl LineTable {
     /// An offset past the end counts as the end; one inside a character counts as its start.
     pub fn line_column(&self, text: &str, offset: u32) -> (usize, usize) {
         let offset = (offset as usize).clamp(self.body, text.len().max(self.body));
-        let line = self.starts.partition_point(|&start| start as usize <= offset).max(1);
-        let start = self.starts[line - 1] as usize;
-        let mark = self.marks.partition_point(|(mark, _)| *mark as usize <= offset);
-        let (from, before) = match mark.checked_sub(1).map(|at| self.marks[at]) {
-            Some((mark, characters)) if mark as usize > start => (mark as usize, characters),
-            _ => (start, 0),
+        let (block, from) = self.block_of(offset);
+        let before = text.as_bytes().get(from..offset).unwrap_or_default();
+        let (line_ends, characters) = match memchr::memrchr(b'\n', before) {
+            None => (0, block.characters + count_characters(before)),
+            Some(last) => (memchr::memchr_iter(b'\n', before).count(), count_characters(&before[last + 1..])),
         };
-        let column = before + text.as_bytes().get(from..offset).map_or(0, count_characters);
-        (line, column + 1)
+        (block.line_ends + line_ends + 1, characters + 1)
     }
 
     /// The text of 1-based `line` without its line ending, or `None` past the last line.
     pub fn line<'t>(&self, text: &'t str, line: usize) -> Option<&'t str> {
-        let start = *self.starts.get(line.checked_sub(1)?)? as usize;
-        let end = self.starts.get(line).map_or(text.len(), |&next| next as usize);
-        Some(text.get(start..end)?.trim_end_matches(['\n', '\r']))
+        let start = self.line_start(text, line)?;
+        let rest = text.get(start..)?;
+        let end = memchr::memchr(b'\n', rest.as_bytes()).unwrap_or(rest.len());
+        Some(rest[..end].trim_end_matches('\r'))
+    }
+
+    /// The byte offset at which 1-based `line` begins, or `None` past the last line.
+    fn line_start(&self, text: &str, line: usize) -> Option<usize> {
+        let line_ends = line.checked_sub(1)?;
+        if line_ends == 0 {
+            return Some(self.body);
+        }
+        let number = self.blocks.partition_point(|block| block.line_ends < line_ends).checked_sub(1)?;
+        let from = self.body + number * BLOCK;
+        let before = self.blocks[number].line_ends;
+        let bytes = text.as_bytes().get(from..)?;
+        memchr::memchr_iter(b'\n', bytes).nth(line_ends - before - 1).map(|at| from + at + 1)
+    }
+
+    /// The block in which byte `offset` is, and where it begins.
+    fn block_of(&self, offset: usize) -> (Block, usize) {
+        let number = (offset.saturating_sub(self.body) / BLOCK).min(self.blocks.len() - 1);
+        (self.blocks[number], self.body + number * BLOCK)
     }
 }
 
@@ -81,16 +110,23 @@ mod tests {
         assert_eq!(LineTable::new(text, body).line_column(text, offset), expected);
     }
 
-    #[test]
-    fn a_long_line_counts_as_a_short_one_does() {
-        let text = "ab\n".to_owned() + &"żółw x".repeat(3000) + "\nend";
-        let table = LineTable::new(&text, 0);
-        for (at, _) in text.char_indices().step_by(97) {
-            let line = text[..at].matches('\n').count() + 1;
-            let start = text[..at].rfind('\n').map_or(0, |end| end + 1);
-            let column = text[start..at].chars().count() + 1;
-            assert_eq!(table.line_column(&text, at as u32), (line, column));
+    #[rstest]
+    #[case::a_long_line("ab\n".to_owned() + &"żółw x".repeat(3000) + "\nend", 0)]
+    #[case::many_lines("żółw\r\nx\n\n".repeat(3000), 0)]
+    #[case::a_mark("\u{feff}".to_owned() + &"weir\n".repeat(3000), 3)]
+    #[case::a_line_end_at_the_end_of_a_block("x".repeat(BLOCK - 1) + "\n" + &"y".repeat(BLOCK) + "\n", 0)]
+    #[case::a_line_end_at_the_start_of_a_block("x".repeat(BLOCK) + "\n" + &"y".repeat(2 * BLOCK - 1), 0)]
+    fn each_place_is_that_found_by_counting(#[case] text: String, #[case] body: usize) {
+        let table = LineTable::new(&text, body);
+        for (at, _) in text.char_indices().filter(|(at, _)| *at >= body && (at % 97 == 0 || at % BLOCK < 2)) {
+            let before = &text[body..at];
+            let start = before.rfind('\n').map_or(0, |end| end + 1);
+            let line = before.matches('\n').count() + 1;
+            assert_eq!(table.line_column(&text, at as u32), (line, before[start..].chars().count() + 1));
+            assert_eq!(table.line(&text, line), text[body..].lines().nth(line - 1), "line {line}");
         }
+        assert_eq!(table.line(&text, text.matches('\n').count() + 2), None);
+        assert_eq!(table.line(&text, 0), None);
     }
 
     #[test]

@@ -1,5 +1,7 @@
 /// A byte range in a file as it lies on disk (a byte order mark counts), end exclusive.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, serde::Serialize, serde::Deserialize,
+)]
 pub struct Span {
     /// First byte, 0-based.
     pub start: u32,

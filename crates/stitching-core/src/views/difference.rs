@@ -104,6 +104,7 @@ impl Project {
             stack: Stack::open(vec![layer], self.schema.file_traits())?,
             schema: self.schema.clone(),
             schema_files: Vec::new(),
+            description: String::new(),
         })
     }
 }

@@ -1,6 +1,7 @@
 //! `stitching check`
 
 use super::changed_files::changed_files;
+use super::now;
 use crate::args::{Check, Format, Global};
 use crate::exit::PROBLEMS;
 use crate::render::{github, grouped, human, json, junit, sarif};
@@ -29,14 +30,15 @@ pub fn run(project: &Project, args: &Check, global: &Global, ui: &Ui) -> Result<
     let changed = args.changed.as_deref().map(|revision| changed_files(&project.folder, revision));
     let changed = changed.transpose()?;
     let accepted = AcceptedProblems::read(&project.folder)?;
+    let is_whole = through == project.stack.top() && !args.schema;
     let mut report = ui.progress("checking", || match args.schema {
         true => checks::check_schema(view),
+        false if is_whole => checks::check_unless_kept(project, now()),
         false => checks::check(view),
     });
     if let Some(log) = &args.log {
         return super::game_log::run(project, log, &report, global, ui);
     }
-    let is_whole = through == project.stack.top() && !args.schema;
     let gone = if is_whole { report.accept(&accepted) } else { Vec::new() };
     let last = if is_whole { LastCheck::recall(&project.folder) } else { None };
     let (is_new, went) = match &last {

@@ -40,6 +40,7 @@ use crate::args::{Cli, Command, Global};
 use crate::ui::Ui;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use std::time::{Duration, SystemTime};
 use stitching_core::journal::{CallHook, Journal, Notice, Recovered};
 use stitching_core::layers::sweep_caches;
 use stitching_core::{Error, Project};
@@ -60,7 +61,7 @@ pub fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, Error> {
         Command::Compare(args) => reading(global, ui, |project| compare::run(project, args, global, ui)),
         Command::Diff(args) => diff::run(&open(global, ui)?, args, global, ui),
         Command::Needs(args) => needs::run(&open(global, ui)?, args, global, ui),
-        Command::Check(args) => check::run(&open(global, ui)?, args, global, ui),
+        Command::Check(args) => reading(global, ui, |project| check::run(project, args, global, ui)),
         Command::Explain(args) => explain::run(args, global, ui),
         Command::Rename(args) => rename::run(&folder(global)?, args, global, ui),
         Command::Add(args) => add::run(&folder(global)?, args, global, ui),
@@ -146,7 +147,7 @@ pub fn tell(notice: &Notice, ui: &Ui) {
     }
 }
 
-/// Opens the project for a command that looks records up, with what an earlier run found out about the files. Of small
+/// Opens the project for a command that uses what an earlier run found out about the files. Of small
 /// projects nothing is kept: to look through them takes no time.
 fn reading(
     global: &Global,
@@ -154,12 +155,11 @@ fn reading(
     run: impl FnOnce(&Project) -> Result<ExitCode, Error>,
 ) -> Result<ExitCode, Error> {
     const KEEP_FROM: u64 = 16 << 20;
-    // In debug builds the tests ask for caches of small projects too.
-    let always = cfg!(debug_assertions) && std::env::var_os("STITCHING_TEST_CACHE_ALL").is_some();
+    let always = is_cached_always();
     let mut project = open(global, ui)?;
     let size: u64 = project.stack.files().iter().map(|file| file.size).sum();
     if !global.no_cache && (always || size >= KEEP_FROM) {
-        project = project.with_cache()?;
+        project = project.with_cache();
     }
     let result = run(&project);
     let troubles = project.stack.cache().map(stitching_core::layers::Cache::troubles);
@@ -167,6 +167,16 @@ fn reading(
         ui.err(&trouble);
     }
     result
+}
+
+/// Whether what is found out is kept of small projects too: the tests ask for it, in debug builds.
+fn is_cached_always() -> bool {
+    cfg!(debug_assertions) && std::env::var_os("STITCHING_TEST_CACHE_ALL").is_some()
+}
+
+/// What the clock says. Where the tests ask for caches, files that were written just now are none that may still change.
+fn now() -> SystemTime {
+    SystemTime::now() + if is_cached_always() { Duration::from_secs(10) } else { Duration::ZERO }
 }
 
 /// Does something with the journal of the project in `folder`.

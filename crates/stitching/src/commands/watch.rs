@@ -9,7 +9,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime};
 use stitching_core::checks::{AcceptedProblems, Checker, LastCheck, Report};
 use stitching_core::layers::OWN_FOLDER;
 use stitching_core::{Code, Error, Problem, Project, Severity};
@@ -163,7 +163,7 @@ impl Session<'_> {
         let project = open_in(self.folder, self.ui)?;
         // What changes from here on is looked at again.
         self.watching.watch(&folders(self.folder, &project))?;
-        let mut report = self.checker.check(&project, description(self.folder, &project));
+        let mut report = self.checker.check(&project, SystemTime::now());
         report.accept(&AcceptedProblems::read(self.folder)?);
         self.ui.keep_locked(None);
         Ok((project, report))
@@ -270,13 +270,6 @@ fn line(problem: &Problem, also: &[usize], paths: &human::Paths) -> String {
         number => format!(" (and in {number} more lines)"),
     };
     format!("{} {}  {message}{also}", styled(BOLD, problem.name()), paths.place(&problem.place))
-}
-
-/// The texts of the project file and the schema files.
-fn description(folder: &Path, project: &Project) -> String {
-    let files = std::iter::once(stitching_core::project::PROJECT_FILE)
-        .chain(project.schema_files.iter().map(String::as_str));
-    files.map(|name| std::fs::read_to_string(folder.join(name)).unwrap_or_default() + "\0").collect()
 }
 
 /// The folders whose files matter, each with whether also what lies deeper.

@@ -18,7 +18,7 @@ pub fn program(folder: &Path, args: &[&str]) -> std::process::Command {
 }
 
 /// What a run of the program gave.
-#[derive(Debug)]
+#[derive(Debug, PartialEq, Eq)]
 pub struct Run {
     pub status: i32,
     pub out: String,
