@@ -26,6 +26,8 @@ pub struct Delimited {
     pub header: Header,
     /// Whether blanks around a value do not belong to it.
     pub trim: bool,
+    /// Whether a row may leave out cells at its end.
+    pub short_rows: bool,
     /// Whether a column of the header that was not asked for is a fault.
     pub closed: bool,
 }
@@ -91,7 +93,7 @@ impl Format for Delimited {
         let last_wanted = positions.iter().rposition(|&column| column != UNWANTED).map_or(0, |at| at + 1);
         let mut cells = Vec::with_capacity(columns.len());
         while let Some(span) = reader.row(&positions[..last_wanted], &mut cells, sink) {
-            if reader.count != names.len() {
+            if reader.count > names.len() || (reader.count < names.len() && !self.short_rows) {
                 let message =
                     format!("the row has {} and the header {}", counted(reader.count, "column"), names.len());
                 sink.fault(Fault::new(Code::COLUMN_COUNT, span, message).help(

@@ -161,13 +161,21 @@ fn path_of_files(candidate: &Candidate, counts: &Counts) -> Option<KeyChoice> {
     is_file.then(|| KeyChoice { parts, unique: counts.records, rivals: Vec::new() })
 }
 
-/// Several columns that together name the records; if none do, what comes nearest.
-fn several(stack: &Stack, candidate: &Candidate, table: &Table, counts: &Counts) -> Option<KeyChoice> {
+/// Several columns that together name the records; if none do, what comes nearest. One that does so by itself, `alone`, is not
+/// among them: with any other it would name them too.
+fn several(
+    stack: &Stack,
+    candidate: &Candidate,
+    table: &Table,
+    counts: &Counts,
+    alone: Option<&str>,
+) -> Option<KeyChoice> {
     let fits =
         |own: &Profile| own.values * 100 >= counts.records * 99 && own.is_identifiers() && own.most <= 1;
     let is_measure = |at: &usize| counts.columns[*at].is_numeric() && names_measure(&table.fields[*at].name);
     let mut columns: Vec<usize> =
         (0..table.fields.len()).filter(|at| fits(&counts.columns[*at]) && !is_measure(at)).collect();
+    columns.retain(|at| Some(table.fields[*at].name.as_str()) != alone);
     // Few values in many records make no key, and what has many is best.
     let spread = |at: &usize| counts.columns[*at].different();
     columns.sort_by_key(|at| (std::cmp::Reverse(usize::from(*at < TRIED)), *at));
@@ -396,7 +404,8 @@ pub(super) fn choose_key(
     let (score, one) = single(stack, candidate, table, counts, votes).unzip();
     // A number that happens to be different in each record is no better a name than the columns before it together.
     let by_chance = score.is_some_and(|score| score < BY_CHANCE);
-    let together = || several(stack, candidate, table, counts);
+    let alone = one.as_ref().and_then(|one| one.parts.first()).map(String::as_str);
+    let together = || several(stack, candidate, table, counts, alone);
     let together = if by_chance || one.is_none() { together() } else { None };
     let found = together.or(one).or_else(|| path_of_files(candidate, counts));
     found.unwrap_or_default()

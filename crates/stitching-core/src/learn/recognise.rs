@@ -24,7 +24,7 @@ const NOTE_MARKS: [&str; 5] = ["#", ";", "//", "--", "'"];
 pub(super) type Settings = Vec<(&'static str, String)>;
 
 /// Settings that one of several like files may do without.
-pub(super) const MAY_LACK: [&str; 11] = [
+pub(super) const MAY_LACK: [&str; 12] = [
     "comment",
     "include",
     "escapes",
@@ -36,6 +36,7 @@ pub(super) const MAY_LACK: [&str; 11] = [
     "trailing",
     "lists",
     "repeated_keys",
+    "short_rows",
 ];
 
 /// The format with all its settings, as TOML: `{ kind = "json", records = "$[*]" }`.

@@ -65,25 +65,23 @@ fn cells(line: &str, between: Between) -> Vec<&str> {
 
 fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
     let rows: Vec<Vec<&str>> = lines.lines.iter().map(|line| cells(line, between)).collect();
-    let width = rows.first()?.len();
-    if width < 2 || rows.len() < 2 {
-        return None;
-    }
-    let fitting = rows.iter().filter(|row| row.len() == width).count();
-    let may_lack = between == Between::Sign('\t') && rows.iter().all(|row| row.len() <= width);
-    if fitting * 10 < rows.len() * 9 && !may_lack {
-        return None;
-    }
+    let Widths { width, first_is_short, has_short_rows } = Widths::of(&rows, between)?;
     let header = &rows[0];
     let named = header.iter().filter(|cell| is_name(cell)).count();
     let in_note = names_in_note(lines, between, width);
     // Words above numbers are a header; other first rows are so only if there is no better one.
-    let stands_out = (0..width).any(|at| number(header[at]).is_none() && are_numbers(&rows[1..], at));
-    let has_header = named * 10 >= width * 9
+    let stands_out =
+        !first_is_short && (0..width).any(|at| number(header[at]).is_none() && are_numbers(&rows[1..], at));
+    let has_header = !first_is_short
+        && named * 10 >= width * 9
         && unlike_rows(&rows)
         && !is_like_rows(&rows)
         && (stands_out || in_note.is_none());
-    if !has_header && matches!(between, Between::Sign(',' | '|')) {
+    let is_prose_like = matches!(between, Between::Sign(',' | '|'));
+    if is_prose_like && has_short_rows && !(has_header && header.iter().all(|cell| is_word(cell))) {
+        return None;
+    }
+    if !has_header && is_prose_like {
         // Commas stand in prose too.
         let short = rows.iter().flatten().filter(|cell| cell.split_whitespace().count() <= 3).count();
         if short * 10 < rows.len() * width * 9 || rows.len() < 4 {
@@ -117,9 +115,56 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
         settings.push(("columns", format!("[{}]", shown.join(", "))));
         names
     };
+    if has_short_rows {
+        settings.push(("short_rows", "true".to_owned()));
+    }
     let mut shape = RecordShape::plain(None);
     shape.columns = columns;
     Some(Recognised { kind: Delimited::NAME, settings, shapes: vec![shape], doubt, root: None })
+}
+
+/// How many cells the rows of a file have.
+struct Widths {
+    /// As many columns there are.
+    width: usize,
+    /// Whether the first row has fewer, so that it is no header.
+    first_is_short: bool,
+    /// Whether rows leave out cells at their end as a matter of course.
+    has_short_rows: bool,
+}
+
+impl Widths {
+    /// Those of `rows`; `None` if they are too unlike each other.
+    fn of(rows: &[Vec<&str>], between: Between) -> Option<Widths> {
+        /// Where at least so many rows are shorter, and one in so many, that is meant so; few are faults.
+        const MANY: (usize, usize) = (3, 20);
+        let first = rows.first()?.len();
+        if first < 2 || rows.len() < 2 {
+            return None;
+        }
+        let of_width = |width: usize| rows.iter().filter(|row| row.len() == width).count();
+        let is_by_sign = matches!(between, Between::Sign(_));
+        let least = rows.iter().map(Vec::len).min()?;
+        let (mut width, widest) = (first, rows.iter().map(Vec::len).max()?);
+        // Nearly all rows are like the first; or else none is longer than the longest, of which there are many.
+        if of_width(first) * 10 < rows.len() * 9 {
+            let is_usual = of_width(widest) * 5 >= rows.len();
+            if !is_by_sign || (first < widest && !is_usual) || (between != Between::Sign('\t') && least < 2) {
+                return None;
+            }
+            width = widest;
+        }
+        let short = rows.iter().filter(|row| row.len() < width).count();
+        let has_short_rows = is_by_sign && widest <= width && short >= MANY.0 && short * MANY.1 >= rows.len();
+        Some(Widths { width, first_is_short: first < width, has_short_rows })
+    }
+}
+
+/// Whether a cell is one word, as names of columns mostly are.
+fn is_word(cell: &str) -> bool {
+    let cell = cell.trim().trim_matches('"');
+    let is_letter = |next: char| next.is_alphanumeric() || ['_', '-', '.', ' '].contains(&next);
+    !cell.is_empty() && cell.chars().all(is_letter) && cell.split_whitespace().count() <= 3
 }
 
 /// Whether most cells of a row are names of types of values.
@@ -157,10 +202,16 @@ fn names_in_note(lines: &Lines<'_>, between: Between, width: usize) -> Option<Ve
     let note = lines.note_above?.trim();
     let names = [between, Between::Sign('\t'), Between::Blanks].map(|between| cells(note, between));
     let names = names.into_iter().find(|names| names.len() == width)?;
-    let names: Vec<String> = names.iter().map(|name| name.trim().trim_matches('"').to_owned()).collect();
+    let is_name = |name: &str| is_name(name) && name.split_whitespace().count() <= 3;
+    let named = names.iter().filter(|name| is_name(name)).count();
+    // What is said of a column at length is no name; a column has a letter then, as where none has a name.
+    let name = |(at, name): (usize, &&str)| match is_name(name) {
+        true => name.trim().trim_matches('"').to_owned(),
+        false => letters(at),
+    };
+    let names: Vec<String> = names.iter().enumerate().map(name).collect();
     let different: HashSet<&String> = names.iter().collect();
-    let is_name = |name: &String| is_name(name) && name.split_whitespace().count() <= 3;
-    (names.iter().all(is_name) && different.len() == width).then_some(names)
+    (named * 2 >= width && different.len() == width).then_some(names)
 }
 
 /// Whether nearly all of the cells at position `at` are numbers.
@@ -181,7 +232,7 @@ fn unlike_rows(rows: &[Vec<&str>]) -> bool {
 }
 
 /// Whether the first row is made like the others: half of its cells begin or end as nearly all below them do (`door.old`
-/// above `door.new`), and no word stands where these are numbers.
+/// above `door.new`), or are codes as long as these (`NW` above `SE`), and no word stands where these are numbers.
 fn is_like_rows(rows: &[Vec<&str>]) -> bool {
     /// Fewer cells may be alike by chance.
     const LEAST: usize = 3;
@@ -198,15 +249,24 @@ fn is_like_rows(rows: &[Vec<&str>]) -> bool {
         };
         begins_alike(own).is_some_and(|start| nearly_all(&|cell| cell.starts_with(start)))
             || ends_alike(own).is_some_and(|end| nearly_all(&|cell| cell.ends_with(end)))
+            || code_length(own).is_some_and(|length| nearly_all(&|cell| code_length(cell) == Some(length)))
     };
     let count = (0..first.len()).filter(alike).count();
     count > 0 && count * 2 >= first.len()
 }
 
+/// Words that names of columns end with.
+const OF_COLUMNS: [&str; 12] =
+    ["id", "key", "name", "code", "number", "nr", "no", "ref", "type", "text", "value", "file"];
+
+/// How long a code of upper case letters is, in bytes, unless it names a column: `ID`.
+fn code_length(cell: &str) -> Option<usize> {
+    let is_code = cell.len() > 1 && cell.bytes().all(|byte| byte.is_ascii_uppercase());
+    (is_code && !OF_COLUMNS.contains(&cell.to_lowercase().as_str())).then_some(cell.len())
+}
+
 /// What stands before a sign in `cell`, with the sign, unless the rest says that it names a column: `good_id`.
 fn begins_alike(cell: &str) -> Option<&str> {
-    const OF_COLUMNS: [&str; 12] =
-        ["id", "key", "name", "code", "number", "nr", "no", "ref", "type", "text", "value", "file"];
     let at = cell.find(['.', '_', '/', ':', '-', '$', '@', ' '])?;
     let (start, rest) = cell.split_at(at + 1);
     let rest = rest.to_lowercase();
@@ -240,6 +300,8 @@ mod tests {
     #[case::a_header("good_id\tname\ngood_coal\tCoal\ngood_salt\tSalt\ngood_wool\tWool", false)]
     #[case::numbers_below("door.a\tdepth\ndoor.b\t3\ndoor.c\t4\ndoor.d\t5", false)]
     #[case::numbers_everywhere("door.a\t4\ndoor.b\t3\ndoor.c\t4\ndoor.d\t5", true)]
+    #[case::codes("NW\tNorth Weir\nSE\tSouth End\nMQ\tMill Quay\nLB\tLow Bend", true)]
+    #[case::a_header_above_codes("ID\tName\nSE\tSouth End\nMQ\tMill Quay\nLB\tLow Bend", false)]
     #[case::two_rows("door.a\tthe gate\ndoor.b\tthe lock", false)]
     #[case::nothing_alike("Reach\tBasin\nfrost_cut\tnorth\nmill_run\tsouth\nlow_bend\tsouth", false)]
     fn a_first_row_that_is_data(#[case] text: &str, #[case] expected: bool) {

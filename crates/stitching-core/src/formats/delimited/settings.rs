@@ -35,6 +35,7 @@ const SETTINGS: &[Setting] = &[
     ),
     setting("comment", "string", "What begins a row that is only a note."),
     setting("trim", "boolean", "Blanks around a value do not belong to it."),
+    setting("short_rows", "boolean", "A row may leave out cells at its end."),
     setting("closed", "boolean", "A column that is not described here is a problem."),
 ];
 
@@ -89,6 +90,7 @@ fn from_settings<'t>(
         quoted: reader.flag(table, "quotes").unwrap_or(delimiter != Delimiter::Sign('\t')),
         comment: reader.text(table, "comment").map(|text| text.into_inner()).filter(|mark| !mark.is_empty()),
         trim: reader.flag(table, "trim").unwrap_or(false),
+        short_rows: reader.flag(table, "short_rows").unwrap_or(false),
         closed: reader.flag(table, "closed").unwrap_or(false),
     })
 }
