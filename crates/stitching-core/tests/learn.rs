@@ -71,6 +71,14 @@ fn what_is_begun_is_silent(#[files("tests/learn/*.txt")] fixture: PathBuf) {
     };
     let loud: Vec<String> = project.schema.tables.iter().zip(&report.tables).filter_map(loud).collect();
     assert!(loud.is_empty(), "{loud:?}\n{}", support::lines(&report.problems).join("\n"));
+    // What is still open may become a table of its own, but not one that is there already.
+    let again = learned(&project);
+    let is_new =
+        |own: &&Proposal| own.topic == Topic::Table && own.settings.iter().any(|(name, _)| name == "files");
+    let names: Vec<&str> = again.proposals.iter().filter(is_new).map(|own| own.table.as_str()).collect();
+    let twice: Vec<&&str> =
+        names.iter().filter(|name| project.schema.tables.iter().any(|own| own.name == **name)).collect();
+    assert!(twice.is_empty(), "{twice:?}");
 }
 
 #[rstest]

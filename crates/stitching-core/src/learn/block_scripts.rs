@@ -151,5 +151,12 @@ pub(super) fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
         return None;
     }
     let nests = outline.nodes.iter().any(|node| !node.children.is_empty() && !node.name.is_empty());
-    nests.then_some(Recognised { kind: Blocks::NAME, settings, shapes, doubt: None, root: None })
+    nests.then_some(Recognised {
+        kind: Blocks::NAME,
+        settings,
+        shapes,
+        doubt: None,
+        root: None,
+        sections: Vec::new(),
+    })
 }

@@ -129,13 +129,19 @@ pub(super) fn candidates(view: View<'_>) -> Found {
         found
             .unknown
             .extend(seen.iter().filter(|seen| !seen.binary && seen.is_unknown()).map(|seen| seen.file));
-        for cluster in clusters(&seen) {
+        let clusters = clusters(&seen);
+        // What most of those that were looked at are, all others of them are taken to be.
+        let usual = clusters.iter().find(|cluster| !all_seen && cluster.len() * 2 >= seen.len());
+        let is_taken = |cluster: &&Vec<&RecognisedFile>| {
+            usual.is_none_or(|usual| std::ptr::eq(usual, *cluster) || kind_of(usual) != kind_of(cluster))
+        };
+        for cluster in clusters.iter().filter(is_taken) {
             let own: Vec<FileId> = match all_seen || cluster.len() * 2 < seen.len() {
                 true => cluster.iter().map(|seen| seen.file).collect(),
                 false => files.clone(),
             };
             let patterns = patterns_of(stack, &folder, &ending, &files, &own);
-            parts.extend(of_cluster(stack, &folder, patterns, own, &cluster));
+            parts.extend(of_cluster(stack, &folder, patterns, own, cluster));
         }
     }
     for of_root in by_root {
@@ -148,7 +154,7 @@ pub(super) fn candidates(view: View<'_>) -> Found {
     }
     let mut parts = with_languages(stack, parts, &mut found.languages);
     parts = merged(parts);
-    name_apart(&mut parts);
+    name_apart(&mut parts, schema);
     for part in &mut parts {
         part.merged = part.files.iter().any(|file| is_added_to(stack, *file, through));
     }
@@ -262,6 +268,11 @@ fn clusters(seen: &[RecognisedFile]) -> Vec<Vec<&RecognisedFile>> {
     out
 }
 
+/// The kind of the format of like files.
+fn kind_of(cluster: &[&RecognisedFile]) -> Option<&'static str> {
+    cluster.first().and_then(|seen| seen.what.as_ref()).map(|what| what.kind)
+}
+
 fn are_alike(a: &Recognised, b: &Recognised) -> bool {
     let essential = |what: &Recognised| -> Settings {
         what.settings.iter().filter(|(name, _)| !MAY_LACK.contains(name)).cloned().collect()
@@ -273,9 +284,12 @@ fn are_alike(a: &Recognised, b: &Recognised) -> bool {
         && a.shapes[0].key == b.shapes[0].key
         && a.shapes[0].key.as_deref() == Some("{section}")
     {
-        let (a, b) = (&a.shapes[0].columns, &b.shapes[0].columns);
-        let shared = a.iter().filter(|name| b.contains(name)).count();
-        return shared * 2 >= a.len().min(b.len());
+        let shared = |a: &[String], b: &[String]| a.iter().filter(|name| b.contains(name)).count();
+        let (sections, columns) =
+            (shared(&a.sections, &b.sections), shared(&a.shapes[0].columns, &b.shapes[0].columns));
+        // Files with the same sections are about the same, whatever each of them says there.
+        return columns * 2 >= a.shapes[0].columns.len().min(b.shapes[0].columns.len())
+            || (sections >= 2 && sections * 3 >= a.sections.len().min(b.sections.len()) * 2);
     }
     if a.kind == Blocks::NAME && a.shapes.is_empty() {
         return b.shapes.len() < 2;
@@ -467,7 +481,7 @@ fn common_stem(stack: &Stack, files: &[FileId], group: &[FileId], prefix: &str, 
     (common.chars().count() >= 3 && taken == files.len()).then(|| format!("{prefix}{common}*{dot}"))
 }
 
-/// The name of a table over several files: what their names begin with, or the folder's name.
+/// The name of a table over several files: what their names begin with, or the folder's name, or how they end.
 fn common_name(stack: &Stack, files: &[FileId], folder: &str) -> String {
     let mut common = stack.files()[files[0]].path.stem().to_owned();
     for file in files {
@@ -477,7 +491,11 @@ fn common_name(stack: &Stack, files: &[FileId], folder: &str) -> String {
     }
     let common = plain_name(common.trim_end_matches(|next: char| !next.is_alphanumeric()));
     let of_folder = plain_name(folder.rsplit('/').next().unwrap_or(folder).trim_end_matches(".zip"));
-    if common.len() >= 4 || of_folder.is_empty() { common } else { of_folder }
+    match (common.len(), of_folder.is_empty()) {
+        (0, true) => plain_name(&place_of(&stack.files()[files[0]].path).1),
+        (4.., _) | (_, true) => common,
+        _ => of_folder,
+    }
 }
 
 /// Tables of one shape in several folders are one table if nearly all columns agree and their names do.
@@ -562,9 +580,10 @@ fn in_numbered_folders(patterns: Vec<String>) -> Vec<String> {
     out
 }
 
-/// Gives tables of one name different ones: the one with the most columns keeps it, the others get the name
-/// of their folder in front, and then numbers.
-fn name_apart(parts: &mut [Candidate]) {
+/// Gives tables of one name different ones: the one that the schema has keeps it, or else the one with the most columns; the
+/// others get the name of their folder in front, and then numbers.
+fn name_apart(parts: &mut [Candidate], schema: &Schema) {
+    let described: HashSet<&str> = schema.tables.iter().map(|table| table.name.as_str()).collect();
     let mut largest: BTreeMap<String, (usize, usize)> = BTreeMap::new();
     for (at, part) in parts.iter().enumerate() {
         let own = largest.entry(part.name.clone()).or_insert((part.shape.columns.len(), at));
@@ -572,13 +591,16 @@ fn name_apart(parts: &mut [Candidate]) {
             *own = (part.shape.columns.len(), at);
         }
     }
-    let keeps =
-        |at: usize, name: &String| !name.is_empty() && largest.get(name).is_some_and(|own| own.1 == at);
+    let keeps = |at: usize, name: &String| {
+        let is_free = !name.is_empty() && !described.contains(name.as_str());
+        is_free && largest.get(name).is_some_and(|own| own.1 == at)
+    };
     let mut used: HashSet<String> = parts
         .iter()
         .enumerate()
         .filter(|(at, part)| keeps(*at, &part.name))
         .map(|(_, part)| part.name.clone())
+        .chain(described.iter().map(|name| (*name).to_owned()))
         .collect();
     for (at, part) in parts.iter_mut().enumerate() {
         if keeps(at, &part.name) {

@@ -75,7 +75,14 @@ pub(super) fn several_lines(lines: &Lines<'_>) -> Option<Recognised> {
     settings.extend(lines.comment_setting(&[]));
     let mut shape = RecordShape::plain(Some(record[0].word));
     shape.columns = record.iter().map(|line| line.word.to_owned()).collect();
-    Some(Recognised { kind: LinesFormat::NAME, settings, shapes: vec![shape], doubt: None, root: None })
+    Some(Recognised {
+        kind: LinesFormat::NAME,
+        settings,
+        shapes: vec![shape],
+        doubt: None,
+        root: None,
+        sections: Vec::new(),
+    })
 }
 
 /// Lines of one shape below lines of another that hold for those after them: a folder, and the files in it.
@@ -160,6 +167,7 @@ pub(super) fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
                 shapes: vec![shape],
                 doubt: None,
                 root: None,
+                sections: Vec::new(),
             });
         }
     }
@@ -172,7 +180,14 @@ pub(super) fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
         shape.columns = vec!["value".to_owned()];
         let mut settings: Settings = vec![("line", "'{value}'".to_owned())];
         settings.extend(lines.comment_setting(&[]));
-        Recognised { kind: LinesFormat::NAME, settings, shapes: vec![shape], doubt: None, root: None }
+        Recognised {
+            kind: LinesFormat::NAME,
+            settings,
+            shapes: vec![shape],
+            doubt: None,
+            root: None,
+            sections: Vec::new(),
+        }
     })
 }
 

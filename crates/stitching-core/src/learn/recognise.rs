@@ -59,6 +59,8 @@ pub(super) struct Recognised {
     pub doubt: Option<&'static str>,
     /// The name of its root element, in XML.
     pub root: Option<String>,
+    /// The names of its sections, in INI.
+    pub sections: Vec<String>,
 }
 
 /// As much of `text` as is looked at.
@@ -131,7 +133,14 @@ fn xml(text: &Text<'_>) -> Option<Recognised> {
     format.outline(text, &mut outline);
     let shapes = shapes_of(&outline, Xml::NAME, 1);
     let root = outline.nodes[*outline.nodes[0].children.first()?].name.clone();
-    Some(Recognised { kind: Xml::NAME, settings: Settings::new(), shapes, doubt: None, root: Some(root) })
+    Some(Recognised {
+        kind: Xml::NAME,
+        settings: Settings::new(),
+        shapes,
+        doubt: None,
+        root: Some(root),
+        sections: Vec::new(),
+    })
 }
 
 fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
@@ -174,6 +183,7 @@ fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
         shapes: shapes_of(&outline, Json::NAME, 1),
         doubt: None,
         root: None,
+        sections: Vec::new(),
     })
 }
 
@@ -193,10 +203,14 @@ impl<'t> Lines<'t> {
             text.lines().filter(|line| !line.trim().is_empty()).take(SAMPLE_LINES).collect();
         let mut marks = Vec::new();
         for mark in NOTE_MARKS {
-            let own = lines.iter().filter(|line| line.trim_start().starts_with(mark));
+            let begins = |line: &&&str| line.trim_start().starts_with(mark);
+            let own = lines.iter().filter(begins);
             let like_notes = own.clone().filter(|line| is_like_a_note(line.trim_start(), mark)).count();
             let count = own.count();
-            if count > 0 && count * 2 <= lines.len() && like_notes * 10 >= count * 8 {
+            // Above the first line that is none there may be a long one, such as a licence; below, lines are mostly no notes.
+            let above = lines.iter().take_while(begins).count();
+            let is_rare = above < lines.len() && (count - above) * 2 <= lines.len() - above;
+            if count > 0 && is_rare && like_notes * 10 >= count * 8 {
                 marks.push(mark);
             }
         }
@@ -234,6 +248,7 @@ fn po(lines: &Lines<'_>) -> Option<Recognised> {
         shapes: vec![RecordShape::plain(Some("msgid"))],
         doubt: None,
         root: None,
+        sections: Vec::new(),
     })
 }
 

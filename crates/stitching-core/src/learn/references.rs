@@ -111,10 +111,11 @@ pub(super) fn hits(source: &Source<'_>, targets: &Targets) -> Vec<Hits> {
 
 fn suspicion(source: &Source<'_>, targets: &Targets, owners: &BTreeMap<usize, usize>) -> Option<Suspicion> {
     let mut hits = hits(source, targets);
-    // A column that tells records apart does not point to itself.
+    // A column that tells records apart does not point to itself, nor to another of its table that does: that is the same record.
+    let tells_apart = source.profiles.iter().all(|profile| profile.different() == profile.values);
     hits.retain(|hits| {
         let target = &targets.list[hits.target];
-        target.leads != Leads::Column(source.table) || !source.is_column(&target.column)
+        target.leads != Leads::Column(source.table) || !(tells_apart || source.is_column(&target.column))
     });
     if source.is_key {
         // A key is no reference to its own table, nor to one that adds to it.

@@ -120,7 +120,14 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
     }
     let mut shape = RecordShape::plain(None);
     shape.columns = columns;
-    Some(Recognised { kind: Delimited::NAME, settings, shapes: vec![shape], doubt, root: None })
+    Some(Recognised {
+        kind: Delimited::NAME,
+        settings,
+        shapes: vec![shape],
+        doubt,
+        root: None,
+        sections: Vec::new(),
+    })
 }
 
 /// How many cells the rows of a file have.
@@ -202,7 +209,11 @@ fn names_in_note(lines: &Lines<'_>, between: Between, width: usize) -> Option<Ve
     let note = lines.note_above?.trim();
     let names = [between, Between::Sign('\t'), Between::Blanks].map(|between| cells(note, between));
     let names = names.into_iter().find(|names| names.len() == width)?;
-    let is_name = |name: &str| is_name(name) && name.split_whitespace().count() <= 3;
+    let is_name = |name: &str| {
+        is_name(name)
+            && name.split_whitespace().count() <= 3
+            && name.trim().trim_matches('"').starts_with(|first: char| first.is_alphabetic() || first == '_')
+    };
     let named = names.iter().filter(|name| is_name(name)).count();
     // What is said of a column at length is no name; a column has a letter then, as where none has a name.
     let name = |(at, name): (usize, &&str)| match is_name(name) {

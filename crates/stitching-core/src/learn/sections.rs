@@ -69,12 +69,22 @@ pub(super) fn ini(lines: &Lines<'_>) -> Option<Recognised> {
         shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
         shape.columns.sort();
         shape.whole_file = true;
-        return Some(Recognised { kind: Ini::NAME, settings, shapes: vec![shape], doubt: None, root: None });
+        return Some(Recognised {
+            kind: Ini::NAME,
+            settings,
+            shapes: vec![shape],
+            doubt: None,
+            root: None,
+            sections: Vec::new(),
+        });
     }
     let mut shape = RecordShape::plain(Some("{section}"));
     shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
     shape.columns.sort();
-    Some(Recognised { kind: Ini::NAME, settings, shapes: vec![shape], doubt: None, root: None })
+    let of_line = |line: &&str| Some(line.trim().strip_prefix('[')?.split_once(']')?.0.trim().to_owned());
+    let sections: BTreeSet<String> = lines.lines.iter().filter_map(of_line).collect();
+    let sections = sections.into_iter().collect();
+    Some(Recognised { kind: Ini::NAME, settings, shapes: vec![shape], doubt: None, root: None, sections })
 }
 
 /// Whether a key stands twice in one section.

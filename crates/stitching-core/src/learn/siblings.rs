@@ -463,7 +463,7 @@ impl Study<'_> {
                     name => own.table.field(name).is_some(),
                 }
         };
-        let is_owner = own.table.name == owner.table.name;
+        let is_owner = std::ptr::eq(own, owner);
         if is_texts || !owner.key.parts.iter().enumerate().all(has) {
             return Vec::new();
         }
@@ -483,7 +483,7 @@ impl Study<'_> {
     }
 
     fn counts_of(&self, own: &Studied) -> Option<&Counts> {
-        let at = self.studied.iter().position(|other| other.table.name == own.table.name)?;
+        let at = self.studied.iter().position(|other| std::ptr::eq(other, own))?;
         self.counts.get(at)
     }
 
@@ -510,7 +510,7 @@ impl Study<'_> {
         let found = together(self.stack, owners, askers, part);
         let name = &own.table.fields[field].name;
         let same_name = *name == owner.key.parts[part];
-        let is_relation = own.table.name == owner.table.name && names_relation(name);
+        let is_relation = std::ptr::eq(own, owner) && names_relation(name);
         let named = same_name || is_relation || agreement(name, &owner.table.name) == 2;
         // Where other parents would do as well, only the name says that this one is meant.
         let parent_counts = found.tried > 0 && found.by_chance * 10 <= found.tried * 8;
