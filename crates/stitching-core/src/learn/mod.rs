@@ -134,9 +134,10 @@ pub fn learn(view: View<'_>) -> Learned {
             own.texts = texts_setting(candidate, &own.table, &own.key, counts);
         }
         let is_inner = own.candidate.as_ref().is_some_and(|own| own.shape.inner);
-        no_tables.push(is_inner && !own.key.names_inner_records(counts.records));
+        let is_slight = own.candidate.as_ref().is_some_and(|own| own.shape.is_slight(counts.records));
+        no_tables.push(is_slight || is_inner && !own.key.names_inner_records(counts.records));
     }
-    // What stands inside records and has no names of its own is a part of these.
+    // What stands inside records and has no names of its own is a part of these; a few things deep inside tell nothing.
     let is_table = |at: usize| !no_tables[at];
     let (mut studied, tables, files) =
         (kept(studied, is_table), kept(tables, is_table), kept(files, is_table));

@@ -30,6 +30,21 @@ impl RecordShape {
     pub fn plain(key: Option<&str>) -> RecordShape {
         RecordShape { key: key.map(str::to_owned), ..RecordShape::default() }
     }
+
+    /// Whether these are so few `records`, so deep inside of something that is there once, that they are no table.
+    pub fn is_slight(&self, records: u64) -> bool {
+        const FEW: u64 = 3;
+        let Some((_, path)) = self.records.as_ref().filter(|_| !self.whole_file && records < FEW) else {
+            return false;
+        };
+        let (sign, deep) = match path.chars().next() {
+            Some('$') => ('.', 3),
+            Some('/') => ('/', 3),
+            _ => ('/', 2),
+        };
+        let steps = path.trim_start_matches('$').split(sign).filter(|step| !step.is_empty() && *step != "*");
+        steps.count() >= deep
+    }
 }
 
 /// How often like things must be met to be taken for records filed under their names.
@@ -258,8 +273,9 @@ fn is_map(outline: &Outline, at: usize, kind: &str) -> bool {
     alike(outline, &structures) >= 0.6 || leaves.is_empty() && names_vary(outline, &node.children)
 }
 
-/// Which share of the names inside `things` most of them have.
+/// Which share of the names inside `things` at least a third of them have, and never only one of several.
 fn alike(outline: &Outline, things: &[&OutlineNode]) -> f64 {
+    let fewest = things.len().div_ceil(3).max(things.len().min(2));
     let mut counts = HashMap::new();
     for thing in things {
         for child in &thing.children {
@@ -267,7 +283,7 @@ fn alike(outline: &Outline, things: &[&OutlineNode]) -> f64 {
         }
     }
     let all: usize = counts.values().sum();
-    let common: usize = counts.values().filter(|count| **count * 3 >= things.len()).sum();
+    let common: usize = counts.values().filter(|count| **count >= fewest).sum();
     if all == 0 { 0.0 } else { common as f64 / all as f64 }
 }
 
