@@ -104,6 +104,8 @@ codes! {
     TOO_LONG = "too-long";
     /// A column that a closed table does not describe.
     UNKNOWN_COLUMN = "unknown-column";
+    /// A number with a flag in it that is none of those known.
+    UNKNOWN_FLAG = "unknown-flag";
     /// A text with a letter that the game's font lacks.
     UNKNOWN_LETTER = "unknown-letter";
     /// A file or link in a layer that cannot be used.

@@ -249,11 +249,11 @@ fn what_numbers_mean_is_still_asked_when_their_type_is_written() {
     let asked = |project: &Project| -> Vec<String> {
         let learned = learned(project);
         let asked = learned.proposals.iter().filter(|own| own.band == Band::Ask);
-        asked.filter(|own| own.settings[0].0 == "about").map(line).collect()
+        asked.filter(|own| ["about", "flags"].contains(&own.settings[0].0.as_str())).map(line).collect()
     };
     let before = asked(&project);
     let about: Vec<&str> =
-        before.iter().filter_map(|line| line.split_once(": about").map(|(head, _)| head)).collect();
+        before.iter().filter_map(|line| line.split_once(": ").map(|(head, _)| head)).collect();
     assert_eq!(
         about,
         [

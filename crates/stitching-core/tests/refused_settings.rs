@@ -132,6 +132,23 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
     "range = [3]",
     "5:22 `range` must be the lowest and the highest number, as [0, 63], and is a list"
 )]
+#[case::flags_of_zero(
+    "flags = [1, 0]",
+    "5:22 `flags` must be whole numbers above 0, as [1, 2, 4], and is a list"
+)]
+#[case::flags_of_words(
+    "flags = [\"a\"]",
+    "5:22 `flags` must be whole numbers above 0, as [1, 2, 4], and is a list"
+)]
+#[case::flags_below_zero(
+    "flags = [-1]",
+    "5:22 `flags` must be whole numbers above 0, as [1, 2, 4], and is a list"
+)]
+#[case::no_flags("flags = []", "5:22 `flags` must be whole numbers above 0, as [1, 2, 4], and is a list")]
+#[case::flags_of_number(
+    "type = \"number\", flags = [1]",
+    "5:39 `flags` are in whole numbers, and `type` is \"number\" | write type = \"integer\", or remove one of them"
+)]
 #[case::range_of_words(
     "range = [\"a\", \"b\"]",
     "5:22 `range` must be the lowest and the highest number, as [0, 63], and is a list"
@@ -276,7 +293,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::also_with_a_setting_of_fields(
     "also = { list = \";\" }",
-    "5:23 there is no setting `list` here | known here: type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, longest, unique, required, owner, on_remove"
+    "5:23 there is no setting `list` here | known here: type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, flags, choice, pattern, longest, unique, required, owner, on_remove"
 )]
 #[case::also_beside_parts(
     "parts = \"{a},{b}\", also = { ref = \"goods\" }",
@@ -308,7 +325,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::part_unknown(
     "parts = \"{a},{b}\", c = { type = \"integer\" }",
-    "5:33 there is no setting `c` here | known here: at, about, unit, list, quoted, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, choice, pattern, longest, unique, required, owner, on_remove"
+    "5:33 there is no setting `c` here | known here: at, about, unit, list, quoted, counted, find, parts, follows, inherit, note, optional, type, ref, by, as, with, when, none, none_pattern, also, ignore_case, text, file, range, flags, choice, pattern, longest, unique, required, owner, on_remove"
 )]
 #[case::part_no_table("parts = \"{a},{b}\", a = 3", "5:37 `a` must be a table, and is a whole number")]
 #[case::when_no_table(

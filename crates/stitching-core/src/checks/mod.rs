@@ -60,6 +60,7 @@ mod syntax_error;
 mod text_too_long;
 mod too_long;
 mod unknown_column;
+mod unknown_flag;
 mod unknown_letter;
 mod unreadable_entry;
 mod unused_field;
@@ -175,9 +176,13 @@ type KnownFault = (Code, Option<String>);
 impl KnownFaults {
     /// Whether what `rule` asks of all records of a table cannot be told, since some may not have been read.
     pub(crate) fn hide_records_of(&self, rule: &Rule, schema: &Schema) -> bool {
-        let asked = rule.asked.iter().filter_map(|name| schema.table(name));
         let own = rule.by.as_ref().map(|_| rule.table);
-        asked.chain(own).any(|table| self.damaged.contains(&table))
+        self.hide_any_of(&rule.asked, schema) || own.is_some_and(|table| self.damaged.contains(&table))
+    }
+
+    /// Whether records of a table of these `names` may not have been read.
+    pub(crate) fn hide_any_of(&self, names: &[String], schema: &Schema) -> bool {
+        names.iter().filter_map(|name| schema.table(name)).any(|table| self.damaged.contains(&table))
     }
 
     /// Whether a record that covers `span` of a file has a fault that may be why `fields` are not as they should be: in one of these,
@@ -321,6 +326,7 @@ pub static CHECKS: &[&Check] = &[
     &text_too_long::CHECK,
     &too_long::CHECK,
     &unknown_column::CHECK,
+    &unknown_flag::CHECK,
     &unknown_letter::CHECK,
     &unreadable_entry::CHECK,
     &unused_field::CHECK,

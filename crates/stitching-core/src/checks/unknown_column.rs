@@ -1,31 +1,169 @@
-//! A column that a closed table does not describe.
+//! A name that a closed table does not describe.
 
+use super::at_places::{Found, problems_at};
 use super::{Check, Run};
 use crate::Code;
-use crate::problem::Severity;
+use crate::formats::Delimited;
+use crate::layers::FileId;
+use crate::links::Index;
+use crate::problem::{Problem, Severity};
+use crate::reading::{with_start, with_text};
+use crate::rules::named_fields;
+use crate::schema::{KnownNames, Table, TableId};
+use crate::tables::{all_fields, files_of, read_each};
+use crate::text::{Span, Text, nearest_of};
+use rayon::prelude::*;
+use std::collections::{BTreeMap, HashMap};
 
 pub(super) static CHECK: Check = Check {
     code: Code::UNKNOWN_COLUMN,
     severity: Severity::Warning,
-    about: "a column that a closed table does not describe",
+    about: "a name that a closed table does not describe",
     docs: DOCS,
-    run: Run::Reading,
+    run: Run::Stack(find),
 };
 
 const DOCS: &str = "\
 What it finds
-    A column in a file of a table whose format says `closed = true`, which the schema does not
-    describe.
+    A column, key, member, attribute, element or entry in the records of a table with
+    `closed = true` that none of its fields stands for. Of several in a file with one name the
+    first is shown, with how many there are.
 
 Why it matters
-    The game ignores a column it does not know; often the name is misspelt.
+    The game ignores a name it does not know, and takes the value that it has by itself; often
+    the name is misspelt.
 
 When to ignore it
-    When the column is a note for people: describe it with `note = true`.
+    When it is a note for people: describe it with `note = true`.
 
 Example, wrong
-    Reach   Basin   Dephth
+    [owls]
+    wgae = 12
 
 Example, right
-    Reach   Basin   Depth
+    [owls]
+    wage = 12
 ";
+
+/// So much of a table of rows is read to find its header.
+const HEADER: usize = 64 * 1024;
+
+fn find(index: &Index<'_>) -> Vec<Problem> {
+    let closed = index.schema.tables.iter().enumerate().filter(|(_, table)| table.closed);
+    let files: Vec<(TableId, FileId)> = closed
+        .flat_map(|(id, table)| {
+            files_of(index.stack, table, index.through).into_iter().map(move |file| (id, file))
+        })
+        .collect();
+    let found = files.par_iter().with_max_len(1).flat_map_iter(|(table, file)| {
+        let look = |text: &Text<'_>| unknown_names(index, *table, *file, text);
+        let found = match index.schema.tables[*table].reads_blocks() {
+            true => with_start(index.stack, *file, HEADER, look),
+            false => with_text(index.stack, *file, look),
+        };
+        found.unwrap_or_default()
+    });
+    problems_at(index, &CHECK, found.collect())
+}
+
+/// The names in a file that no field of the table stands for, each once.
+fn unknown_names(index: &Index<'_>, id: TableId, file: FileId, text: &Text<'_>) -> Vec<Found> {
+    let table = &index.schema.tables[id];
+    let others = records_of_others(index, id, file, text);
+    let described = known_names(index, id);
+    // Whether each name is known: most stand in each record.
+    let mut names: HashMap<String, bool> = HashMap::new();
+    let mut unknown: BTreeMap<String, (Span, usize)> = BTreeMap::new();
+    table.format.names(text, &mut |path, span| {
+        let is_known = match names.get(path) {
+            Some(is_known) => *is_known,
+            None => *names.entry(path.to_owned()).or_insert(path.is_empty() || described.knows(path)),
+        };
+        if !is_known && !is_inside(&others, span) {
+            unknown.entry(path.to_owned()).or_insert((span, 0)).1 += 1;
+        }
+    });
+    // A column that the header lacks, and has nearly, is told as that.
+    let is_told = |name: &str| {
+        let lacking =
+            table.fields.iter().filter(|field| !field.optional && !names.contains_key(&field.column));
+        table.format_name == Delimited::NAME && lacks_nearly(name, lacking.map(|field| field.column.as_str()))
+    };
+    // What is inside something unknown is not told besides.
+    let paths: Vec<String> = unknown.keys().cloned().collect();
+    let is_within = |path: &str, around: &String| {
+        path.strip_prefix(around.as_str()).is_some_and(|rest| rest.starts_with(['.', '/', '[']))
+    };
+    let told = unknown
+        .into_iter()
+        .filter(|(path, _)| !is_told(path) && !paths.iter().any(|around| is_within(path, around)));
+    told.map(|(path, (span, number))| problem(table, id, file, &path, span, number)).collect()
+}
+
+/// The names that the fields of a table stand for, and those that its rules and what is computed of it speak of.
+fn known_names(index: &Index<'_>, id: TableId) -> KnownNames {
+    let mut known = KnownNames::of(&index.schema.tables[id]);
+    let computed = index.schema.computed.iter().filter(|own| own.table == id);
+    computed.for_each(|own| known.add(&own.field));
+    let rules = index.schema.rules.iter().filter(|rule| rule.table == id);
+    rules.flat_map(named_fields).for_each(|name| known.add(&name));
+    known
+}
+
+fn problem(table: &Table, id: TableId, file: FileId, path: &str, span: Span, number: usize) -> Found {
+    let what = if table.format_name == Delimited::NAME { "column" } else { "field" };
+    let more = if number > 1 { format!("; it is in the file {number} times") } else { String::new() };
+    let columns = table.fields.iter().map(|field| field.column.as_str());
+    let near = nearest_of(path, columns);
+    Found {
+        file,
+        span: Some(span),
+        table: id,
+        key: None,
+        field: None,
+        value: None,
+        message: format!("the schema does not know the {what} `{path}`{more}"),
+        help: near.first().map(|name| format!("the nearest it knows is `{name}`").into()),
+    }
+}
+
+/// Whether one of `columns` is nearly called `name`.
+fn lacks_nearly<'n>(name: &str, columns: impl Iterator<Item = &'n str>) -> bool {
+    /// As many letters may differ.
+    const NEAR: usize = 2;
+    nearest_of(name, columns).iter().any(|near| strsim::osa_distance(near, name) <= NEAR)
+}
+
+/// Where records of other tables stand inside those of the table, sorted and apart: what is in them is for those tables to
+/// know.
+fn records_of_others(index: &Index<'_>, id: TableId, file: FileId, text: &Text<'_>) -> Vec<Span> {
+    let path = &index.stack.files()[file].path;
+    let others: Vec<TableId> =
+        index.schema.tables_of(path).into_iter().filter(|other| *other != id).collect();
+    if others.is_empty() {
+        return Vec::new();
+    }
+    let spans = |table: TableId| {
+        let mut spans = Vec::new();
+        let table = &index.schema.tables[table];
+        read_each(table, path, text, &all_fields(table), &mut |record| spans.push(record.span));
+        spans.sort_unstable();
+        spans
+    };
+    let own = spans(id);
+    let is_inside = |span: &Span| {
+        let around = own[..own.partition_point(|own| own.start <= span.start)].last();
+        around.is_some_and(|around| span.end <= around.end && span != around)
+    };
+    let mut inside: Vec<Span> = others.into_iter().flat_map(spans).filter(is_inside).collect();
+    inside.sort_unstable_by_key(|span| (span.start, std::cmp::Reverse(span.end)));
+    // What stands inside one of them needs no place of its own.
+    inside.dedup_by(|next, before| next.end <= before.end);
+    inside
+}
+
+/// Whether `span` is in one of `spans`, which are sorted and apart.
+fn is_inside(spans: &[Span], span: Span) -> bool {
+    let before = spans.partition_point(|own| own.start <= span.start);
+    before.checked_sub(1).is_some_and(|at| span.end <= spans[at].end)
+}

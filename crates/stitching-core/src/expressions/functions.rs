@@ -89,6 +89,7 @@ fn add_text_functions(context: &mut Context<'_, '_>) -> Result<(), String> {
         ("@contains", |a, b| text_test("contains", a, b, |a, b| a.contains(b))),
     ];
     let added = of_two.into_iter().try_for_each(|(name, function)| context.add_function(name, function));
+    let added = added.and_then(|()| context.add_function("flag", flag as Operator));
     let size = size as fn(Native) -> Result<Native, ExecutionError>;
     added.and_then(|()| context.add_function("@size", size)).map_err(|error| error.to_string())
 }
@@ -104,6 +105,22 @@ fn text_test(
         (Native::String(text), Native::String(part)) => Ok(Native::Bool(test(text, part))),
         (Native::Null, _) | (_, Native::Null) => Ok(Native::Bool(false)),
         _ => Err(ExecutionError::function_error(name, format!("`{name}` takes two texts"))),
+    }
+}
+
+/// Whether all bits of the second number are in the first; nothing has none.
+fn flag(number: Native, flag: Native) -> Result<Native, ExecutionError> {
+    let bits = |value: &Native| match from_engine(value.clone()) {
+        Some(Value::Number(number)) if number.fract() == 0.0 => Some(number as i64),
+        _ => None,
+    };
+    match (&number, bits(&number), bits(&flag)) {
+        (Native::Null, _, Some(_)) => Ok(Native::Bool(false)),
+        (_, Some(number), Some(flag)) => Ok(Native::Bool(number & flag == flag)),
+        _ => {
+            let message = "`flag` takes two whole numbers, such as flag(Traits, 4)";
+            Err(ExecutionError::function_error("flag", message.to_owned()))
+        }
     }
 }
 

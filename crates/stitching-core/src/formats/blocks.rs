@@ -18,7 +18,7 @@ pub(super) use settings::KIND;
 
 use super::common_steps;
 use super::editing::Editor;
-use super::flat_tree::{MOST_FAULTS, mark_shared, shorten};
+use super::flat_tree::{MOST_FAULTS, NodePath, below, mark_shared, shorten};
 use super::misplaced::Nodes;
 use super::{
     Cell, Column, ColumnCell, Fault, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
@@ -151,6 +151,29 @@ impl Format for Blocks {
             let span = record.map_or(Span::new(text.body(), content.len()), |record| tree.nodes[record].span);
             sink.record(&RawRecord { span, cells: &cells });
         }
+    }
+
+    fn names(&self, text: &Text<'_>, give: &mut dyn FnMut(&str, Span)) {
+        let (tree, _) = Parser::parse_well(self, text);
+        let mut path = NodePath::new("/");
+        for record in self.records(&tree, text.as_str()) {
+            path.clear();
+            for at in below(&tree.nodes, record) {
+                let node = &tree.nodes[at];
+                if !matches!(node.kind, Kind::Block | Kind::Entry) {
+                    continue;
+                }
+                if let Some(word) = node.words.clone().next() {
+                    let name = tree.words[word].span;
+                    path.enter(at, node.end, name.of(text.as_str()));
+                    give(path.shown(), name);
+                }
+            }
+        }
+    }
+
+    fn has_names(&self) -> bool {
+        matches!(self.taken, Taken::Blocks | Taken::File)
     }
 
     fn columns(&self, text: &Text<'_>) -> Vec<String> {

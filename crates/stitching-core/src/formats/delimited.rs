@@ -28,8 +28,6 @@ pub struct Delimited {
     pub trim: bool,
     /// Whether a row may leave out cells at its end.
     pub short_rows: bool,
-    /// Whether a column of the header that was not asked for is a fault.
-    pub closed: bool,
 }
 
 /// What stands between cells.
@@ -117,6 +115,18 @@ impl Format for Delimited {
                 Fault::new(Code::SYNTAX_ERROR, Span::default(), "the file is empty: it has no header row");
             sink.fault(fault.help("give it the header of the other files of its table, or delete it"));
         }
+    }
+
+    fn names(&self, text: &Text<'_>, give: &mut dyn FnMut(&str, Span)) {
+        if let Header::FirstRow = &self.header
+            && let Some(header) = Rows::new(self, text).header(&mut Ignore)
+        {
+            header.names.iter().zip(&header.places).for_each(|(name, place)| give(name, *place));
+        }
+    }
+
+    fn has_names(&self) -> bool {
+        matches!(self.header, Header::FirstRow)
     }
 
     fn columns(&self, text: &Text<'_>) -> Vec<String> {
@@ -233,9 +243,24 @@ impl Delimited {
         let is_known = |name: &str| columns.iter().any(|column| column.name == name);
         let unknown: Vec<(usize, &str)> =
             names.iter().map(String::as_str).enumerate().filter(|(_, name)| !is_known(name)).collect();
+        let is_again = |position: &usize| names[..*position].contains(&names[*position]);
+        let again: Vec<usize> =
+            (0..names.len()).filter(|at| !names[*at].is_empty() && is_again(at)).collect();
+        let lacks = |column: &&Column<'_>| !column.optional && names.iter().all(|name| name != column.name);
+        // One name that is there twice while another is not there stands in its place.
+        let in_place = match (again.as_slice(), columns.iter().filter(lacks).count()) {
+            ([again], 1) => Some(*again),
+            _ => None,
+        };
         for (index, Column { name: column, optional, .. }) in columns.iter().enumerate() {
             let Some(position) = names.iter().position(|name| name == column) else {
                 if *optional {
+                    continue;
+                }
+                if let Some(again) = in_place {
+                    let message = format!("the header has no column `{column}`");
+                    let help = format!("it has `{}` twice: is one of them meant?", names[again]);
+                    sink.fault(Fault::new(Code::MISSING_COLUMN, header.place(again), message).help(help));
                     continue;
                 }
                 let near = nearest_of(column, unknown.iter().map(|(_, name)| *name));
@@ -252,20 +277,10 @@ impl Delimited {
             };
             positions[position] = index as u16;
         }
-        if self.closed {
-            for (position, name) in unknown.iter().filter(|(_, name)| !name.is_empty()) {
-                let message = format!("the schema does not know the column `{name}`");
-                let near = nearest_of(name, columns.iter().map(|column| column.name));
-                let mut fault = Fault::new(Code::UNKNOWN_COLUMN, header.place(*position), message);
-                fault.help = near.first().map(|name| format!("the nearest it knows is `{name}`"));
-                sink.fault(fault);
-            }
-        }
-        for (position, name) in names.iter().enumerate() {
-            if !name.is_empty() && names[..position].contains(name) {
-                let message = format!("the header has the column `{name}` twice; the first one is read");
-                sink.fault(Fault::new(Code::DUPLICATE_COLUMN, header.place(position), message));
-            }
+        for position in again.into_iter().filter(|_| in_place.is_none()) {
+            let message =
+                format!("the header has the column `{}` twice; the first one is read", names[position]);
+            sink.fault(Fault::new(Code::DUPLICATE_COLUMN, header.place(position), message));
         }
         positions
     }

@@ -83,6 +83,51 @@ pub(super) fn mark_shared<N: FlatNode>(nodes: &[N], record: Option<usize>, cells
     }
 }
 
+/// The path to the node that a walk in the order of the file has come to: the names of the nodes around it and its own.
+pub(super) struct NodePath {
+    separator: &'static str,
+    text: String,
+    /// For each node of the path, one past the last node below it, and how long the path was before it, in bytes.
+    open: Vec<(usize, usize)>,
+}
+
+impl NodePath {
+    /// An empty path, whose steps will have `separator` between them.
+    pub fn new(separator: &'static str) -> NodePath {
+        NodePath { separator, text: String::new(), open: Vec::new() }
+    }
+
+    /// Forgets all steps.
+    pub fn clear(&mut self) {
+        self.text.clear();
+        self.open.clear();
+    }
+
+    /// Goes on to the node at `at`, which ends before `end` and is called `name`; no separator stands before a `[`.
+    pub fn enter(&mut self, at: usize, end: usize, name: &str) {
+        while let Some((_, before)) = self.open.pop_if(|(end, _)| *end <= at) {
+            self.text.truncate(before);
+        }
+        self.open.push((end, self.text.len()));
+        self.text.push_str(self.separator_before(name));
+        self.text.push_str(name);
+    }
+
+    /// The path.
+    pub fn shown(&self) -> &str {
+        &self.text
+    }
+
+    /// The path with one more step.
+    pub fn with(&self, name: &str) -> String {
+        format!("{}{}{name}", self.text, self.separator_before(name))
+    }
+
+    fn separator_before(&self, name: &str) -> &'static str {
+        if self.text.is_empty() || name.starts_with('[') { "" } else { self.separator }
+    }
+}
+
 /// A name from a file as messages show it: cut if it is long.
 pub(super) fn shorten(name: &str) -> String {
     match name.char_indices().nth(LONGEST_NAME) {

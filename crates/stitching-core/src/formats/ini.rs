@@ -11,7 +11,7 @@ mod settings;
 
 use super::editing::Editor;
 use super::{Adds, Cell, Column, ColumnCell, Form, Format, Ignore, OffStyle, RecordSink};
-use crate::text::{Template, Text};
+use crate::text::{Span, Template, Text};
 use parser::{IniParser, Line, Section, noted_at};
 pub(super) use settings::KIND;
 use std::collections::HashMap;
@@ -98,6 +98,18 @@ impl Format for Ini {
         for section in self.one_each(text.as_str(), gathered) {
             reader.give(&section, sink);
         }
+    }
+
+    fn names(&self, text: &Text<'_>, give: &mut dyn FnMut(&str, Span)) {
+        let mut reader = IniParser::new(self, text, &[]);
+        reader.keep_names = true;
+        while let Some(section) = reader.section(&mut Ignore) {
+            section.seen.iter().for_each(|name| give(name.of(text.as_str()), *name));
+        }
+    }
+
+    fn has_names(&self) -> bool {
+        !self.by_key
     }
 
     fn columns(&self, text: &Text<'_>) -> Vec<String> {

@@ -32,6 +32,7 @@ pub use editing::{Editor, Head, NewEntry, Part, Place, Refusal};
 pub use ini::{GoesOn, Ini, Repeated};
 pub use json::{Json, JsonPath, JsonPathError};
 pub use lines::Lines;
+pub(crate) use name_pattern::NamePattern;
 pub use outline::{ITEM, Outline, OutlineNode};
 pub use po::Po;
 pub(crate) use registry::read_format;
@@ -230,6 +231,17 @@ pub trait Format: std::fmt::Debug + Send + Sync {
 
     /// The names of the columns that the file itself tells of, in its order.
     fn columns(&self, text: &Text<'_>) -> Vec<String>;
+
+    /// Gives each name that stands inside the records of `text`, in the order of the file: as a column leads to it, and its
+    /// place in the text. Nothing in formats whose records [have no names](Format::has_names) in them.
+    ///
+    /// Cost: one pass over the text.
+    fn names(&self, _text: &Text<'_>, _give: &mut dyn FnMut(&str, Span)) {}
+
+    /// Whether records have names in them, of which a schema may not know some.
+    fn has_names(&self) -> bool {
+        false
+    }
 
     /// Adds the shape of `text` to `outline`, in formats that nest. At most [`OUTLINED`] things are looked at.
     fn outline(&self, _text: &Text<'_>, _outline: &mut Outline) {}

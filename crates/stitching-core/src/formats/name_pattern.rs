@@ -4,7 +4,7 @@ use regex::Regex;
 
 /// A pattern for names: `*` stands for any letters, `?` for one; behind a `!` it takes all others.
 #[derive(Debug, Clone)]
-pub(super) struct NamePattern {
+pub(crate) struct NamePattern {
     source: String,
     is_negated: bool,
     regex: Regex,

@@ -85,8 +85,7 @@ impl Study<'_> {
             if let Some(bits) = values::bits(name, profile, own_texts).filter(|_| !is_key) {
                 let shown: Vec<String> = bits.iter().map(i64::to_string).collect();
                 let says = format!("flag bits: {}", shown.join(", "));
-                let settings =
-                    vec![("about".to_owned(), toml_text(&format!("Flag bits: {}.", shown.join(", "))))];
+                let settings = vec![("flags".to_owned(), format!("[{}]", shown.join(", ")))];
                 out.push(Proposal { says, settings, ..base.clone() });
             }
             if own.bare.contains(&field) {

@@ -235,6 +235,7 @@ fn is_bare_number(table: &Table, field: usize) -> bool {
         && !rule.points()
         && rule.switch.is_none()
         && rule.range.is_none()
+        && rule.flags.is_empty()
         && rule.choice.is_empty()
         && !rule.unique
 }

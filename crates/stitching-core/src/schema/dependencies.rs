@@ -66,6 +66,10 @@ pub(super) fn check_rule(reader: &mut TomlReader<'_>, body: &DeTable<'_>) {
         let message = format!("`range` is for numbers, and `type` is \"{kind}\"");
         reader.problem(range.span(), message, "write type = \"number\", or remove one of them");
     }
+    if let (Some(flags), Some(kind)) = (body.get("flags"), kind.filter(|kind| *kind != "integer")) {
+        let message = format!("`flags` are in whole numbers, and `type` is \"{kind}\"");
+        reader.problem(flags.span(), message, "write type = \"integer\", or remove one of them");
+    }
 }
 
 fn check(reader: &mut TomlReader<'_>, body: &DeTable<'_>, needs: &[Needs]) {

@@ -89,6 +89,8 @@ pub struct ValueRule {
     pub file: Option<Template>,
     /// Lowest and highest number allowed.
     pub range: Option<(f64, f64)>,
+    /// The numbers that a whole number may be the sum of, each bit of it in one of them; none if that is not said.
+    pub flags: Vec<u64>,
     /// The values allowed.
     pub choice: Vec<String>,
     /// The shape of the whole value.
@@ -219,6 +221,7 @@ impl ValueRule {
             || self.switch.is_some()
             || !self.also.is_empty()
             || self.range.is_some()
+            || !self.flags.is_empty()
             || self.is_checked()
     }
 

@@ -408,6 +408,7 @@ pub(crate) const TABLE: &[Setting] = &[
         "string",
         "How the lines of the files end: \"lf\", \"crlf\", or \"alike\" if it must only be the same in all lines of a file.",
     ),
+    setting("closed", "boolean", "A name in a record, or a column, that no field stands for is a problem."),
     setting(
         "forbid",
         "string|array",
@@ -508,6 +509,11 @@ pub(crate) const RULE: &[Setting] = &[
     ),
     setting("file", "string", "It names a file: a template of its path, such as \"layouts/{}.json\"."),
     setting("range", "array", "The lowest and the highest number allowed."),
+    setting(
+        "flags",
+        "array",
+        "The flags that a whole number is the sum of: [1, 2, 4], or [0x01, 0x02, 0x04]. A bit in none of them is a problem.",
+    ),
     setting("choice", "array", "The values allowed."),
     setting("pattern", "string", "A regular expression that the whole value must match."),
     setting(

@@ -35,6 +35,8 @@ pub struct Table {
     pub byte_order_mark: Option<bool>,
     /// How the lines of the files must end, if the game minds.
     pub line_ends: Option<LineEnds>,
+    /// Whether a name in its records that no field stands for is a problem.
+    pub closed: bool,
     /// What the game stumbles over in the files.
     pub forbidden: Vec<Forbidden>,
     /// Of a table of texts, the letters that the game's font lacks: what is not among those it has.

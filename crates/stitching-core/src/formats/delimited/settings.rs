@@ -36,7 +36,6 @@ const SETTINGS: &[Setting] = &[
     setting("comment", "string", "What begins a row that is only a note."),
     setting("trim", "boolean", "Blanks around a value do not belong to it."),
     setting("short_rows", "boolean", "A row may leave out cells at its end."),
-    setting("closed", "boolean", "A column that is not described here is a problem."),
 ];
 
 fn from_settings<'t>(
@@ -91,6 +90,5 @@ fn from_settings<'t>(
         comment: reader.text(table, "comment").map(|text| text.into_inner()).filter(|mark| !mark.is_empty()),
         trim: reader.flag(table, "trim").unwrap_or(false),
         short_rows: reader.flag(table, "short_rows").unwrap_or(false),
-        closed: reader.flag(table, "closed").unwrap_or(false),
     })
 }

@@ -17,7 +17,7 @@ pub(super) use string::decode_string;
 
 use super::common_steps;
 use super::editing::Editor;
-use super::flat_tree::mark_shared;
+use super::flat_tree::{NodePath, mark_shared};
 use super::{
     Cell, Column, ColumnCell, Fault, Form, Format, ITEM, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
 };
@@ -66,6 +66,28 @@ impl Format for Json {
             }
             sink.record(&RawRecord { span: tree.nodes[record].span, cells: &cells });
         }
+    }
+
+    fn names(&self, text: &Text<'_>, give: &mut dyn FnMut(&str, Span)) {
+        let tree = Tree::parse(text, self, &mut |_| {});
+        let mut path = NodePath::new(".");
+        for record in self.records.select(&tree, text.as_str(), 0) {
+            path.clear();
+            for at in record + 1..tree.nodes[record].end {
+                let node = &tree.nodes[at];
+                match node.name {
+                    Some(span) => {
+                        path.enter(at, node.end, &decode_string(span.of(text.as_str()), span.start).text);
+                        give(path.shown(), span);
+                    }
+                    None => path.enter(at, node.end, ITEMS),
+                }
+            }
+        }
+    }
+
+    fn has_names(&self) -> bool {
+        true
     }
 
     fn columns(&self, text: &Text<'_>) -> Vec<String> {

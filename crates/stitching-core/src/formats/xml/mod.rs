@@ -15,13 +15,13 @@ pub(super) use settings::KIND;
 
 use super::common_steps;
 use super::editing::Editor;
-use super::flat_tree::mark_shared;
+use super::flat_tree::{NodePath, mark_shared};
 use super::misplaced::Nodes;
 use super::{
     Cell, Column, ColumnCell, Fault, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
 };
 use crate::Code;
-use crate::text::{Text, is_xml};
+use crate::text::{Span, Text, is_xml};
 use path::{Place, Simple};
 use tree::Tree;
 
@@ -106,6 +106,33 @@ impl Format for Xml {
             }
             sink.record(&RawRecord { span: tree.elements[record].span, cells: &cells });
         }
+    }
+
+    fn names(&self, text: &Text<'_>, give: &mut dyn FnMut(&str, Span)) {
+        let tree = Tree::parse_well(text, &mut |_| ());
+        let content = text.as_str();
+        let mut path = NodePath::new("/");
+        for record in self.records.select_records(&tree, content) {
+            path.clear();
+            for at in record..tree.elements[record].end {
+                if at > record {
+                    let name = tree.elements[at].name;
+                    path.enter(at, tree.elements[at].end, name.of(content));
+                    give(path.shown(), name);
+                }
+                for attribute in tree.attributes(at) {
+                    let name = attribute.name.of(content);
+                    // What says which words are whose is the business of XML.
+                    if name != "xmlns" && !name.starts_with("xmlns:") && !name.starts_with("xml:") {
+                        give(&path.with(&format!("@{name}")), attribute.name);
+                    }
+                }
+            }
+        }
+    }
+
+    fn has_names(&self) -> bool {
+        true
     }
 
     fn columns(&self, text: &Text<'_>) -> Vec<String> {

@@ -68,6 +68,7 @@ impl<'t> TableBuilder<'_, 't> {
             rules,
             byte_order_mark: None,
             line_ends: None,
+            closed: false,
             forbidden: Vec::new(),
             not_letters: None,
             encoding: None,

@@ -49,6 +49,7 @@ impl<'t> TableBuilder<'_, 't> {
             rules: Vec::new(),
             byte_order_mark: self.byte_order_mark(body),
             line_ends: self.one_of(body, "line_ends", &LineEnds::NAMES),
+            closed: self.reader.flag(body, "closed").unwrap_or(false),
             forbidden: self.forbidden(body),
             not_letters: self.letters(body),
             encoding: self.encoding(body),
@@ -81,6 +82,11 @@ impl<'t> TableBuilder<'_, 't> {
         self.texts(&mut table, body, languages);
         if table.key.is_empty() {
             self.check_keyless(&table, body);
+        }
+        if let (Some(value), true, false) = (body.get("closed"), table.closed, table.format.has_names()) {
+            let message =
+                "`closed` means nothing here: the records have no names in them that could be unknown";
+            self.reader.problem(value.span(), message, "remove it");
         }
         if let (Some(value), false) = (body.get("first"), table.counts_positions()) {
             let message = "`first` means nothing without `{position}` in the key";

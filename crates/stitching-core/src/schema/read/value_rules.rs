@@ -295,6 +295,12 @@ impl<'t> TableBuilder<'_, 't> {
                 reader.wrong_kind(value, "range", "the lowest and the highest number, as [0, 63]");
             }
         }
+        if let Some(value) = body.get("flags") {
+            rule.flags = flags(value).unwrap_or_default();
+            if rule.flags.is_empty() {
+                reader.wrong_kind(value, "flags", "whole numbers above 0, as [1, 2, 4]");
+            }
+        }
         if let Some(value) = body.get("text") {
             rule.text = match value.get_ref() {
                 DeValue::Boolean(true) => Template::parse("{}").ok(),
@@ -363,6 +369,14 @@ fn path_template(reader: &mut TomlReader<'_>, value: &Value<'_>, text: &str) -> 
         reader.problem(value.span(), error.to_string(), "paths begin at a layer's root: \"art/{}.png\"");
     }
     Some(template)
+}
+
+fn flags(value: &Value<'_>) -> Option<Vec<u64>> {
+    let flag = |value: &Value<'_>| {
+        let number = value.get_ref().as_integer()?;
+        u64::from_str_radix(number.as_str(), number.radix()).ok().filter(|flag| *flag > 0)
+    };
+    value.get_ref().as_array()?.iter().map(flag).collect()
 }
 
 fn range(value: &Value<'_>) -> Option<(f64, f64)> {
