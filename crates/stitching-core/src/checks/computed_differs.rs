@@ -1,6 +1,7 @@
 //! A field that holds something other than what follows from others.
 
 use super::{Check, KnownFaults, OfRows, Run};
+use crate::expressions::Expression;
 use crate::help::NextStep;
 use crate::layers::FileId;
 use crate::links::Index;
@@ -10,7 +11,7 @@ use crate::rows::{ComputedValues, Others};
 use crate::schema::Computed;
 use crate::tables::shown_key;
 use crate::{Code, Error};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 pub(super) static CHECK: Check = Check {
     code: Code::COMPUTED_DIFFERS,
@@ -42,15 +43,24 @@ Example, right
     frost_cut  2
 ";
 
-fn find(index: &Index<'_>, others: &Others<'_>, _: &KnownFaults) -> OfRows {
+fn find(index: &Index<'_>, others: &Others<'_>, faults: &KnownFaults) -> OfRows {
     let mut out = OfRows::default();
-    for computed in &index.schema.computed {
+    for computed in index.schema.computed.iter().filter(|own| !faults.hide_any_of(&own.asked, index.schema)) {
         match ComputedValues::of(index.schema, computed, others) {
-            Ok(values) => of_values(index, computed, &values, &mut out.problems),
+            Ok(values) => of_values(index, computed, &values, faults, &mut out.problems),
             Err(error) => out.problems.push(mistake(computed, &error)),
         }
     }
     out
+}
+
+/// The field, and those of its record that it follows from.
+fn fields_of(computed: &Computed) -> impl Iterator<Item = String> {
+    let sources = computed.when.iter().chain([&computed.value]);
+    let names =
+        sources.flat_map(|source| Expression::parse(source).map(|own| own.all_names()).unwrap_or_default());
+    let first = |name: String| name.split('.').next().unwrap_or_default().to_owned();
+    names.map(first).chain([computed.field.clone()])
 }
 
 /// What is wrong with a computed field whose value cannot be worked out.
@@ -61,10 +71,22 @@ pub(crate) fn mistake(computed: &Computed, error: &Error) -> Problem {
     problem
 }
 
-fn of_values(index: &Index<'_>, computed: &Computed, values: &ComputedValues, out: &mut Vec<Problem>) {
+fn of_values(
+    index: &Index<'_>,
+    computed: &Computed,
+    values: &ComputedValues,
+    faults: &KnownFaults,
+    out: &mut Vec<Problem>,
+) {
     let table = &index.schema.tables[computed.table];
     let mut by_file: BTreeMap<FileId, Vec<(usize, String)>> = BTreeMap::new();
-    for (row, value) in values.differing() {
+    // From a value that is wrong by itself a wrong one follows.
+    let fields: BTreeSet<String> = fields_of(computed).collect();
+    let is_explained = |row: usize| {
+        let row = &values.rows.rows[row];
+        faults.explain(row.file, row.span, &fields)
+    };
+    for (row, value) in values.differing().filter(|(row, _)| !is_explained(*row)) {
         let cell = values.rows.rows[row].cells[values.column].as_ref();
         let file = cell.map_or(values.rows.rows[row].file, |cell| cell.file);
         by_file.entry(file).or_default().push((row, value.shown()));

@@ -14,11 +14,47 @@ use crate::text::{LineTable, Span, Text};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+/// In a table of no more files a column that they lack is told of the files alone.
+const FEW_FILES: usize = 2;
+
 /// So much of a file is searched for names that were not read, in bytes.
 const MOST_SEARCHED: usize = 4 << 20;
 
-/// Leaves out what follows from faults in the structure of files: of `placed`, and of the problems of the `whole`.
+/// Leaves out what follows from something else that is told: of `placed`, and of the problems of the `whole`.
 pub(super) fn leave_out(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &mut Vec<Problem>) {
+    leave_out_of_structure(index, placed, whole);
+    leave_out_blanks(index, placed, whole);
+}
+
+/// Leaves out blanks at the end of values that are told to be wrong, since these have them.
+fn leave_out_blanks(index: &Index<'_>, placed: &[Placed], whole: &mut Vec<Problem>) {
+    if whole.iter().all(|problem| problem.code != Code::STRAY_BLANK) {
+        return;
+    }
+    let mut ends: HashSet<(&str, &str, u32)> = HashSet::new();
+    for (file, seed) in placed.iter().filter(|(_, seed)| seed.record.is_some()) {
+        let entry = &index.stack.files()[index.files[*file as usize].id];
+        ends.insert((entry.path.as_str(), &index.stack.layers()[entry.layer].name, seed.span.end));
+    }
+    whole.retain(|problem| {
+        let place = &problem.place;
+        let is_end = ends.contains(&(place.path.as_str(), place.layer.as_str(), place.in_text.end));
+        problem.code != Code::STRAY_BLANK || !is_end
+    });
+}
+
+/// Leaves out files that nothing names where a slip in the name of one is told, with the file as what is meant.
+pub(super) fn leave_out_meant(problems: &mut Vec<Problem>) {
+    let missing = problems.iter().filter(|problem| problem.code == Code::MISSING_FILE);
+    let help: String = missing.filter_map(|problem| Some(problem.help.as_ref()?.text.as_str())).collect();
+    if !help.is_empty() {
+        let is_meant = |path: &str| help.contains(&format!("`{path}`"));
+        problems.retain(|problem| problem.code != Code::UNUSED_FILE || !is_meant(&problem.place.path));
+    }
+}
+
+/// Leaves out what follows from faults in the structure of files.
+fn leave_out_of_structure(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &mut Vec<Problem>) {
     let mut faults: BTreeMap<(u32, TableId), Vec<(Span, Code)>> = BTreeMap::new();
     for (file, seed) in placed.iter().filter(|(_, seed)| is_structural(seed.code)) {
         if let Some(table) = seed.table {
@@ -39,10 +75,18 @@ pub(super) fn leave_out(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &mut
     }
     let alike: HashSet<(u32, TableId)> =
         alike.into_iter().filter(|(_, message)| message.is_some()).map(|(of, _)| of).collect();
-    // A column that the header lacks may be misspelt in the schema, which is told as well.
-    let is_damage = |faults: &[(Span, Code)]| faults.iter().any(|(_, code)| *code != Code::MISSING_COLUMN);
-    let damaged: HashSet<TableId> =
-        faults.iter().filter(|(_, own)| is_damage(own)).map(|((_, table), _)| *table).collect();
+    // A column that the header lacks may be misspelt in the schema: that is told as well, but where it is one file or two of the
+    // mod that lack it.
+    let is_of_mod = |file: u32| {
+        let layer = index.stack.files()[index.files[file as usize].id].layer;
+        index.stack.layers()[layer].is_mod
+    };
+    let is_damage = |file: u32, table: TableId, faults: &[(Span, Code)]| {
+        let lacks_only = faults.iter().all(|(_, code)| *code == Code::MISSING_COLUMN);
+        !lacks_only || (is_of_mod(file) && index.tables[table].files.len() <= FEW_FILES)
+    };
+    let of_damage = faults.iter().filter(|((file, table), own)| is_damage(*file, *table, own));
+    let damaged: HashSet<TableId> = of_damage.map(|((_, table), _)| *table).collect();
     let damages: HashMap<(u32, TableId), Damage> = faults
         .into_par_iter()
         .map(|(of, faults)| (of, Damage::find(index, of, faults, alike.contains(&of))))
@@ -62,14 +106,18 @@ pub(super) fn leave_out(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &mut
         let is_text = || rule.text.is_some() && index.schema.text_tables().any(has);
         rule.refs.iter().any(|target| has(target.table)) || is_text()
     };
-    // Behind a lost delimiter all values are in wrong columns; one that is wrong may be so by itself.
-    let mut wrong: HashMap<(u32, TableId, u32), HashSet<u32>> = HashMap::new();
+    // Behind a delimiter too many or too few all values are in wrong columns. A single name of a record or text that leads nowhere
+    // is a slip.
+    let mut wrong: HashMap<(u32, TableId, u32), HashMap<u32, bool>> = HashMap::new();
     for (file, seed) in placed.iter().filter(|(_, seed)| !is_structural(seed.code) && !lacks(seed.code)) {
         let Some(damage) = seed.table.and_then(|table| damages.get(&(*file, table))) else { continue };
         if let (Some(table), Some(row)) = (seed.table, damage.row_of(seed.span)) {
-            wrong.entry((*file, table, row)).or_default().insert(seed.span.start);
+            let of_row = wrong.entry((*file, table, row)).or_default();
+            let is_name = matches!(seed.detail, SeedDetail::Link(_)) && seed.code != Code::MISSING_FILE;
+            *of_row.entry(seed.span.start).or_default() |= is_name;
         }
     }
+    let is_slip = |values: &HashMap<u32, bool>| values.len() == 1 && values.values().all(|leads| *leads);
     placed.retain_mut(|(file, seed)| {
         if let (SeedDetail::Link(hash), Some(table), Some(rule)) = (&seed.detail, seed.table, seed.rule)
             && is_unread(*file, seed.span.start, &index.schema.tables[table].rules[rule], *hash)
@@ -86,7 +134,7 @@ pub(super) fn leave_out(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &mut
         }
         if let (Some(table), Some(row)) = (seed.table, damage.row_of(seed.span))
             && !is_structural(seed.code)
-            && wrong.get(&(*file, table, row)).is_some_and(|values| values.len() > 1)
+            && !wrong.get(&(*file, table, row)).is_some_and(is_slip)
         {
             return false;
         }
@@ -99,7 +147,15 @@ pub(super) fn leave_out(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &mut
         let table = problem.table.as_deref().and_then(|name| index.schema.table(name));
         table.is_some_and(|table| damaged.contains(&table))
     };
-    whole.retain(|problem| problem.code != Code::UNUSED_FIELD || !is_damaged(problem));
+    // What a damaged table names may not have been read.
+    let names_files =
+        |table: &TableId| index.schema.tables[*table].rules.iter().any(|rule| rule.file.is_some());
+    let may_be_named = damaged.iter().any(names_files);
+    whole.retain(|problem| match problem.code {
+        Code::UNUSED_FIELD => !is_damaged(problem),
+        Code::UNUSED_FILE => !may_be_named,
+        _ => true,
+    });
 }
 
 /// Whether problems of this code are faults in the structure.

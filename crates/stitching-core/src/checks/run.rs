@@ -2,6 +2,7 @@
 
 use super::accepted::{AcceptedProblem, AcceptedProblems, mark_by_notes};
 use super::finders;
+use super::follow_ups::leave_out_meant;
 use super::rule_trial;
 use super::seeds::Seeds;
 use crate::Code;
@@ -94,6 +95,7 @@ pub(super) fn check_with(view: View<'_>, cache: &FactsCache) -> Report {
         false => (base, Seeds::find(base, Some(&seeds.marks(&index)))),
     });
     let mut problems = seeds.problems(&index, true);
+    leave_out_meant(&mut problems);
     if let Some((base, seeds)) = of_base {
         mark_inherited(&mut problems, &seeds.problems(base, false));
     }

@@ -52,7 +52,7 @@ pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
 /// What is wrong by itself, where rules may ask for it.
 fn known_faults(index: &Index<'_>, placed: &[Placed]) -> KnownFaults {
     let mut out = KnownFaults::default();
-    if index.schema.rules.is_empty() {
+    if index.schema.rules.is_empty() && index.schema.computed.is_empty() {
         return out;
     }
     for (file, seed) in placed {

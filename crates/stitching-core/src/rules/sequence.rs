@@ -42,6 +42,12 @@ pub(super) fn gaps(scope: &Scope<'_>, field: &str, first: i64) -> Result<Finding
             }
         }
         numbers.sort_unstable();
+        if let Some((highest, at, missing)) = out_of_place(&numbers, first) {
+            told(at, format!("{field} is {highest}, and {missing} is missing"), None);
+            numbers.pop();
+            numbers.push((missing, at));
+            numbers.sort_unstable();
+        }
         let mut expected = first;
         for (number, at) in numbers {
             match number.cmp(&expected) {
@@ -60,6 +66,18 @@ pub(super) fn gaps(scope: &Scope<'_>, field: &str, first: i64) -> Result<Finding
             }
         }
     }))
+}
+
+/// The highest of `numbers` (sorted, from `first` on), where it stands, and the one number that is missing below it, if it would
+/// leave no gap there: one number that is wrong, and not two gaps.
+fn out_of_place(numbers: &[(i64, usize)], first: i64) -> Option<(i64, usize, i64)> {
+    let ((highest, at), others) = numbers.split_last()?;
+    let (last, _) = others.last()?;
+    let missing = (first..=*last).zip(others).find(|(expected, (number, _))| expected != number)?.0;
+    let is_whole = others.first()?.0 >= first
+        && last.checked_sub(first)? == i64::try_from(others.len()).ok()?
+        && *highest > last.saturating_add(1);
+    is_whole.then_some((*highest, *at, missing))
 }
 
 fn whole(value: &Value) -> Option<i64> {
@@ -94,4 +112,32 @@ pub(super) fn falls(scope: &Scope<'_>, field: &str) -> Result<Findings, Error> {
             before = Some((at, value));
         }
     }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::out_of_place;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::one_far_off(&[1, 2, 4, 77], 1, Some((77, 3)))]
+    #[case::the_first_is_missing(&[2, 3, 4, 77], 1, Some((77, 1)))]
+    #[case::from_zero(&[0, 2, 9], 0, Some((9, 1)))]
+    #[case::a_gap_alone(&[1, 2, 4, 5], 1, None)]
+    #[case::two_are_missing(&[1, 4, 77], 1, None)]
+    #[case::two_gaps(&[1, 3, 5, 77], 1, None)]
+    #[case::the_last_is_next(&[1, 2, 3], 1, None)]
+    #[case::far_off_and_no_gap(&[1, 2, 3, 77], 1, None)]
+    #[case::below_the_first(&[-1, 1, 3, 77], 1, None)]
+    #[case::alone(&[5], 1, None)]
+    fn a_number_out_of_place(
+        #[case] numbers: &[i64],
+        #[case] first: i64,
+        #[case] expected: Option<(i64, i64)>,
+    ) {
+        let numbers: Vec<(i64, usize)> =
+            numbers.iter().enumerate().map(|(at, number)| (*number, at)).collect();
+        let found = out_of_place(&numbers, first).map(|(highest, _, missing)| (highest, missing));
+        assert_eq!(found, expected);
+    }
 }
