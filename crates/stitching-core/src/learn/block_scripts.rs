@@ -151,12 +151,5 @@ pub(super) fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
         return None;
     }
     let nests = outline.nodes.iter().any(|node| !node.children.is_empty() && !node.name.is_empty());
-    nests.then_some(Recognised {
-        kind: Blocks::NAME,
-        settings,
-        shapes,
-        doubt: None,
-        root: None,
-        sections: Vec::new(),
-    })
+    nests.then_some(Recognised::new(Blocks::NAME, settings, shapes))
 }

@@ -1,5 +1,6 @@
 //! Which files hold like records: the tables that a game seems to have.
 
+use super::candidate_names::{common_name, name_apart, without_numbers};
 use super::copies::{Compared, Sketch, copies};
 use super::file_part::{FilePart, with_named_folder};
 use super::languages::{language_pattern, with_languages};
@@ -481,23 +482,6 @@ fn common_stem(stack: &Stack, files: &[FileId], group: &[FileId], prefix: &str, 
     (common.chars().count() >= 3 && taken == files.len()).then(|| format!("{prefix}{common}*{dot}"))
 }
 
-/// The name of a table over several files: what their names begin with, or the folder's name, or how they end.
-fn common_name(stack: &Stack, files: &[FileId], folder: &str) -> String {
-    let mut common = stack.files()[files[0]].path.stem().to_owned();
-    for file in files {
-        let stem = stack.files()[*file].path.stem();
-        let shared = common.chars().zip(stem.chars()).take_while(|(a, b)| a == b).count();
-        common = common.chars().take(shared).collect();
-    }
-    let common = plain_name(common.trim_end_matches(|next: char| !next.is_alphanumeric()));
-    let of_folder = plain_name(folder.rsplit('/').next().unwrap_or(folder).trim_end_matches(".zip"));
-    match (common.len(), of_folder.is_empty()) {
-        (0, true) => plain_name(&place_of(&stack.files()[files[0]].path).1),
-        (4.., _) | (_, true) => common,
-        _ => of_folder,
-    }
-}
-
 /// Tables of one shape in several folders are one table if nearly all columns agree and their names do.
 fn merged(parts: Vec<Candidate>) -> Vec<Candidate> {
     let mut out: Vec<Candidate> = Vec::new();
@@ -529,13 +513,6 @@ fn merged(parts: Vec<Candidate>) -> Vec<Candidate> {
         own.patterns = with_named_folder(in_numbered_folders(std::mem::take(&mut own.patterns)));
     }
     out
-}
-
-/// A name without the numbers in it, unless nothing else is: `hold_3_goods` is `hold_goods`.
-fn without_numbers(name: &str) -> String {
-    let words = name.split('_').map(|word| word.trim_matches(|c: char| c.is_ascii_digit()));
-    let kept: Vec<&str> = words.filter(|word| !word.is_empty()).collect();
-    if kept.is_empty() { name.to_owned() } else { kept.join("_") }
 }
 
 /// Whether records of the format called `kind` with these fields may be of one table: all fields are the same, or,
@@ -578,49 +555,6 @@ fn in_numbered_folders(patterns: Vec<String>) -> Vec<String> {
         }
     }
     out
-}
-
-/// Gives tables of one name different ones: the one that the schema has keeps it, or else the one with the most columns; the
-/// others get the name of their folder in front, and then numbers.
-fn name_apart(parts: &mut [Candidate], schema: &Schema) {
-    let described: HashSet<&str> = schema.tables.iter().map(|table| table.name.as_str()).collect();
-    let mut largest: BTreeMap<String, (usize, usize)> = BTreeMap::new();
-    for (at, part) in parts.iter().enumerate() {
-        let own = largest.entry(part.name.clone()).or_insert((part.shape.columns.len(), at));
-        if part.shape.columns.len() > own.0 {
-            *own = (part.shape.columns.len(), at);
-        }
-    }
-    let keeps = |at: usize, name: &String| {
-        let is_free = !name.is_empty() && !described.contains(name.as_str());
-        is_free && largest.get(name).is_some_and(|own| own.1 == at)
-    };
-    let mut used: HashSet<String> = parts
-        .iter()
-        .enumerate()
-        .filter(|(at, part)| keeps(*at, &part.name))
-        .map(|(_, part)| part.name.clone())
-        .chain(described.iter().map(|name| (*name).to_owned()))
-        .collect();
-    for (at, part) in parts.iter_mut().enumerate() {
-        if keeps(at, &part.name) {
-            continue;
-        }
-        let mut folders = part.patterns[0].rsplit('/').skip(1).map(plain_name);
-        let folder = folders.find(|folder| !folder.is_empty() && *folder != part.name).unwrap_or_default();
-        let base = match (folder.as_str(), part.name.as_str()) {
-            ("", "") => "table".to_owned(),
-            (folder, "") => folder.to_owned(),
-            ("", name) => name.to_owned(),
-            (folder, name) => format!("{folder}_{name}"),
-        };
-        part.name = base.clone();
-        let mut number = 2;
-        while !used.insert(part.name.clone()) {
-            part.name = format!("{base}_{number}");
-            number += 1;
-        }
-    }
 }
 
 #[cfg(test)]

@@ -75,14 +75,7 @@ pub(super) fn several_lines(lines: &Lines<'_>) -> Option<Recognised> {
     settings.extend(lines.comment_setting(&[]));
     let mut shape = RecordShape::plain(Some(record[0].word));
     shape.columns = record.iter().map(|line| line.word.to_owned()).collect();
-    Some(Recognised {
-        kind: LinesFormat::NAME,
-        settings,
-        shapes: vec![shape],
-        doubt: None,
-        root: None,
-        sections: Vec::new(),
-    })
+    Some(Recognised::new(LinesFormat::NAME, settings, vec![shape]))
 }
 
 /// Lines of one shape below lines of another that hold for those after them: a folder, and the files in it.
@@ -161,14 +154,7 @@ pub(super) fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
             }
             let mut shape = RecordShape::plain(Some(&key));
             shape.columns = template.parts().to_vec();
-            return Some(Recognised {
-                kind: LinesFormat::NAME,
-                settings,
-                shapes: vec![shape],
-                doubt: None,
-                root: None,
-                sections: Vec::new(),
-            });
+            return Some(Recognised::new(LinesFormat::NAME, settings, vec![shape]));
         }
     }
     // A list of names, one a line.
@@ -180,14 +166,7 @@ pub(super) fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
         shape.columns = vec!["value".to_owned()];
         let mut settings: Settings = vec![("line", "'{value}'".to_owned())];
         settings.extend(lines.comment_setting(&[]));
-        Recognised {
-            kind: LinesFormat::NAME,
-            settings,
-            shapes: vec![shape],
-            doubt: None,
-            root: None,
-            sections: Vec::new(),
-        }
+        Recognised::new(LinesFormat::NAME, settings, vec![shape])
     })
 }
 

@@ -7,6 +7,7 @@
 //! cost grows with the size of the data and the number of columns, not with pairs of columns.
 
 mod block_scripts;
+mod candidate_names;
 mod candidates;
 mod companions;
 mod computed;

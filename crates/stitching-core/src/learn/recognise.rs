@@ -63,6 +63,13 @@ pub(super) struct Recognised {
     pub sections: Vec<String>,
 }
 
+impl Recognised {
+    /// A file of the format called `kind` with nothing to doubt.
+    pub fn new(kind: &'static str, settings: Settings, shapes: Vec<RecordShape>) -> Recognised {
+        Recognised { kind, settings, shapes, doubt: None, root: None, sections: Vec::new() }
+    }
+}
+
 /// As much of `text` as is looked at.
 pub(super) fn sample(text: &str) -> &str {
     start_of(text, SAMPLE_BYTES)
@@ -133,14 +140,7 @@ fn xml(text: &Text<'_>) -> Option<Recognised> {
     format.outline(text, &mut outline);
     let shapes = shapes_of(&outline, Xml::NAME, 1);
     let root = outline.nodes[*outline.nodes[0].children.first()?].name.clone();
-    Some(Recognised {
-        kind: Xml::NAME,
-        settings: Settings::new(),
-        shapes,
-        doubt: None,
-        root: Some(root),
-        sections: Vec::new(),
-    })
+    Some(Recognised { root: Some(root), ..Recognised::new(Xml::NAME, Settings::new(), shapes) })
 }
 
 fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
@@ -177,14 +177,7 @@ fn json(text: &Text<'_>, cut: bool) -> Option<Recognised> {
     if format.trailing_commas {
         settings.push(("trailing_commas", "true".to_owned()));
     }
-    Some(Recognised {
-        kind: Json::NAME,
-        settings,
-        shapes: shapes_of(&outline, Json::NAME, 1),
-        doubt: None,
-        root: None,
-        sections: Vec::new(),
-    })
+    Some(Recognised::new(Json::NAME, settings, shapes_of(&outline, Json::NAME, 1)))
 }
 
 /// The lines of a sample that are not blank.
@@ -242,14 +235,8 @@ fn is_like_a_note(line: &str, mark: &str) -> bool {
 fn po(lines: &Lines<'_>) -> Option<Recognised> {
     let with = |word: &str| lines.lines.iter().filter(|line| line.starts_with(word)).count();
     let (ids, texts) = (with("msgid "), with("msgstr"));
-    (ids > 0 && texts > 0 && (ids + texts) * 3 > lines.lines.len()).then(|| Recognised {
-        kind: Po::NAME,
-        settings: Settings::new(),
-        shapes: vec![RecordShape::plain(Some("msgid"))],
-        doubt: None,
-        root: None,
-        sections: Vec::new(),
-    })
+    (ids > 0 && texts > 0 && (ids + texts) * 3 > lines.lines.len())
+        .then(|| Recognised::new(Po::NAME, Settings::new(), vec![RecordShape::plain(Some("msgid"))]))
 }
 
 #[cfg(test)]

@@ -120,14 +120,7 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
     }
     let mut shape = RecordShape::plain(None);
     shape.columns = columns;
-    Some(Recognised {
-        kind: Delimited::NAME,
-        settings,
-        shapes: vec![shape],
-        doubt,
-        root: None,
-        sections: Vec::new(),
-    })
+    Some(Recognised { doubt, ..Recognised::new(Delimited::NAME, settings, vec![shape]) })
 }
 
 /// How many cells the rows of a file have.

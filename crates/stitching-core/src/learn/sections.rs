@@ -69,14 +69,7 @@ pub(super) fn ini(lines: &Lines<'_>) -> Option<Recognised> {
         shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
         shape.columns.sort();
         shape.whole_file = true;
-        return Some(Recognised {
-            kind: Ini::NAME,
-            settings,
-            shapes: vec![shape],
-            doubt: None,
-            root: None,
-            sections: Vec::new(),
-        });
+        return Some(Recognised::new(Ini::NAME, settings, vec![shape]));
     }
     let mut shape = RecordShape::plain(Some("{section}"));
     shape.columns = names.keys().map(|name| (*name).to_owned()).collect();
@@ -84,7 +77,7 @@ pub(super) fn ini(lines: &Lines<'_>) -> Option<Recognised> {
     let of_line = |line: &&str| Some(line.trim().strip_prefix('[')?.split_once(']')?.0.trim().to_owned());
     let sections: BTreeSet<String> = lines.lines.iter().filter_map(of_line).collect();
     let sections = sections.into_iter().collect();
-    Some(Recognised { kind: Ini::NAME, settings, shapes: vec![shape], doubt: None, root: None, sections })
+    Some(Recognised { sections, ..Recognised::new(Ini::NAME, settings, vec![shape]) })
 }
 
 /// Whether a key stands twice in one section.

@@ -1,6 +1,7 @@
 //! Editing delimited text.
 
-use super::{Delimited, Delimiter, Header, Rows};
+use super::rows::Rows;
+use super::{Delimited, Delimiter, Header};
 use crate::formats::editing::{
     Cells, Dialect, Editor, Entries, NewEntry, Part, Place, Refusal, Style, edited, row_entries,
 };
