@@ -4,7 +4,7 @@ use super::Check;
 use crate::help::Help;
 use crate::layers::FileId;
 use crate::links::Index;
-use crate::problem::{Place, Problem};
+use crate::problem::{Fix, Place, Problem};
 use crate::reading::{LoadedFile, load};
 use crate::schema::TableId;
 use crate::tables::shown_key;
@@ -29,6 +29,8 @@ pub(super) struct Found {
     pub message: String,
     /// What to do.
     pub help: Option<Help>,
+    /// What would put it right, if that is known.
+    pub fix: Option<Fix>,
 }
 
 /// The problems of `check` at these places, sorted. Each file is loaded once.
@@ -46,6 +48,7 @@ pub(super) fn problems_at(index: &Index<'_>, check: &Check, mut found: Vec<Found
         };
         let mut problem = Problem::new(check.code, check.severity, own.message, place);
         problem.help = own.help;
+        problem.fixes.extend(own.fix);
         problem.table = Some(index.schema.tables[own.table].name.clone());
         problem.key = own.key.as_deref().map(shown_key);
         problem.field = own.field;

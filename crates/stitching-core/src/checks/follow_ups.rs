@@ -43,8 +43,20 @@ fn leave_out_blanks(index: &Index<'_>, placed: &[Placed], whole: &mut Vec<Proble
     });
 }
 
-/// Leaves out files that nothing names where a slip in the name of one is told, with the file as what is meant.
+/// Leaves out files that nothing names, and fields that no record has, where a slip in the name of one is told, with that as
+/// what is meant.
 pub(super) fn leave_out_meant(problems: &mut Vec<Problem>) {
+    let unknown = problems.iter().filter(|problem| problem.code == Code::UNKNOWN_COLUMN && problem.counts());
+    let meant: HashSet<(Option<String>, String)> = unknown
+        .filter_map(|problem| {
+            let help = problem.help.as_ref()?;
+            Some((problem.table.clone(), help.text.split('`').nth(1)?.to_owned()))
+        })
+        .collect();
+    problems.retain(|problem| {
+        let field = || problem.field.clone().map(|field| (problem.table.clone(), field));
+        problem.code != Code::UNUSED_FIELD || field().is_none_or(|field| !meant.contains(&field))
+    });
     let missing = problems.iter().filter(|problem| problem.code == Code::MISSING_FILE);
     let help: String = missing.filter_map(|problem| Some(problem.help.as_ref()?.text.as_str())).collect();
     if !help.is_empty() {

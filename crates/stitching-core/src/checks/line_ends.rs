@@ -59,6 +59,7 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
             value: None,
             message,
             help: Some(help.into()),
+            fix: None,
         })
     });
     let found: Vec<Found> = found.collect();

@@ -60,6 +60,7 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
             value: None,
             message,
             help: Some(help.into()),
+            fix: None,
         });
         found.collect::<Vec<_>>()
     };

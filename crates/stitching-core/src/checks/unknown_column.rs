@@ -6,12 +6,12 @@ use crate::Code;
 use crate::formats::Delimited;
 use crate::layers::FileId;
 use crate::links::Index;
-use crate::problem::{Problem, Severity};
+use crate::problem::{Fix, Problem, Severity};
 use crate::reading::{with_start, with_text};
 use crate::rules::named_fields;
 use crate::schema::{KnownNames, Table, TableId};
 use crate::tables::{all_fields, files_of, read_each};
-use crate::text::{Span, Text, nearest_of};
+use crate::text::{Edit, EditSet, Span, Text, nearest_of};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, HashMap};
 
@@ -73,14 +73,14 @@ fn unknown_names(index: &Index<'_>, id: TableId, file: FileId, text: &Text<'_>) 
     let described = known_names(index, id);
     // Whether each name is known: most stand in each record.
     let mut names: HashMap<String, bool> = HashMap::new();
-    let mut unknown: BTreeMap<String, (Span, usize)> = BTreeMap::new();
+    let mut unknown: BTreeMap<String, Vec<Span>> = BTreeMap::new();
     table.format.names(text, &mut |path, span| {
         let is_known = match names.get(path) {
             Some(is_known) => *is_known,
             None => *names.entry(path.to_owned()).or_insert(path.is_empty() || described.knows(path)),
         };
         if !is_known && !is_inside(&others, span) {
-            unknown.entry(path.to_owned()).or_insert((span, 0)).1 += 1;
+            unknown.entry(path.to_owned()).or_default().push(span);
         }
     });
     // A column that the header lacks, and has nearly, is told as that.
@@ -97,7 +97,15 @@ fn unknown_names(index: &Index<'_>, id: TableId, file: FileId, text: &Text<'_>) 
     let told = unknown
         .into_iter()
         .filter(|(path, _)| !is_told(path) && !paths.iter().any(|around| is_within(path, around)));
-    told.map(|(path, (span, number))| problem(table, id, file, &path, span, number)).collect()
+    // A header has each column once, so that another name is meant; a record may lack what others have.
+    let is_taken = |column: &str| table.format_name == Delimited::NAME && names.contains_key(column);
+    let columns = || table.fields.iter().map(|field| field.column.as_str()).filter(|own| !is_taken(own));
+    told.map(|(path, spans)| {
+        let as_deep = columns().map(|column| first_steps(column, path.matches(['/', '.']).count()));
+        let near = nearest_of(&path, as_deep).into_iter().next();
+        problem(table, (id, file), &path, &spans, near)
+    })
+    .collect()
 }
 
 /// The names that the fields of a table stand for, and those that its rules and what is computed of it speak of.
@@ -110,21 +118,50 @@ fn known_names(index: &Index<'_>, id: TableId) -> KnownNames {
     known
 }
 
-fn problem(table: &Table, id: TableId, file: FileId, path: &str, span: Span, number: usize) -> Found {
+/// The problem of a name at `spans`, of which `near` is the nearest that is known.
+fn problem(
+    table: &Table,
+    (id, file): (TableId, FileId),
+    path: &str,
+    spans: &[Span],
+    near: Option<String>,
+) -> Found {
     let what = if table.format_name == Delimited::NAME { "column" } else { "field" };
+    let number = spans.len();
     let more = if number > 1 { format!("; it is in the file {number} times") } else { String::new() };
-    let columns = table.fields.iter().map(|field| field.column.as_str());
-    let near = nearest_of(path, columns);
     Found {
         file,
-        span: Some(span),
+        span: spans.first().copied(),
         table: id,
         key: None,
         field: None,
-        value: None,
+        value: Some(path.to_owned()),
         message: format!("the schema does not know the {what} `{path}`{more}"),
-        help: near.first().map(|name| format!("the nearest it knows is `{name}`").into()),
+        fix: near.as_deref().and_then(|near| fix(path, near, spans)),
+        help: near.map(|name| format!("the nearest it knows is `{name}`").into()),
     }
+}
+
+/// The beginning of the path of a column, with as many steps behind the first one.
+fn first_steps(column: &str, behind: usize) -> &str {
+    column.match_indices(['/', '.']).nth(behind).map_or(column, |(end, _)| &column[..end])
+}
+
+/// The name that is `near` in the place of the last one of `path`, if both are inside of the same.
+fn fix(path: &str, near: &str, spans: &[Span]) -> Option<Fix> {
+    let split = |path: &str| path.rfind(['/', '.']).map_or(0, |at| at + 1);
+    let (own, other) = (split(path), split(near));
+    let name = near[other..].trim_start_matches('@');
+    // A path that says more than a name cannot be written in the place of one.
+    let is_name = !name.contains(['*', '[', '{', '!', '\'']);
+    if path[..own] != near[..other]
+        || path[own..].starts_with('@') != near[other..].starts_with('@')
+        || !is_name
+    {
+        return None;
+    }
+    let edits = spans.iter().map(|span| Edit { span: *span, text: name.to_owned() }).collect();
+    Some(Fix { title: format!("write `{name}`"), edits: EditSet::new(edits).ok()?, is_safe: false })
 }
 
 /// Whether one of `columns` is nearly called `name`.
