@@ -19,6 +19,9 @@ pub struct Bench {
     pub threads: Option<&'static str>,
     /// An argument with which the program runs after each measured run, unmeasured, to put things back.
     pub after: Option<&'static str>,
+    /// An argument with which the program runs before each measured run, unmeasured, so that it is not the first; some seconds
+    /// later, since nothing is kept of files that were just written.
+    pub before: Option<&'static str>,
     /// A folder that is deleted before each run, unmeasured: what an earlier run found out.
     pub forget: Option<&'static str>,
     /// The times of its runs, sorted by [`take_turns`].
@@ -36,6 +39,7 @@ impl Bench {
             args,
             threads: None,
             after: None,
+            before: None,
             forget: None,
             times: Vec::new(),
             memory: 0,
@@ -61,6 +65,12 @@ pub fn take_turns(benches: &mut [Bench], dir: &Path, rounds: usize) -> Result<()
             if let Some(forget) = bench.forget.map(|forget| dir.join(forget)).filter(|forget| forget.exists())
             {
                 std::fs::remove_dir_all(forget)?;
+            }
+            if let Some(before) = bench.before {
+                std::thread::sleep(Duration::from_secs(3));
+                let mut command = Command::new(&bench.program);
+                command.arg(before).current_dir(dir).stdout(Stdio::null()).stderr(Stdio::null());
+                command.status()?;
             }
             let (time, memory) = run(bench, dir)?;
             if round > 0 {

@@ -48,7 +48,7 @@ fn main() -> Result<()> {
         search,
         own("check", "check --no-cache", None, None),
         own("check, 1 thread", "check --no-cache", Some("1"), None),
-        own("check, again", "check", None, None),
+        Bench { before: Some("check"), ..own("check, again", "check", None, None) },
         first(own("show of a record, first run", "show t03:t03_k00100", None, None)),
         own("show of a record, again", "show t03:t03_k00100", None, None),
         first(own("uses of a record, first run", "uses t03:t03_k00100", None, None)),
