@@ -102,7 +102,7 @@ codes! {
     TEXT_TOO_LONG = "text-too-long";
     /// A value with more letters than there is room for.
     TOO_LONG = "too-long";
-    /// A column that a closed table does not describe.
+    /// A name that a closed table does not describe.
     UNKNOWN_COLUMN = "unknown-column";
     /// A number with a flag in it that is none of those known.
     UNKNOWN_FLAG = "unknown-flag";

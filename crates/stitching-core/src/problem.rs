@@ -132,6 +132,8 @@ pub struct Problem {
     pub related: Vec<Related>,
     /// What would put it right.
     pub fixes: Vec<Fix>,
+    /// What is most likely meant by the name that is wrong: the path of a file, or the column of a field.
+    pub meant: Option<String>,
     /// Whether a base layer has the same problem by itself.
     pub inherited: bool,
     /// Why one lives with it, if one does.
@@ -155,6 +157,7 @@ impl Problem {
             value: None,
             related: Vec::new(),
             fixes: Vec::new(),
+            meant: None,
             inherited: false,
             accepted: None,
         }

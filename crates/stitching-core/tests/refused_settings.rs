@@ -134,17 +134,24 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::flags_of_zero(
     "flags = [1, 0]",
-    "5:22 `flags` must be whole numbers above 0, as [1, 2, 4], and is a list"
+    "5:22 `flags` must be whole numbers from 1 to 2^53, as [1, 2, 4], and is a list"
 )]
 #[case::flags_of_words(
     "flags = [\"a\"]",
-    "5:22 `flags` must be whole numbers above 0, as [1, 2, 4], and is a list"
+    "5:22 `flags` must be whole numbers from 1 to 2^53, as [1, 2, 4], and is a list"
 )]
 #[case::flags_below_zero(
     "flags = [-1]",
-    "5:22 `flags` must be whole numbers above 0, as [1, 2, 4], and is a list"
+    "5:22 `flags` must be whole numbers from 1 to 2^53, as [1, 2, 4], and is a list"
 )]
-#[case::no_flags("flags = []", "5:22 `flags` must be whole numbers above 0, as [1, 2, 4], and is a list")]
+#[case::flags_that_no_number_holds(
+    "flags = [9007199254740993]",
+    "5:22 `flags` must be whole numbers from 1 to 2^53, as [1, 2, 4], and is a list"
+)]
+#[case::no_flags(
+    "flags = []",
+    "5:22 `flags` must be whole numbers from 1 to 2^53, as [1, 2, 4], and is a list"
+)]
 #[case::flags_of_number(
     "type = \"number\", flags = [1]",
     "5:39 `flags` are in whole numbers, and `type` is \"number\" | write type = \"integer\", or remove one of them"

@@ -11,7 +11,7 @@ use crate::tables::shown_key;
 use crate::text::Span;
 
 /// A place at which something is wrong.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub(super) struct Found {
     /// The file.
     pub file: FileId,
@@ -31,6 +31,8 @@ pub(super) struct Found {
     pub help: Option<Help>,
     /// What would put it right, if that is known.
     pub fix: Option<Fix>,
+    /// The column that is most likely meant.
+    pub meant: Option<String>,
 }
 
 /// The problems of `check` at these places, sorted. Each file is loaded once.
@@ -49,6 +51,7 @@ pub(super) fn problems_at(index: &Index<'_>, check: &Check, mut found: Vec<Found
         let mut problem = Problem::new(check.code, check.severity, own.message, place);
         problem.help = own.help;
         problem.fixes.extend(own.fix);
+        problem.meant = own.meant;
         problem.table = Some(index.schema.tables[own.table].name.clone());
         problem.key = own.key.as_deref().map(shown_key);
         problem.field = own.field;

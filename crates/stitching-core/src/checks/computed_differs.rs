@@ -54,15 +54,6 @@ fn find(index: &Index<'_>, others: &Others<'_>, faults: &KnownFaults) -> OfRows 
     out
 }
 
-/// The field, and those of its record that it follows from.
-fn fields_of(computed: &Computed) -> impl Iterator<Item = String> {
-    let sources = computed.when.iter().chain([&computed.value]);
-    let names =
-        sources.flat_map(|source| Expression::parse(source).map(|own| own.all_names()).unwrap_or_default());
-    let first = |name: String| name.split('.').next().unwrap_or_default().to_owned();
-    names.map(first).chain([computed.field.clone()])
-}
-
 /// What is wrong with a computed field whose value cannot be worked out.
 pub(crate) fn mistake(computed: &Computed, error: &Error) -> Problem {
     let message = format!("the value of `{}` does not follow: {error}", computed.field);
@@ -81,7 +72,9 @@ fn of_values(
     let table = &index.schema.tables[computed.table];
     let mut by_file: BTreeMap<FileId, Vec<(usize, String)>> = BTreeMap::new();
     // From a value that is wrong by itself a wrong one follows.
-    let fields: BTreeSet<String> = fields_of(computed).collect();
+    let sources = computed.when.iter().chain([&computed.value]);
+    let fields: BTreeSet<String> =
+        sources.flat_map(|source| Expression::fields_in(source)).chain([computed.field.clone()]).collect();
     let is_explained = |row: usize| {
         let row = &values.rows.rows[row];
         faults.explain(row.file, row.span, &fields)

@@ -34,7 +34,7 @@ impl TextAt<'_> {
             value: Some(self.text.to_owned()),
             message,
             help: Some(help.into()),
-            fix: None,
+            ..Found::default()
         }
     }
 }

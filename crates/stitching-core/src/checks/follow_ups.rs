@@ -1,4 +1,4 @@
-//! What a fault in the structure of a file causes besides: names that are not read lead nowhere, values land in wrong
+//! What follows from something else that is told. Above all what a fault in the structure of a file causes besides: names that are not read lead nowhere, values land in wrong
 //! places, records lack what stands behind the fault. Only the fault itself is told; what else is wrong there is told
 //! when that is put right.
 
@@ -23,46 +23,53 @@ const MOST_SEARCHED: usize = 4 << 20;
 /// Leaves out what follows from something else that is told: of `placed`, and of the problems of the `whole`.
 pub(super) fn leave_out(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &mut Vec<Problem>) {
     leave_out_of_structure(index, placed, whole);
-    leave_out_blanks(index, placed, whole);
+    leave_out_told(index, placed, whole);
 }
 
-/// Leaves out blanks at the end of values that are told to be wrong, since these have them.
-fn leave_out_blanks(index: &Index<'_>, placed: &[Placed], whole: &mut Vec<Problem>) {
-    if whole.iter().all(|problem| problem.code != Code::STRAY_BLANK) {
+/// Leaves out what is told at the same place as something else: blanks at the end of values that are wrong since they have
+/// them, and columns that nobody knows where one that is lacking is told to be meant.
+fn leave_out_told(index: &Index<'_>, placed: &[Placed], whole: &mut Vec<Problem>) {
+    let may_be_told = |problem: &Problem| [Code::STRAY_BLANK, Code::UNKNOWN_COLUMN].contains(&problem.code);
+    if !whole.iter().any(may_be_told) {
         return;
     }
-    let mut ends: HashSet<(&str, &str, u32)> = HashSet::new();
-    for (file, seed) in placed.iter().filter(|(_, seed)| seed.record.is_some()) {
+    let (mut ends, mut columns) = (HashSet::new(), HashSet::new());
+    for (file, seed) in placed {
         let entry = &index.stack.files()[index.files[*file as usize].id];
-        ends.insert((entry.path.as_str(), &index.stack.layers()[entry.layer].name, seed.span.end));
+        let end = (entry.path.as_str(), index.stack.layers()[entry.layer].name.as_str(), seed.span.end);
+        if seed.code == Code::MISSING_COLUMN {
+            columns.insert(end);
+        } else if seed.record.is_some() {
+            ends.insert(end);
+        }
     }
     whole.retain(|problem| {
         let place = &problem.place;
-        let is_end = ends.contains(&(place.path.as_str(), place.layer.as_str(), place.in_text.end));
-        problem.code != Code::STRAY_BLANK || !is_end
+        let end = (place.path.as_str(), place.layer.as_str(), place.in_text.end);
+        match problem.code {
+            Code::STRAY_BLANK => !ends.contains(&end),
+            Code::UNKNOWN_COLUMN => !columns.contains(&end),
+            _ => true,
+        }
     });
 }
 
-/// Leaves out files that nothing names, and fields that no record has, where a slip in the name of one is told, with that as
-/// what is meant.
+/// Leaves out files that nothing names, and fields that no record has, where they are told to be meant by a slip of the mod.
 pub(super) fn leave_out_meant(problems: &mut Vec<Problem>) {
-    let unknown = problems.iter().filter(|problem| problem.code == Code::UNKNOWN_COLUMN && problem.counts());
-    let meant: HashSet<(Option<String>, String)> = unknown
-        .filter_map(|problem| {
-            let help = problem.help.as_ref()?;
-            Some((problem.table.clone(), help.text.split('`').nth(1)?.to_owned()))
-        })
-        .collect();
-    problems.retain(|problem| {
-        let field = || problem.field.clone().map(|field| (problem.table.clone(), field));
-        problem.code != Code::UNUSED_FIELD || field().is_none_or(|field| !meant.contains(&field))
-    });
-    let missing = problems.iter().filter(|problem| problem.code == Code::MISSING_FILE);
-    let help: String = missing.filter_map(|problem| Some(problem.help.as_ref()?.text.as_str())).collect();
-    if !help.is_empty() {
-        let is_meant = |path: &str| help.contains(&format!("`{path}`"));
-        problems.retain(|problem| problem.code != Code::UNUSED_FILE || !is_meant(&problem.place.path));
+    let meant = |code: Code| -> HashSet<(Option<String>, String)> {
+        let slips = problems.iter().filter(|problem| problem.code == code && problem.counts());
+        slips.filter_map(|problem| Some((problem.table.clone(), problem.meant.clone()?))).collect()
+    };
+    let columns = meant(Code::UNKNOWN_COLUMN);
+    let files: HashSet<String> = meant(Code::MISSING_FILE).into_iter().map(|(_, path)| path).collect();
+    if columns.is_empty() && files.is_empty() {
+        return;
     }
+    problems.retain(|problem| match (problem.code, &problem.field) {
+        (Code::UNUSED_FIELD, Some(field)) => !columns.contains(&(problem.table.clone(), field.clone())),
+        (Code::UNUSED_FILE, _) => !files.contains(&problem.place.path),
+        _ => true,
+    });
 }
 
 /// Leaves out what follows from faults in the structure of files.
@@ -99,6 +106,12 @@ fn leave_out_of_structure(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &m
     };
     let of_damage = faults.iter().filter(|((file, table), own)| is_damage(*file, *table, own));
     let damaged: HashSet<TableId> = of_damage.map(|((_, table), _)| *table).collect();
+    // What a damaged file of the mod names may not have been read.
+    let names_files = |table: TableId| {
+        index.schema.tables[table].rules.iter().any(|rule| rule.file.is_some())
+            || index.schema.companions.iter().any(|companion| companion.table == table)
+    };
+    let may_be_named = faults.keys().any(|(file, table)| is_of_mod(*file) && names_files(*table));
     let damages: HashMap<(u32, TableId), Damage> = faults
         .into_par_iter()
         .map(|(of, faults)| (of, Damage::find(index, of, faults, alike.contains(&of))))
@@ -159,10 +172,6 @@ fn leave_out_of_structure(index: &Index<'_>, placed: &mut Vec<Placed>, whole: &m
         let table = problem.table.as_deref().and_then(|name| index.schema.table(name));
         table.is_some_and(|table| damaged.contains(&table))
     };
-    // What a damaged table names may not have been read.
-    let names_files =
-        |table: &TableId| index.schema.tables[*table].rules.iter().any(|rule| rule.file.is_some());
-    let may_be_named = damaged.iter().any(names_files);
     whole.retain(|problem| match problem.code {
         Code::UNUSED_FIELD => !is_damaged(problem),
         Code::UNUSED_FILE => !may_be_named,

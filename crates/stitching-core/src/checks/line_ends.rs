@@ -59,7 +59,7 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
             value: None,
             message,
             help: Some(help.into()),
-            fix: None,
+            ..Found::default()
         })
     });
     let found: Vec<Found> = found.collect();

@@ -81,7 +81,7 @@ fn in_table(index: &Index<'_>, table: TableId) -> Vec<Found> {
             value: Some(own.name.clone()),
             message: format!("`{}` is a name of `{}` at this place only", own.name, described.name),
             help: Some(help.into()),
-            fix: None,
+            ..Found::default()
         });
     }
     out

@@ -86,7 +86,7 @@ fn of_companion(
             value: None,
             message: format!("{missing}, and each record needs it"),
             help: Some("add it, or put the key right".into()),
-            fix: None,
+            ..Found::default()
         });
     }
 }

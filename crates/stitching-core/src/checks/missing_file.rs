@@ -80,6 +80,7 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
         better = Some(near.clone());
     }
     let inner = |path: &str| template?.extract(path, "").map(str::to_owned);
-    words.better = better.and_then(|path| inner(&path));
+    words.better = better.as_deref().and_then(inner);
+    words.meant = better;
     words
 }

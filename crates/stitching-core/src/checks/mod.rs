@@ -280,6 +280,8 @@ pub struct Words {
     pub related: Option<(String, RecordId)>,
     /// A value that would be right.
     pub better: Option<String>,
+    /// The path of the file that is most likely meant.
+    pub meant: Option<String>,
 }
 
 /// All checks, sorted by code.

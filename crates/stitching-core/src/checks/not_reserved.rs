@@ -106,7 +106,7 @@ fn values(
             message: format!("`{value}` is new, and {whose}"),
             value: Some(value),
             help: Some("take one of those, or reserve more".into()),
-            fix: None,
+            ..Found::default()
         });
     };
     scan(index.view().until(through), &plan, &each).unwrap_or_default()

@@ -245,6 +245,7 @@ impl<'i> Context<'i> {
         let severity = words.severity.unwrap_or(check.severity);
         let mut problem = Problem::new(check.code, severity, words.message, place.clone());
         problem.help = words.help;
+        problem.meant = words.meant;
         if let Some((message, record)) = words.related {
             problem.related.extend(self.place_of(record).map(|place| Related { message, place }));
         }

@@ -95,12 +95,12 @@ pub(super) fn check_with(view: View<'_>, cache: &FactsCache) -> Report {
         false => (base, Seeds::find(base, Some(&seeds.marks(&index)))),
     });
     let mut problems = seeds.problems(&index, true);
-    leave_out_meant(&mut problems);
     if let Some((base, seeds)) = of_base {
         mark_inherited(&mut problems, &seeds.problems(base, false));
     }
     mark_by_notes(stack, schema, &mut problems);
     let silenced = apply_severities(schema, &mut problems);
+    leave_out_meant(&mut problems);
     for own in &mut left_out {
         own.severity = match schema.severities.iter().find(|rule| is_about_all(rule, own.code)) {
             Some(SeverityRule { level: Level::Told(severity), .. }) => *severity,

@@ -60,7 +60,7 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
             value: None,
             message,
             help: Some(help.into()),
-            fix: None,
+            ..Found::default()
         });
         found.collect::<Vec<_>>()
     };

@@ -83,20 +83,12 @@ fn unknown_names(index: &Index<'_>, id: TableId, file: FileId, text: &Text<'_>) 
             unknown.entry(path.to_owned()).or_default().push(span);
         }
     });
-    // A column that the header lacks, and has nearly, is told as that.
-    let is_told = |name: &str| {
-        let lacking =
-            table.fields.iter().filter(|field| !field.optional && !names.contains_key(&field.column));
-        table.format_name == Delimited::NAME && lacks_nearly(name, lacking.map(|field| field.column.as_str()))
-    };
     // What is inside something unknown is not told besides.
     let paths: Vec<String> = unknown.keys().cloned().collect();
     let is_within = |path: &str, around: &String| {
         path.strip_prefix(around.as_str()).is_some_and(|rest| rest.starts_with(['.', '/', '[']))
     };
-    let told = unknown
-        .into_iter()
-        .filter(|(path, _)| !is_told(path) && !paths.iter().any(|around| is_within(path, around)));
+    let told = unknown.into_iter().filter(|(path, _)| !paths.iter().any(|around| is_within(path, around)));
     // A header has each column once, so that another name is meant; a record may lack what others have.
     let is_taken = |column: &str| table.format_name == Delimited::NAME && names.contains_key(column);
     let columns = || table.fields.iter().map(|field| field.column.as_str()).filter(|own| !is_taken(own));
@@ -138,7 +130,8 @@ fn problem(
         value: Some(path.to_owned()),
         message: format!("the schema does not know the {what} `{path}`{more}"),
         fix: near.as_deref().and_then(|near| fix(path, near, spans)),
-        help: near.map(|name| format!("the nearest it knows is `{name}`").into()),
+        help: near.as_ref().map(|name| format!("the nearest it knows is `{name}`").into()),
+        meant: near,
     }
 }
 
@@ -162,13 +155,6 @@ fn fix(path: &str, near: &str, spans: &[Span]) -> Option<Fix> {
     }
     let edits = spans.iter().map(|span| Edit { span: *span, text: name.to_owned() }).collect();
     Some(Fix { title: format!("write `{name}`"), edits: EditSet::new(edits).ok()?, is_safe: false })
-}
-
-/// Whether one of `columns` is nearly called `name`.
-fn lacks_nearly<'n>(name: &str, columns: impl Iterator<Item = &'n str>) -> bool {
-    /// As many letters may differ.
-    const NEAR: usize = 2;
-    nearest_of(name, columns).iter().any(|near| strsim::osa_distance(near, name) <= NEAR)
 }
 
 /// Where records of other tables stand inside those of the table, sorted and apart: what is in them is for those tables to

@@ -149,6 +149,13 @@ impl Expression {
         out
     }
 
+    /// The fields of its own record that an expression speaks of, also in what it asks of other tables: its names up to the
+    /// first dot. None if it cannot be read.
+    pub fn fields_in(source: &str) -> Vec<String> {
+        let names = Expression::parse(source).map(|own| own.all_names()).unwrap_or_default();
+        names.into_iter().map(|name| name.split('.').next().unwrap_or_default().to_owned()).collect()
+    }
+
     /// What it needs of the tables that it asks: their names, and the names of fields, perhaps with what these lead to.
     pub fn asked_fields(&self) -> Vec<(&str, Vec<String>)> {
         let of_question = |question| match question {

@@ -22,12 +22,12 @@ impl StackState {
     /// Cost: a look at the size and times of each file; where the system does not tell when anything about a file changed,
     /// reading all of them.
     pub(crate) fn of(stack: &Stack, now: u128) -> Option<StackState> {
-        let files: Vec<(FileStamp, bool)> = (0..stack.files().len())
+        let files: Vec<(StampedFile, bool)> = (0..stack.files().len())
             .into_par_iter()
             .with_min_len(64)
             .map(|file| of_file(stack, file, now))
             .collect::<Option<_>>()?;
-        let archives: Vec<(FileStamp, bool)> =
+        let archives: Vec<(StampedFile, bool)> =
             stack.archives.iter().map(|archive| of_path(archive.file.clone(), now)).collect::<Option<_>>()?;
         let mut hasher = blake3::Hasher::new();
         for layer in &stack.layers {
@@ -53,9 +53,9 @@ fn add(hasher: &mut blake3::Hasher, part: &impl Serialize) -> Option<()> {
 }
 
 /// The stamp of a file, and the hash of its bytes where the stamp proves nothing; none for an entry of an archive.
-type FileStamp = Option<(Stamp, Option<u64>)>;
+type StampedFile = Option<(Stamp, Option<u64>)>;
 
-fn of_file(stack: &Stack, file: FileId, now: u128) -> Option<(FileStamp, bool)> {
+fn of_file(stack: &Stack, file: FileId, now: u128) -> Option<(StampedFile, bool)> {
     let entry = &stack.files[file];
     match (entry.staged(), entry.archived) {
         (Some(_), _) => None,
@@ -64,7 +64,7 @@ fn of_file(stack: &Stack, file: FileId, now: u128) -> Option<(FileStamp, bool)> 
     }
 }
 
-fn of_path(path: PathBuf, now: u128) -> Option<(FileStamp, bool)> {
+fn of_path(path: PathBuf, now: u128) -> Option<(StampedFile, bool)> {
     let stamp = Stamp::of(&std::fs::metadata(&path).ok()?)?;
     let is_settled = !stamp.is_fresh(now);
     let content = match stamp.is_proof() {

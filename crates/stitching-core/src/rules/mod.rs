@@ -66,11 +66,8 @@ pub fn tells_names(rule: &Rule) -> bool {
 
 /// The fields of the record that a rule speaks of.
 pub fn named_fields(rule: &Rule) -> BTreeSet<String> {
-    let of_expression =
-        |source: &str| Expression::parse(source).map(|own| own.all_names()).unwrap_or_default();
     let conditions = rule.when.iter().map(String::as_str).chain(rule.requirement.expressions());
-    let first = |name: String| name.split('.').next().unwrap_or_default().to_owned();
-    plain_fields(rule).chain(conditions.flat_map(of_expression).map(first)).collect()
+    plain_fields(rule).chain(conditions.flat_map(Expression::fields_in)).collect()
 }
 
 /// The fields that a rule names as such.

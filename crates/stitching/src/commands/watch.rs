@@ -3,7 +3,7 @@
 use super::open_in;
 use crate::args::{Global, Watch};
 use crate::render::{human, json};
-use crate::ui::{BOLD, DIM, GREEN, RED, Ui, YELLOW, styled, wants_json};
+use crate::ui::{BOLD, DIM, GREEN, RED, Ui, YELLOW, count, styled, wants_json};
 use notify::{Config, EventKind, PollWatcher, RecommendedWatcher, RecursiveMode, Watcher};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -164,6 +164,9 @@ impl Session<'_> {
         // What changes from here on is looked at again.
         self.watching.watch(&folders(self.folder, &project))?;
         let mut report = self.checker.check(&project, SystemTime::now());
+        if self.ui.verbose {
+            self.ui.err(&format!("{} read", count(self.checker.files_read(), "file")));
+        }
         report.accept(&AcceptedProblems::read(self.folder)?);
         self.ui.keep_locked(None);
         Ok((project, report))

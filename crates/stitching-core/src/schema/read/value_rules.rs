@@ -298,7 +298,7 @@ impl<'t> TableBuilder<'_, 't> {
         if let Some(value) = body.get("flags") {
             rule.flags = flags(value).unwrap_or_default();
             if rule.flags.is_empty() {
-                reader.wrong_kind(value, "flags", "whole numbers above 0, as [1, 2, 4]");
+                reader.wrong_kind(value, "flags", "whole numbers from 1 to 2^53, as [1, 2, 4]");
             }
         }
         if let Some(value) = body.get("text") {
@@ -371,10 +371,15 @@ fn path_template(reader: &mut TomlReader<'_>, value: &Value<'_>, text: &str) -> 
     Some(template)
 }
 
+/// The largest whole number up to which all are kept exactly.
+const LARGEST_FLAG: u64 = 1 << 53;
+
 fn flags(value: &Value<'_>) -> Option<Vec<u64>> {
     let flag = |value: &Value<'_>| {
         let number = value.get_ref().as_integer()?;
-        u64::from_str_radix(number.as_str(), number.radix()).ok().filter(|flag| *flag > 0)
+        // Larger numbers are not told apart.
+        let flag = u64::from_str_radix(number.as_str(), number.radix()).ok();
+        flag.filter(|flag| (1..=LARGEST_FLAG).contains(flag))
     };
     value.get_ref().as_array()?.iter().map(flag).collect()
 }
