@@ -1,6 +1,6 @@
-//! What follows from something else that is told. Above all what a fault in the structure of a file causes besides: names that are not read lead nowhere, values land in wrong
-//! places, records lack what stands behind the fault. Only the fault itself is told; what else is wrong there is told
-//! when that is put right.
+//! What follows from something else that is told. Above all what a fault in the structure of a file causes besides: names
+//! that are not read lead nowhere, values land in wrong places, records lack what stands behind the fault. Only the fault
+//! itself is told; what else is wrong there is told when that is put right.
 
 use super::report::Placed;
 use crate::Code;

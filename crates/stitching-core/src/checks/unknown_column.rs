@@ -45,6 +45,9 @@ Example, right
     wage = 12
 ";
 
+/// A name that is in a file more often is no slip.
+const MOST_FIXED: usize = 1000;
+
 /// So much of a table of rows is read to find its header.
 const HEADER: usize = 64 * 1024;
 
@@ -73,14 +76,18 @@ fn unknown_names(index: &Index<'_>, id: TableId, file: FileId, text: &Text<'_>) 
     let described = known_names(index, id);
     // Whether each name is known: most stand in each record.
     let mut names: HashMap<String, bool> = HashMap::new();
-    let mut unknown: BTreeMap<String, Vec<Span>> = BTreeMap::new();
+    let mut unknown: BTreeMap<String, (Vec<Span>, usize)> = BTreeMap::new();
     table.format.names(text, &mut |path, span| {
         let is_known = match names.get(path) {
             Some(is_known) => *is_known,
             None => *names.entry(path.to_owned()).or_insert(path.is_empty() || described.knows(path)),
         };
         if !is_known && !is_inside(&others, span) {
-            unknown.entry(path.to_owned()).or_default().push(span);
+            let (spans, number) = unknown.entry(path.to_owned()).or_default();
+            *number += 1;
+            if spans.len() < MOST_FIXED {
+                spans.push(span);
+            }
         }
     });
     // What is inside something unknown is not told besides.
@@ -92,10 +99,10 @@ fn unknown_names(index: &Index<'_>, id: TableId, file: FileId, text: &Text<'_>) 
     // A header has each column once, so that another name is meant; a record may lack what others have.
     let is_taken = |column: &str| table.format_name == Delimited::NAME && names.contains_key(column);
     let columns = || table.fields.iter().map(|field| field.column.as_str()).filter(|own| !is_taken(own));
-    told.map(|(path, spans)| {
+    told.map(|(path, (spans, number))| {
         let as_deep = columns().map(|column| first_steps(column, path.matches(['/', '.']).count()));
         let near = nearest_of(&path, as_deep).into_iter().next();
-        problem(table, (id, file), &path, &spans, near)
+        problem(table, (id, file), &path, (&spans, number), near)
     })
     .collect()
 }
@@ -110,16 +117,15 @@ fn known_names(index: &Index<'_>, id: TableId) -> KnownNames {
     known
 }
 
-/// The problem of a name at `spans`, of which `near` is the nearest that is known.
+/// The problem of a name that is there `number` times, first at `spans`, of which `near` is the nearest that is known.
 fn problem(
     table: &Table,
     (id, file): (TableId, FileId),
     path: &str,
-    spans: &[Span],
+    (spans, number): (&[Span], usize),
     near: Option<String>,
 ) -> Found {
     let what = if table.format_name == Delimited::NAME { "column" } else { "field" };
-    let number = spans.len();
     let more = if number > 1 { format!("; it is in the file {number} times") } else { String::new() };
     Found {
         file,
@@ -129,7 +135,7 @@ fn problem(
         field: None,
         value: Some(path.to_owned()),
         message: format!("the schema does not know the {what} `{path}`{more}"),
-        fix: near.as_deref().and_then(|near| fix(path, near, spans)),
+        fix: near.as_deref().filter(|_| number == spans.len()).and_then(|near| fix(path, near, spans)),
         help: near.as_ref().map(|name| format!("the nearest it knows is `{name}`").into()),
         meant: near,
     }
