@@ -167,7 +167,7 @@ fn each_told(table: &Table, field: usize, value: &str, each: &mut dyn FnMut(&str
     if (!parts && described.list.is_none()) || (parts && !described.layout.rules().into_iter().any(points)) {
         return each(value);
     }
-    split_value(table, described, value, &mut |rule, within, fits| {
+    split_value(table, described, value, &mut |rule, within, fits, _| {
         if !value[within.clone()].is_empty() && (!parts || !fits || points(rule)) {
             each(&value[within]);
         }

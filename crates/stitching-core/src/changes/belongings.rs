@@ -399,7 +399,7 @@ impl RecordVisitor for Inside<'_> {
                 if !piece.fits || rule.is_none(piece.text) {
                     return;
                 }
-                let Some(key) = key_named(record, piece.at, rule, piece.text) else { return };
+                let Some(key) = key_named(record, rule, piece) else { return };
                 for target in rule.refs.iter().filter(|target| target.rule.is_none()) {
                     self.found.referred.insert((target.table, key.clone().into_owned()));
                 }

@@ -371,7 +371,7 @@ fn without_pieces(
         let value: &str = &decoded.text;
         let mut places = Vec::new();
         if cell.cell.form != Form::Nested {
-            split_value(table, described, value, &mut |_, within, _| {
+            split_value(table, described, value, &mut |_, within, _, _| {
                 if pieces.contains(&decoded.span(within.start, within.end))
                     || pieces.contains(&cell.cell.span)
                 {

@@ -5,7 +5,7 @@ use super::{Among, Asked, Check, Context, Run, Subject, Words};
 use crate::Code;
 use crate::help::{Help, NextStep};
 use crate::problem::Severity;
-use crate::schema::{Schema, Target};
+use crate::schema::{NamedBy, Schema, Target};
 use crate::tables::{KEY_SEPARATOR, LinkKind, SeedDetail, shown_key};
 use crate::text::nearest_of;
 
@@ -145,7 +145,7 @@ fn among(target: &Target) -> Among {
 
 /// Of a name that is valid only within a parent, its part of the key, counted from 0, and the name.
 fn own_part<'s>(subject: &Subject<'s>) -> Option<(usize, &'s str)> {
-    let part = subject.rule?.with.iter().position(Option::is_none)?;
+    let part = subject.rule?.with.iter().position(|part| *part == NamedBy::Value)?;
     Some((part, subject.named.split(KEY_SEPARATOR).nth(part)?))
 }
 

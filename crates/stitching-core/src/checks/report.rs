@@ -364,7 +364,7 @@ impl RecordVisitor for Finder<'_, '_> {
                     let is_same = matches!(seed.detail, SeedDetail::Same(..)) && about.cell.is_none();
                     if is_same || (piece.span.start == seed.span.start && seed.rule == Some(piece.rule)) {
                         about.value = piece.text.to_owned();
-                        let named = key_named(record, piece.at, rule, piece.text);
+                        let named = key_named(record, rule, piece);
                         about.named = named.map_or_else(|| piece.text.to_owned(), Cow::into_owned);
                         about.span = piece.span;
                         about.cell = Some(*piece.cell);

@@ -5,7 +5,7 @@ use crate::Error;
 use crate::layers::{FileId, RelPath};
 use crate::reading::View;
 use crate::reading::{Needles, TableScan, glance};
-use crate::schema::{KeyPart, Schema, Switch, Table, TableId, ValueRule};
+use crate::schema::{KeyPart, NamedBy, Schema, Switch, Table, TableId, ValueRule};
 use crate::tables::{
     KEY_SEPARATOR, Piece, RecordView, for_each_piece, key_hash, key_named, path_hash, shown_key,
 };
@@ -102,11 +102,9 @@ impl ReferenceMatcher {
             return None;
         }
         let points = |value: &&WantedValue| match &value.how {
-            Match::Whole { key, folded, .. } => {
-                key_named(record, piece.at, rule, piece.text).is_some_and(|named| {
-                    named == key.as_str() || (*folded && named.to_lowercase() == key.to_lowercase())
-                })
-            }
+            Match::Whole { key, folded, .. } => key_named(record, rule, piece).is_some_and(|named| {
+                named == key.as_str() || (*folded && named.to_lowercase() == key.to_lowercase())
+            }),
             Match::Text(key) => {
                 rule.text.as_ref().is_some_and(|template| template.fill_one(piece.text) == *key)
             }
@@ -138,9 +136,9 @@ impl ReferenceMatcher {
         let mut fields = self.fields(schema, table);
         for rule in &schema.tables[table].rules {
             if fields.contains(&rule.field) {
-                let others = rule.switch.iter().flat_map(Switch::fields).copied();
-                let with = rule.with.iter().flatten().filter_map(|part| match part {
-                    KeyPart::Field(field) => Some(*field),
+                let others = rule.switch.iter().flat_map(Switch::fields);
+                let with = rule.with.iter().filter_map(|part| match part {
+                    NamedBy::Record(KeyPart::Field(field)) => Some(*field),
                     _ => None,
                 });
                 let others: Vec<usize> = others.chain(with).collect();
@@ -241,7 +239,7 @@ fn points_to(schema: &Schema, rule: &ValueRule, thing: &Thing) -> Option<PointsT
 
 /// The part of `key` (as kept in memory) that the value of a reference by `rule` stands for.
 pub(crate) fn own_part<'k>(rule: &ValueRule, key: &'k str) -> &'k str {
-    let own = rule.with.iter().position(Option::is_none);
+    let own = rule.with.iter().position(|part| *part == NamedBy::Value);
     own.and_then(|own| key.split(KEY_SEPARATOR).nth(own)).unwrap_or(key)
 }
 

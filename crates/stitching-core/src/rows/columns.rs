@@ -7,7 +7,7 @@ use crate::help::{Help, NextStep};
 use crate::layers::RelPath;
 use crate::links::{Labels, find_table};
 use crate::reading::View;
-use crate::schema::{KeyPart, Layout, Schema, Table, TableId, Target, ValueType};
+use crate::schema::{Beside, KeyPart, Layout, NamedBy, Schema, Table, TableId, Target, ValueType};
 use crate::tables::{KEY_SEPARATOR, path_hash, split_value};
 use crate::text::number;
 use std::borrow::Cow;
@@ -553,12 +553,15 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
         }
     };
     for (number, value) in cell.values().enumerate() {
-        split_value(&rows.table, &rows.table.fields[field], value, &mut |rule, within, fits| {
+        split_value(&rows.table, &rows.table.fields[field], value, &mut |rule, within, fits, siblings| {
             let text = &value[within];
             let also = rows.table.rules[rule].also.iter().copied();
             for rule in std::iter::once(rule).chain(also) {
                 let switch = rows.table.rules[rule].switch.as_ref();
-                let told = |field| Some(Cow::Borrowed(beside(number, field)));
+                let told = |value| match value {
+                    Beside::Field(field) => Some(Cow::Borrowed(beside(number, field))),
+                    Beside::Part(part) => siblings.text(part).map(Cow::Borrowed),
+                };
                 let case = switch.and_then(|switch| switch.rule(&rows.table, told));
                 let rule = &rows.table.rules[case.unwrap_or(rule)];
                 if !fits || rule.is_none(text) {
@@ -572,15 +575,16 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
                         let path = rows.paths.get(&row.file);
                         let position = row.position.to_string();
                         let parts = rule.with.iter().map(|part| match part {
-                            None => own.as_str(),
-                            Some(KeyPart::Field(field)) => beside(number, *field),
-                            Some(KeyPart::Stem) => path.map_or("", RelPath::stem),
-                            Some(KeyPart::FileName) => path.map_or("", RelPath::name),
-                            Some(KeyPart::Path) => path.map_or("", RelPath::as_str),
-                            Some(KeyPart::PathPart(part)) => {
+                            NamedBy::Value => own.as_str(),
+                            NamedBy::Part(part) => siblings.text(*part).unwrap_or(""),
+                            NamedBy::Record(KeyPart::Field(field)) => beside(number, *field),
+                            NamedBy::Record(KeyPart::Stem) => path.map_or("", RelPath::stem),
+                            NamedBy::Record(KeyPart::FileName) => path.map_or("", RelPath::name),
+                            NamedBy::Record(KeyPart::Path) => path.map_or("", RelPath::as_str),
+                            NamedBy::Record(KeyPart::PathPart(part)) => {
                                 path.and_then(|path| rows.table.path_part(path, *part)).unwrap_or("")
                             }
-                            Some(KeyPart::Position) => position.as_str(),
+                            NamedBy::Record(KeyPart::Position) => position.as_str(),
                         });
                         parts.collect::<Vec<_>>().join(&KEY_SEPARATOR.to_string())
                     }

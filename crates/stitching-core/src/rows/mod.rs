@@ -373,7 +373,7 @@ impl Rows {
         let Some(column) = self.fields.iter().position(|own| *own == field) else { return out };
         for (at, row) in self.rows.iter().enumerate() {
             for value in row.cells[column].iter().flat_map(RowCell::values) {
-                split_value(&self.table, &self.table.fields[field], value, &mut |own, within, fits| {
+                split_value(&self.table, &self.table.fields[field], value, &mut |own, within, fits, _| {
                     if own == rule && fits {
                         out.entry(value[within].to_owned()).or_insert(at);
                     }

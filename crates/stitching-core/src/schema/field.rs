@@ -70,9 +70,8 @@ pub struct ValueRule {
     pub refs: Vec<Target>,
     /// How the key that it refers to is made from the value, if it is not the value itself.
     pub shape: Option<Template>,
-    /// The parts of the key that it refers to, if that has several: other fields or the file's name, or
-    /// `None` for the value itself.
-    pub with: Vec<Option<KeyPart>>,
+    /// What holds the parts of the key that it refers to, if that has several.
+    pub with: Vec<NamedBy>,
     /// Which rule holds in place of this one, by the values of other fields.
     pub switch: Option<Switch>,
     /// Further rules that hold for the same value, whatever `switch` says.
@@ -105,6 +104,17 @@ pub struct ValueRule {
     pub owner: bool,
     /// What becomes of a reference when what it refers to is removed.
     pub on_remove: OnRemove,
+}
+
+/// What holds a part of the key that a reference names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NamedBy {
+    /// The value of the reference itself.
+    Value,
+    /// A field of the record, or the name of its file.
+    Record(KeyPart),
+    /// The part with the rule at this position, of the same value or the same item of a list.
+    Part(usize),
 }
 
 /// What becomes of a reference when what it refers to is removed.

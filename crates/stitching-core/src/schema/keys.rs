@@ -478,12 +478,12 @@ pub(crate) const RULE: &[Setting] = &[
         "string|array|object",
         "The table whose key it names, or `table.field`; of several, any one. With `by`, a table or several for each value of that field.",
     ),
-    setting("by", "string", "The field that tells which of the tables in `ref` is meant."),
+    setting("by", "string", "The field, or the other part of the same value, that tells which of the tables in `ref` is meant."),
     setting("as", "string", "How the key that it names is made from the value: \"_{}\"."),
     setting(
         "with",
         "array",
-        "The parts of the key that it names, if that has several: fields of this record, \"{stem}\" or \"{path}\" for its file, and \"{}\" for the value.",
+        "The parts of the key that it names, if that has several: fields of this record, other parts of the same value, \"{stem}\" or \"{path}\" for its file, and \"{}\" for the value.",
     ),
     setting(
         "when",

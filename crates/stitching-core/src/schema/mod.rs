@@ -26,7 +26,7 @@ pub use companion::{Companion, CompanionKind};
 pub use computed::Computed;
 pub use derived::{Asset, Derived, Paired, WhenChanged};
 pub use describe::json_schema;
-pub use field::{Field, Layout, OnRemove, Target, ValueRule, ValueType};
+pub use field::{Field, Layout, NamedBy, OnRemove, Target, ValueRule, ValueType};
 pub use file_pattern::{FilePattern, FilePatternError};
 pub use keys::{PROJECT_SECTIONS, schema_sections};
 pub use known_names::KnownNames;
@@ -39,7 +39,7 @@ pub use recipe::{Each, EachValues, Parameter, ParameterKind, Recipe, RecipeActio
 pub use reserved::{Reserved, ReservedValues};
 pub use rule::{Example, Message, MessagePart, Requirement, Rule};
 pub use severity::{Level, SeverityRule};
-pub use switch::{Condition, Switch};
+pub use switch::{Beside, Condition, Switch};
 pub(crate) use table::KEY_SEPARATOR;
 pub use table::{Forbidden, KeyPart, LineEnds, Table, Texts};
 pub use transfer::{Transfer, TransferField};

@@ -11,11 +11,11 @@ use std::sync::Arc;
 /// Which rule holds in place of another one.
 #[derive(Debug, Clone)]
 pub enum Switch {
-    /// The one that the value of another field calls for.
+    /// The one that another value calls for.
     ByValue {
-        /// The position of the other field.
-        field: usize,
-        /// Values of the other field, and the position of the rule that they call for.
+        /// The other value.
+        by: Beside,
+        /// What it may be, and the position of the rule that this calls for.
         cases: Vec<(Vec<String>, usize)>,
     },
     /// One, where a condition holds.
@@ -27,40 +27,53 @@ pub enum Switch {
     },
 }
 
-/// A condition on fields of a record.
+/// A value that stands beside another one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Beside {
+    /// That of the field at this position.
+    Field(usize),
+    /// The part with the rule at this position, of the same value or the same item of a list.
+    Part(usize),
+}
+
+/// A condition on what stands beside a value.
 #[derive(Debug)]
 pub struct Condition {
     /// What must hold.
     pub expression: Expression,
-    /// The position of the field that each of its names stands for.
-    pub fields: Vec<usize>,
+    /// The value that each of its names stands for.
+    pub values: Vec<Beside>,
 }
 
 impl Switch {
     /// The positions of the fields that tell.
-    pub fn fields(&self) -> &[usize] {
-        match self {
-            Switch::ByValue { field, .. } => std::slice::from_ref(field),
-            Switch::Where { condition, .. } => &condition.fields,
-        }
+    pub fn fields(&self) -> impl Iterator<Item = usize> + '_ {
+        let values = match self {
+            Switch::ByValue { by, .. } => std::slice::from_ref(by),
+            Switch::Where { condition, .. } => &condition.values,
+        };
+        values.iter().filter_map(|value| match value {
+            Beside::Field(field) => Some(*field),
+            Beside::Part(_) => None,
+        })
     }
 
-    /// The position of the rule that holds, if one does; `value` gives what another field of `table` says. A condition
-    /// that cannot be worked out does not hold.
+    /// The position of the rule that holds, if one does; `value` gives another value of the record, which is of `table`. A
+    /// condition that cannot be worked out does not hold.
     pub fn rule<'v>(
         &self,
         table: &Table,
-        mut value: impl FnMut(usize) -> Option<Cow<'v, str>>,
+        mut value: impl FnMut(Beside) -> Option<Cow<'v, str>>,
     ) -> Option<usize> {
         match self {
-            Switch::ByValue { field, cases } => {
-                let told = value(*field).unwrap_or_default();
+            Switch::ByValue { by, cases } => {
+                let told = value(*by).unwrap_or_default();
                 let case = cases.iter().find(|(values, _)| values.iter().any(|own| *own == told));
                 case.map(|(_, rule)| *rule)
             }
             Switch::Where { condition, rule } => {
-                let values = condition.fields.iter().map(|field| value_of(table, *field, value(*field)));
-                let values = FieldValues(values.collect());
+                let values = condition.values.iter().map(|own| value_of(table, *own, value(*own)));
+                let values = NamedValues(values.collect());
                 condition.expression.holds(&values).is_ok_and(|holds| holds).then_some(*rule)
             }
         }
@@ -68,9 +81,9 @@ impl Switch {
 }
 
 /// The values of the names of a condition.
-struct FieldValues(Vec<Value>);
+struct NamedValues(Vec<Value>);
 
-impl Scope for FieldValues {
+impl Scope for NamedValues {
     fn value(&self, name: usize) -> Value {
         self.0.get(name).cloned().unwrap_or(Value::Nothing)
     }
@@ -85,10 +98,14 @@ impl Scope for FieldValues {
     }
 }
 
-/// What `text` of a field is to an expression.
-fn value_of(table: &Table, field: usize, text: Option<Cow<'_, str>>) -> Value {
+/// What `text` of a value is to an expression.
+fn value_of(table: &Table, value: Beside, text: Option<Cow<'_, str>>) -> Value {
     let Some(text) = text else { return Value::Nothing };
-    let rule = &table.rules[table.fields[field].layout.rules()[0]];
+    let rule = match value {
+        Beside::Field(field) => table.fields[field].layout.rules()[0],
+        Beside::Part(rule) => rule,
+    };
+    let rule = &table.rules[rule];
     if rule.is_none(&text) {
         return Value::Nothing;
     }

@@ -1,7 +1,7 @@
 //! Tables.
 
 use super::file_pattern::FilePattern;
-use super::{Field, Schema, Switch, TableId, Target, ValueRule};
+use super::{Field, NamedBy, Schema, Switch, TableId, Target, ValueRule};
 use crate::formats::Format;
 use crate::layers::RelPath;
 use crate::problem::Place;
@@ -177,7 +177,7 @@ impl Table {
         let mut fields: Vec<usize> = names.rules_with_names(id).map(|rule| self.rules[rule].field).collect();
         let switches = self.rules.iter().filter(|rule| fields.contains(&rule.field));
         let telling: Vec<usize> =
-            switches.flat_map(|rule| rule.switch.iter().flat_map(Switch::fields)).copied().collect();
+            switches.flat_map(|rule| rule.switch.iter().flat_map(Switch::fields)).collect();
         fields.extend(telling);
         fields.sort_unstable();
         fields.dedup();
@@ -282,7 +282,7 @@ impl Table {
     /// Whether what a value says depends on another field of the record: on what stands beside it, where a record has
     /// several of both.
     pub fn relates_fields(&self) -> bool {
-        let by_field = |part: &Option<KeyPart>| matches!(part, Some(KeyPart::Field(_)));
+        let by_field = |part: &NamedBy| matches!(part, NamedBy::Record(KeyPart::Field(_)));
         self.rules.iter().any(|rule| rule.switch.is_some() || rule.with.iter().any(by_field))
     }
 
@@ -293,8 +293,8 @@ impl Table {
 
     /// Whether the records know their position in the file, so that all of them must be read to tell of one.
     pub fn counts_positions(&self) -> bool {
-        let with = self.rules.iter().flat_map(|rule| rule.with.iter().flatten());
-        self.key.iter().chain(with).any(|part| *part == KeyPart::Position)
+        let named = NamedBy::Record(KeyPart::Position);
+        self.key.contains(&KeyPart::Position) || self.rules.iter().any(|rule| rule.with.contains(&named))
     }
 
     /// Whether the records can be read from blocks of whole lines, one after another.

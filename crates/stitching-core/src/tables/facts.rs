@@ -422,7 +422,7 @@ impl RecordVisitor for Builder<'_> {
             match self.looks[usize::from(*column)] {
                 FieldPlan::Not => {}
                 FieldPlan::Whole(rule) => match cell.plain(record.text) {
-                    Some(text) => self.value(record, at, rule, text, cell.span),
+                    Some(text) => self.value(record, &Piece::whole(rule, text, cell.span, cell, at)),
                     None => self.apart(record, at),
                 },
                 FieldPlan::Apart => self.apart(record, at),
@@ -501,8 +501,9 @@ impl Builder<'_> {
         }
         pieces_of(record.table, described, record.text, at, cell, &mut |piece| {
             if piece.fits {
-                each_rule(record, at, piece.rule, &mut |rule| {
-                    self.value(record, at, rule, piece.text, piece.span);
+                each_rule(record, at, piece.rule, piece.siblings, &mut |rule| match rule == piece.rule {
+                    true => self.value(record, piece),
+                    false => self.value(record, &Piece { rule, within: piece.within.clone(), ..*piece }),
                 });
             } else {
                 self.wrong_shape(record, piece);
@@ -510,9 +511,10 @@ impl Builder<'_> {
         });
     }
 
-    /// Looks at one value, or one part of one, of the cell at position `at`, by the rule at position `number`.
+    /// Looks at one value, or one part of one.
     #[inline]
-    fn value(&mut self, record: &RecordView<'_>, at: usize, number: usize, text: &str, span: Span) {
+    fn value(&mut self, record: &RecordView<'_>, piece: &Piece<'_>) {
+        let (number, text, span) = (piece.rule, piece.text, piece.span);
         let plan = &self.rules[number];
         let (rule, checks) = (plan.rule, plan.checks);
         if rule.is_none(text) {
@@ -532,7 +534,7 @@ impl Builder<'_> {
                 LinkKind::Reference if rule.shape.is_none() && rule.with.is_empty() => {
                     key_hash(text, plan.folded)
                 }
-                LinkKind::Reference => match key_named(record, at, rule, text) {
+                LinkKind::Reference => match key_named(record, rule, piece) {
                     Some(key) => key_hash(&key, plan.folded),
                     None => continue,
                 },

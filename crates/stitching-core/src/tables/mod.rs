@@ -20,7 +20,9 @@ pub use facts::{
 pub use finders::{
     CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, KeyFinder, PieceFinder, ValueFinder,
 };
-pub use pieces::{Piece, each_rule, for_each_piece, key_named, pieces_of, split_value, wrong_count};
+pub use pieces::{
+    Piece, Siblings, each_rule, for_each_piece, key_named, pieces_of, split_value, wrong_count,
+};
 pub use record::{Record, Value, read_all, read_at, read_each, read_from};
 
 use crate::formats::{BlockState, Cell, Column, ColumnCell, Fault, RawRecord, RecordSink, decode};

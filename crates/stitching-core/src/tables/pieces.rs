@@ -2,7 +2,7 @@
 
 use super::{KEY_SEPARATOR, RecordView};
 use crate::formats::{Cell, decode};
-use crate::schema::{Field, Item, KeyPart, Layout, Table, ValueRule};
+use crate::schema::{Beside, Field, Item, KeyPart, Layout, NamedBy, Table, ValueRule};
 use crate::text::Span;
 use std::borrow::Cow;
 use std::ops::Range;
@@ -24,6 +24,39 @@ pub struct Piece<'p> {
     pub at: usize,
     /// Whether the item has the shape its template asks for; if not, the piece is the whole item.
     pub fits: bool,
+    /// The parts of the same item, if it has several.
+    pub siblings: Siblings<'p>,
+}
+
+/// The parts of one item of a value.
+#[derive(Debug, Clone, Copy)]
+pub struct Siblings<'v> {
+    value: &'v str,
+    /// The position of the rule of each, and its place in the value (bytes).
+    parts: &'v [(usize, Range<usize>)],
+}
+
+impl<'v> Siblings<'v> {
+    /// Those of an item that has no parts.
+    pub const NONE: Siblings<'static> = Siblings { value: "", parts: &[] };
+
+    /// The place in the value, in bytes, of the part with the rule at this position, if the item has it.
+    pub fn place(&self, rule: usize) -> Option<Range<usize>> {
+        self.parts.iter().find(|(own, _)| *own == rule).map(|(_, within)| within.clone())
+    }
+
+    /// The text of that part.
+    pub fn text(&self, rule: usize) -> Option<&'v str> {
+        self.place(rule).map(|within| &self.value[within])
+    }
+}
+
+impl<'p> Piece<'p> {
+    /// The whole value of the cell at position `at` of a record, with its place in the file and its rule.
+    #[inline]
+    pub fn whole(rule: usize, text: &'p str, span: Span, cell: &'p Cell, at: usize) -> Piece<'p> {
+        Piece { rule, text, span, within: 0..text.len(), cell, at, fits: true, siblings: Siblings::NONE }
+    }
 }
 
 /// Gives all pieces of `field` in `record`, in the order of the file.
@@ -32,7 +65,7 @@ pub fn for_each_piece(record: &RecordView<'_>, field: usize, mut each: impl FnMu
     let cells = record.cells.iter().enumerate().filter(|(_, cell)| usize::from(cell.column) == field);
     for (at, cell) in cells {
         pieces_of(record.table, &record.table.fields[field], record.text, at, &cell.cell, &mut |piece| {
-            each_rule(record, at, piece.rule, &mut |rule| match rule == piece.rule {
+            each_rule(record, at, piece.rule, piece.siblings, &mut |rule| match rule == piece.rule {
                 true => each(piece),
                 false => each(&Piece { rule, within: piece.within.clone(), ..*piece }),
             });
@@ -41,35 +74,39 @@ pub fn for_each_piece(record: &RecordView<'_>, field: usize, mut each: impl FnMu
 }
 
 /// Gives the rules that hold for a piece of the cell at position `at` of `record`, of which the first is `rule` if no
-/// other field says otherwise.
+/// other value says otherwise.
 #[inline]
-pub fn each_rule(record: &RecordView<'_>, at: usize, rule: usize, each: &mut impl FnMut(usize)) {
-    each(rule_in(record, at, rule));
+pub fn each_rule(
+    record: &RecordView<'_>,
+    at: usize,
+    rule: usize,
+    siblings: Siblings<'_>,
+    each: &mut impl FnMut(usize),
+) {
+    each(rule_in(record, at, rule, siblings));
     for also in &record.table.rules[rule].also {
-        each(rule_in(record, at, *also));
+        each(rule_in(record, at, *also, siblings));
     }
 }
 
 /// The position of the rule that holds for a piece of the cell at position `at` of `record` in place of `rule`, if
-/// another field tells.
+/// another value tells.
 #[inline]
-fn rule_in(record: &RecordView<'_>, at: usize, rule: usize) -> usize {
+fn rule_in(record: &RecordView<'_>, at: usize, rule: usize, siblings: Siblings<'_>) -> usize {
     let Some(switch) = &record.table.rules[rule].switch else { return rule };
-    let value = |field| record.cell_beside(at, field).map(|cell| decode(record.text, cell).text);
+    let value = |value| match value {
+        Beside::Field(field) => record.cell_beside(at, field).map(|cell| decode(record.text, cell).text),
+        Beside::Part(part) => siblings.text(part).map(Cow::Borrowed),
+    };
     switch.rule(record.table, value).unwrap_or(rule)
 }
 
-/// The key that `value`, which is of the cell at position `at` of `record`, names by `rule`, as kept in memory; `None`
-/// if a field that holds another part of it is missing.
-pub fn key_named<'v>(
-    record: &RecordView<'_>,
-    at: usize,
-    rule: &ValueRule,
-    value: &'v str,
-) -> Option<Cow<'v, str>> {
+/// The key that `piece` of `record` names by `rule`, as kept in memory; `None` if what holds another part of it is
+/// missing.
+pub fn key_named<'v>(record: &RecordView<'_>, rule: &ValueRule, piece: &Piece<'v>) -> Option<Cow<'v, str>> {
     let own = match &rule.shape {
-        None => Cow::Borrowed(value),
-        Some(template) => Cow::Owned(template.fill_one(value)),
+        None => Cow::Borrowed(piece.text),
+        Some(template) => Cow::Owned(template.fill_one(piece.text)),
     };
     if rule.with.is_empty() {
         return Some(own);
@@ -80,16 +117,17 @@ pub fn key_named<'v>(
             key.push(KEY_SEPARATOR);
         }
         match part {
-            None => key.push_str(&own),
-            Some(KeyPart::Stem) => key.push_str(record.path.stem()),
-            Some(KeyPart::FileName) => key.push_str(record.path.name()),
-            Some(KeyPart::Path) => key.push_str(record.path.as_str()),
-            Some(KeyPart::PathPart(part)) => {
+            NamedBy::Value => key.push_str(&own),
+            NamedBy::Part(part) => key.push_str(piece.siblings.text(*part)?),
+            NamedBy::Record(KeyPart::Stem) => key.push_str(record.path.stem()),
+            NamedBy::Record(KeyPart::FileName) => key.push_str(record.path.name()),
+            NamedBy::Record(KeyPart::Path) => key.push_str(record.path.as_str()),
+            NamedBy::Record(KeyPart::PathPart(part)) => {
                 key.push_str(record.path_parts.get(*part).map_or("", String::as_str));
             }
-            Some(KeyPart::Position) => key.push_str(&record.position.to_string()),
-            Some(KeyPart::Field(field)) => {
-                key.push_str(&decode(record.text, record.cell_beside(at, *field)?).text);
+            NamedBy::Record(KeyPart::Position) => key.push_str(&record.position.to_string()),
+            NamedBy::Record(KeyPart::Field(field)) => {
+                key.push_str(&decode(record.text, record.cell_beside(piece.at, *field)?).text);
             }
         }
     }
@@ -110,22 +148,21 @@ pub fn pieces_of(
     let decoded = decode(text, cell);
     let value: &str = &decoded.text;
     if let (Layout::Whole(rule), None) = (&field.layout, &field.list) {
-        let span = cell.span;
-        return each(&Piece { rule: *rule, text: value, span, within: 0..value.len(), cell, at, fits: true });
+        return each(&Piece::whole(*rule, value, cell.span, cell, at));
     }
-    split_value(table, field, value, &mut |rule, within, fits| {
+    split_value(table, field, value, &mut |rule, within, fits, siblings| {
         let span = decoded.span(within.start, within.end);
-        each(&Piece { rule, text: &value[within.clone()], span, within, cell, at, fits });
+        each(&Piece { rule, text: &value[within.clone()], span, within, cell, at, fits, siblings });
     });
 }
 
-/// Takes a decoded `value` of `field` apart: gives the rule of each piece, its place in the value (bytes), and
-/// whether it has the shape that its template asks for.
+/// Takes a decoded `value` of `field` apart: gives the rule of each piece, its place in the value (bytes), whether it has
+/// the shape that its template asks for, and the parts of the same item.
 pub fn split_value(
     table: &Table,
     field: &Field,
     value: &str,
-    give: &mut impl FnMut(usize, Range<usize>, bool),
+    give: &mut impl FnMut(usize, Range<usize>, bool, Siblings<'_>),
 ) {
     let first_rule = match &field.layout {
         Layout::Whole(rule) => *rule,
@@ -133,37 +170,56 @@ pub fn split_value(
         Layout::Found(_, groups) => groups[0].1,
     };
     if table.rules[first_rule].is_none(value) {
-        return give(first_rule, 0..value.len(), true);
+        return give(first_rule, 0..value.len(), true, Siblings::NONE);
     }
     let whole = || vec![Item { within: 0..value.len(), is_closed: true }];
     let items = field.list.as_ref().map_or_else(whole, |list| list.items(value));
     for Item { within: item, is_closed } in items.into_iter().skip(usize::from(field.counted)) {
         if !is_closed {
-            give(first_rule, item, false);
+            give(first_rule, item, false, Siblings::NONE);
             continue;
         }
         match &field.layout {
-            Layout::Whole(rule) => give(*rule, item, true),
+            Layout::Whole(rule) => give(*rule, item, true, Siblings::NONE),
             Layout::Parts(template, rules) => match template.matches(&value[item.clone()]) {
-                None => give(first_rule, item, false),
+                None => give(first_rule, item, false, Siblings::NONE),
                 Some(parts) => {
-                    for (part, rule) in parts.into_iter().zip(rules) {
-                        if let Some(part) = part {
-                            give(*rule, item.start + part.start..item.start + part.end, true);
-                        }
-                    }
+                    let parts = parts.into_iter().zip(rules);
+                    give_parts(
+                        value,
+                        parts.filter_map(|(part, rule)| Some((*rule, within(&item, part?)))),
+                        give,
+                    );
                 }
             },
             Layout::Found(regex, groups) => {
                 for found in regex.captures_iter(&value[item.clone()]) {
-                    for (group, rule) in groups {
-                        if let Some(part) = found.get(*group) {
-                            give(*rule, item.start + part.start()..item.start + part.end(), true);
-                        }
-                    }
+                    let part = |group: usize| found.get(group).map(|part| within(&item, part.range()));
+                    give_parts(
+                        value,
+                        groups.iter().filter_map(|(group, rule)| Some((*rule, part(*group)?))),
+                        give,
+                    );
                 }
             }
         }
+    }
+}
+
+/// The place in the value of a part with this place in `item`.
+fn within(item: &Range<usize>, part: Range<usize>) -> Range<usize> {
+    item.start + part.start..item.start + part.end
+}
+
+/// Gives the parts of one item of `value`.
+fn give_parts(
+    value: &str,
+    parts: impl Iterator<Item = (usize, Range<usize>)>,
+    give: &mut impl FnMut(usize, Range<usize>, bool, Siblings<'_>),
+) {
+    let parts: Vec<(usize, Range<usize>)> = parts.collect();
+    for (rule, within) in &parts {
+        give(*rule, within.clone(), true, Siblings { value, parts: &parts });
     }
 }
 

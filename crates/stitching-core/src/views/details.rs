@@ -356,7 +356,7 @@ impl RecordVisitor for Links {
                 if !rule.refs.is_empty()
                     && !rule.is_none(piece.text)
                     && piece.fits
-                    && let Some(named) = key_named(record, piece.at, rule, piece.text)
+                    && let Some(named) = key_named(record, rule, piece)
                 {
                     self.links.push((piece.cell.span, piece.rule, shown_key(&named)));
                 }

@@ -289,7 +289,7 @@ fn uses(view: View<'_>) -> Result<Uses, Error> {
 
 /// Gives the keys of the texts that a value of a field names.
 fn each_text(table: &Table, field: usize, value: &str, each: &mut dyn FnMut(String)) {
-    split_value(table, &table.fields[field], value, &mut |rule, within, fits| {
+    split_value(table, &table.fields[field], value, &mut |rule, within, fits, _| {
         let (rule, text) = (&table.rules[rule], &value[within]);
         if let Some(template) = rule.text.as_ref().filter(|_| fits && !rule.is_none(text)) {
             each(template.fill_one(text));

@@ -6,7 +6,7 @@ use crate::changes::rewrite::Rewrite;
 use crate::formats::decode;
 use crate::layers::RelPath;
 use crate::links::{ReferenceMatcher, Thing, own_part};
-use crate::schema::{Field, KeyPart, Layout, Schema, Table, TableId};
+use crate::schema::{Field, KeyPart, Layout, NamedBy, Schema, Table, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece};
 use crate::text::{Span, Template};
 use std::collections::HashMap;
@@ -140,16 +140,21 @@ impl Visitor<'_, '_> {
                 Thing::Text(_) => rule.text.as_ref().and_then(|template| item.value_for(template)),
                 Thing::File(_) => rule.file.as_ref().and_then(|template| item.value_for(template)),
                 Thing::Record(_, old) if !rule.with.is_empty() => {
-                    // The other parts of the key stand in other fields of the record.
+                    // The other parts of the key stand in other fields of the record, or in the value beside this one.
                     let parts =
                         rule.with.iter().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
-                    for (part, (old, new)) in parts {
-                        if let (Some(KeyPart::Field(field)), true) = (part, old != new)
-                            && let Some(cell) = record.cell_beside(piece.at, *field)
-                        {
-                            let within = 0..decode(record.text, cell).text.len();
-                            let (field, cell, new) = (*field, *cell, new.to_owned());
-                            let record = merged_record(record);
+                    for (part, (_, new)) in parts.filter(|(_, (old, new))| old != new) {
+                        let place = match part {
+                            NamedBy::Record(KeyPart::Field(field)) => record
+                                .cell_beside(piece.at, *field)
+                                .map(|cell| (*field, *cell, 0..decode(record.text, cell).text.len())),
+                            NamedBy::Part(part) => {
+                                piece.siblings.place(*part).map(|within| (field, *piece.cell, within))
+                            }
+                            _ => None,
+                        };
+                        if let Some((field, cell, within)) = place {
+                            let (record, new) = (merged_record(record), new.to_owned());
                             hits.push(Hit::Rewrite(Rewrite {
                                 table,
                                 record,

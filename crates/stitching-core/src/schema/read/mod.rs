@@ -183,7 +183,7 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
             _ => format!("the key of `{name}` has {count} parts, and `with` names {parts}"),
         };
         let help = format!(
-            "write with = [...] with the fields that make up the key, and \"{{}}\" for this one; or refer to one of its fields: \"{name}.FIELD\""
+            "write with = [...] with the fields that make up the key, or with `parts` of one value that does, and \"{{}}\" for this one; or refer to one of its fields: \"{name}.FIELD\""
         );
         return reader.problem(reference.span.clone(), message, help);
     }

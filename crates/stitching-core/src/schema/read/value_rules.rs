@@ -6,9 +6,10 @@ use crate::layers::RelPath;
 use crate::schema::field::{OnRemove, ValueRule, ValueType};
 use crate::schema::pattern::why_not_regex;
 use crate::schema::table::{KeyPart, Table};
-use crate::schema::{Condition, Pattern, Switch, dependencies};
+use crate::schema::{Beside, Condition, NamedBy, Pattern, Switch, dependencies};
 use crate::settings::{TomlReader, Value, name_template, plain};
 use crate::text::{Template, nearest_of};
+use std::ops::Range;
 use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -165,28 +166,31 @@ impl<'t> TableBuilder<'_, 't> {
             match other {
                 OtherFields::With(rule, names) => {
                     let parts = names.into_iter().map(|name| match name.get_ref().as_str() {
-                        "{}" => None,
-                        "{stem}" => Some(KeyPart::Stem),
-                        "{file}" => Some(KeyPart::FileName),
-                        "{path}" => Some(KeyPart::Path),
-                        "{position}" => Some(KeyPart::Position),
+                        "{}" => NamedBy::Value,
+                        "{stem}" => NamedBy::Record(KeyPart::Stem),
+                        "{file}" => NamedBy::Record(KeyPart::FileName),
+                        "{path}" => NamedBy::Record(KeyPart::Path),
+                        "{position}" => NamedBy::Record(KeyPart::Position),
                         other if let Some(at) = self.path_part_in_braces(table, other, name.span()) => {
-                            Some(KeyPart::PathPart(at))
+                            NamedBy::Record(KeyPart::PathPart(at))
                         }
-                        other => Some(KeyPart::Field(self.field_named(table, other, name.span()))),
+                        other => match self.beside(table, rule, other, name.span()) {
+                            Beside::Part(part) => NamedBy::Part(part),
+                            Beside::Field(field) => NamedBy::Record(KeyPart::Field(field)),
+                        },
                     });
-                    let parts: Vec<Option<KeyPart>> = parts.collect();
+                    let parts: Vec<NamedBy> = parts.collect();
                     table.rules[rule].with = parts;
                 }
                 OtherFields::Switch(rule, name, cases) => {
-                    let field = self.field_named(table, name.get_ref(), name.span());
+                    let by = self.beside(table, rule, name.get_ref(), name.span());
                     // The parts of the key are the same in all cases.
                     for (_, case) in &cases {
                         if table.rules[*case].with.is_empty() {
                             table.rules[*case].with = table.rules[rule].with.clone();
                         }
                     }
-                    table.rules[rule].switch = Some(Switch::ByValue { field, cases });
+                    table.rules[rule].switch = Some(Switch::ByValue { by, cases });
                 }
                 OtherFields::Condition(rule, span, expression) => {
                     let names = expression.names().to_vec();
@@ -196,17 +200,29 @@ impl<'t> TableBuilder<'_, 't> {
                         self.reader.problem(span, message, "name the fields: row[\"a name\"]");
                         continue;
                     }
-                    let field = |name: &String| {
+                    let value = |name: &String| {
                         // `row.Depth` is `Depth`, unless a field is called `row`.
                         let own = name.strip_prefix(WHOLE).and_then(|rest| rest.strip_prefix('.'));
                         let name = own.filter(|_| !has_row).unwrap_or(name);
-                        self.field_named(table, name, span.clone())
+                        self.beside(table, rule, name, span.clone())
                     };
-                    let fields = names.iter().map(field).collect();
-                    let condition = Arc::new(Condition { expression, fields });
+                    let values = names.iter().map(value).collect();
+                    let condition = Arc::new(Condition { expression, values });
                     table.rules[rule].switch = Some(Switch::Where { condition, rule: rule + 1 });
                 }
             }
+        }
+    }
+
+    /// What `name` stands for in the rule at this position: another part of the same value, or else a field, which is added
+    /// if it is not described.
+    fn beside(&mut self, table: &mut Table, rule: usize, name: &str, span: Range<usize>) -> Beside {
+        let own = &table.rules[rule];
+        let layout = &table.fields[own.field].layout;
+        let part = layout.rules().into_iter().find(|part| table.rules[*part].part.as_deref() == Some(name));
+        match part.filter(|_| own.part.as_deref().is_some_and(|own| own != name)) {
+            Some(part) => Beside::Part(part),
+            None => Beside::Field(self.field_named(table, name, span)),
         }
     }
 
