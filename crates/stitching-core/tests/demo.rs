@@ -51,7 +51,7 @@ impl RecordVisitor for Slow<'_> {
         for field in 0..record.table.fields.len() {
             for_each_piece(record, field, |piece| {
                 let rule = &self.project.schema.tables[self.table].rules[piece.rule];
-                let Some(named) = key_named(record, piece.at, rule, piece.text) else { return };
+                let Some(named) = key_named(record, rule, piece) else { return };
                 for target in rule.refs.iter().filter(|_| piece.fits && !rule.is_none(piece.text)) {
                     let place = (self.file, piece.span);
                     self.found.entry((target.table, named.clone().into_owned())).or_default().insert(place);

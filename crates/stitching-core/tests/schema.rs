@@ -9,7 +9,7 @@ use std::fs;
 use std::sync::Arc;
 use stitching_core::help::NextStep;
 use stitching_core::layers::RelPath;
-use stitching_core::schema::{self, KeyPart, Layout, Schema, Target, Texts, ValueType};
+use stitching_core::schema::{self, KeyPart, Layout, Schema, Target, Texts, ValueRule, ValueType};
 use stitching_core::{Error, ErrorKind, Project};
 
 fn read(text: &str) -> Schema {
@@ -104,7 +104,8 @@ N = { type = "integer" }
     assert_eq!(template.parts(), ["x", "y"]);
     assert_eq!((&table.rules[rules[0]].refs[..], table.rules[rules[1]].kind), (&[u][..], ValueType::Integer));
     assert_eq!(table.rules[rules[1]].range, Some((1.0, f64::INFINITY)));
-    assert_eq!(rule("E").file.as_ref().map(|file| file.fill_one("a")), Some("maps/a.bmp".to_owned()));
+    let file = |rule: &ValueRule| rule.file.as_ref().and_then(|file| file.fill("a", |_| None));
+    assert_eq!(file(rule("E")).as_deref(), Some("maps/a.bmp"));
     let e = &table.fields[table.field("E").expect("a field")];
     assert!(e.note && e.optional && e.unit.as_deref() == Some("px"));
     assert!(rule("F").unique && rule("F").kind == ValueType::Boolean);

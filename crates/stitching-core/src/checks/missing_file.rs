@@ -35,9 +35,7 @@ Example, right
 ";
 
 fn path_of(subject: &Subject<'_>) -> Result<RelPath, RelPathError> {
-    let template = subject.rule.and_then(|rule| rule.file.as_ref());
-    let path = template.map_or_else(|| subject.value.to_owned(), |template| template.fill_one(subject.value));
-    RelPath::parse(&path)
+    RelPath::parse(subject.path)
 }
 
 fn asks(_: &Context<'_>, subject: &Subject<'_>) -> Vec<Asked> {
@@ -45,7 +43,6 @@ fn asks(_: &Context<'_>, subject: &Subject<'_>) -> Vec<Asked> {
 }
 
 fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
-    let template = subject.rule.and_then(|rule| rule.file.as_ref());
     let found = match path_of(subject) {
         Ok(found) => found,
         Err(RelPathError::Leaves(path)) => {
@@ -79,8 +76,7 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
         words.help = Some(format!("the nearest is `{near}`").into());
         better = Some(near.clone());
     }
-    let inner = |path: &str| template?.extract(path, "").map(str::to_owned);
-    words.better = better.as_deref().and_then(inner);
+    words.better = better.as_deref().and_then(|path| subject.value_for(path));
     words.meant = better;
     words
 }

@@ -85,7 +85,7 @@ use crate::layers::FileId;
 use crate::links::{Index, RecordId};
 use crate::problem::{Problem, Severity};
 use crate::rows::Others;
-use crate::schema::{Rule, Schema, Table, TableId, ValueRule};
+use crate::schema::{NamedBy, Rule, Schema, Table, TableId, ValueRule};
 use crate::tables::{
     CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, KeyFinder, LinkKind, PieceFinder, Seed,
     ValueFinder,
@@ -239,10 +239,22 @@ pub struct Subject<'s> {
     pub value: &'s str,
     /// The key that the value names, as kept in memory; mostly the value itself.
     pub named: &'s str,
+    /// The path of the file that the value names, as it is made; empty where it names none.
+    pub path: &'s str,
+    /// What the other parts of that path say.
+    pub beside: &'s [(NamedBy, String)],
     /// The record's key as kept in memory.
     pub key: Option<&'s str>,
     /// Whether near names were looked for.
     pub suggest: bool,
+}
+
+impl Subject<'_> {
+    /// The value that names the file at `path`, if the schema makes such a path of one.
+    pub fn value_for(&self, path: &str) -> Option<String> {
+        let other = |part| self.beside.iter().find(|(own, _)| *own == part).map(|(_, said)| said.into());
+        self.rule?.file.as_ref()?.extract(path, self.value, other)
+    }
 }
 
 /// A name of which near ones are wanted. All that are asked for are looked for together, before the words are made.

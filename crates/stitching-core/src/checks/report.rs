@@ -9,10 +9,10 @@ use crate::help::Help;
 use crate::links::{Index, Labels, RecordId, Switched, switched_in};
 use crate::problem::{Fix, Place, Problem, Related};
 use crate::reading::{LoadedFile, load, with_text};
-use crate::schema::{Table, ValueRule};
+use crate::schema::{FileTemplate, NamedBy, Table, ValueRule};
 use crate::tables::{
-    Piece, RecordView, RecordVisitor, Seed, SeedDetail, for_each_piece, key_named, read_all, read_records,
-    read_records_at, shown_key,
+    Piece, RecordView, RecordVisitor, Seed, SeedDetail, beside, file_named, for_each_piece, key_named,
+    read_all, read_records, read_records_at, shown_key,
 };
 use crate::text::{Edit, EditSet, Near, Span};
 use rayon::prelude::*;
@@ -300,6 +300,8 @@ struct About<'a> {
     label: Option<String>,
     value: String,
     named: String,
+    path: String,
+    beside: Vec<(NamedBy, String)>,
     span: Span,
     cell: Option<crate::formats::Cell>,
     suggest: bool,
@@ -313,6 +315,8 @@ impl About<'_> {
             rule: self.rule,
             value: &self.value,
             named: &self.named,
+            path: &self.path,
+            beside: &self.beside,
             key: self.key.as_deref(),
             suggest: self.suggest,
         }
@@ -354,6 +358,8 @@ impl RecordVisitor for Finder<'_, '_> {
                 label: self.label(record),
                 value: seed.span.of(record.text).to_owned(),
                 named: String::new(),
+                path: String::new(),
+                beside: Vec::new(),
                 span: seed.span,
                 cell: None,
                 suggest,
@@ -366,6 +372,15 @@ impl RecordVisitor for Finder<'_, '_> {
                         about.value = piece.text.to_owned();
                         let named = key_named(record, rule, piece);
                         about.named = named.map_or_else(|| piece.text.to_owned(), Cow::into_owned);
+                        about.path = file_named(record, rule, piece).unwrap_or_default();
+                        let parts = rule.file.iter().flat_map(FileTemplate::parts);
+                        let others = parts.filter(|part| **part != NamedBy::Value);
+                        about.beside = others
+                            .filter_map(|part| {
+                                let said = beside(record, piece, record.path, *part)?;
+                                Some((*part, said.into_owned()))
+                            })
+                            .collect();
                         about.span = piece.span;
                         about.cell = Some(*piece.cell);
                     }

@@ -109,8 +109,12 @@ impl Format for Lines {
         Ok(value.to_owned())
     }
 
+    fn has_part(&self, name: &str) -> bool {
+        self.parts().any(|part| part == name)
+    }
+
     fn check_column(&self, column: &str) -> Result<(), String> {
-        if self.parts().any(|part| part == column) {
+        if self.has_part(column) {
             return Ok(());
         }
         let parts: Vec<String> = self.parts().map(|part| format!("`{part}`")).collect();

@@ -317,6 +317,11 @@ pub trait Format: std::fmt::Debug + Send + Sync {
         false
     }
 
+    /// Whether the settings of the format give a part of its records this name.
+    fn has_part(&self, _name: &str) -> bool {
+        false
+    }
+
     /// What is wrong with `column` as a name in this format, if it cannot be one.
     fn check_column(&self, _column: &str) -> Result<(), String> {
         Ok(())

@@ -78,6 +78,11 @@ impl RelPath {
         }
     }
 
+    /// The folder that the file is in, from the layer's root; empty for a file at the root.
+    pub fn folder(&self) -> &str {
+        self.0.rsplit_once('/').map_or("", |(folder, _)| folder)
+    }
+
     /// The file's name with its extension.
     pub fn name(&self) -> &str {
         self.0.rsplit('/').next().unwrap_or_default()

@@ -29,6 +29,7 @@ mod profile;
 mod proposal;
 mod recognise;
 mod references;
+mod relative_files;
 mod root_elements;
 mod rows;
 mod sections;
@@ -61,6 +62,7 @@ use candidates::{Candidate, Found};
 use file_part::FilePart;
 use hashbrown::HashMap;
 use keys::{KeyChoice, STEM, choose_key, votes};
+use links::ValuePlaces;
 use profile::{ColumnRequest, Counts, Profile, SAMPLED, Split, profile};
 use shapes::{RecordShape, shapes_of};
 use std::collections::{BTreeSet, HashSet};
@@ -196,6 +198,10 @@ pub fn learn(view: View<'_>) -> Learned {
         .filter(|link| link.band != Band::Hidden)
         .filter_map(|link| Some((link.table.clone(), link.field.clone()?)))
         .collect();
+    let relative = study.relative_files(&linked, &ValuePlaces::new(stack));
+    let of_relative = relative.iter().filter_map(|own| Some((own.table.clone(), own.field.clone()?)));
+    let linked: BTreeSet<(String, String)> = linked.into_iter().chain(of_relative).collect();
+    links.extend(relative);
     let computed = study.computed(&links, &linked);
     let told = study.referred_to(&links);
     proposals.extend(links);

@@ -3,7 +3,7 @@
 use super::Thing;
 use crate::layers::RelPath;
 use crate::schema::{CompanionKind, KeyPart, Schema, TableId};
-use crate::tables::{RecordView, for_each_piece};
+use crate::tables::{RecordView, file_named, for_each_piece};
 
 /// Whether a record of `table` belongs to what it refers to by the rule at position `rule`: the schema says so, or the
 /// reference is all that its key is made of.
@@ -31,8 +31,7 @@ pub fn named_by(schema: &Schema, table: TableId, record: &RecordView<'_>) -> Vec
             if let Some(text) = &rule.text {
                 add(Thing::Text(text.fill_one(piece.text)));
             }
-            let file = rule.file.as_ref().map(|file| file.fill_one(piece.text));
-            if let Some(path) = file.and_then(|file| RelPath::parse(&file).ok()) {
+            if let Some(path) = file_named(record, rule, piece).and_then(|file| RelPath::parse(&file).ok()) {
                 add(Thing::File(path));
             }
         });

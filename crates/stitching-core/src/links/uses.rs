@@ -5,9 +5,9 @@ use crate::Error;
 use crate::layers::{FileId, RelPath};
 use crate::reading::View;
 use crate::reading::{Needles, TableScan, glance};
-use crate::schema::{KeyPart, NamedBy, Schema, Switch, Table, TableId, ValueRule};
+use crate::schema::{FileTemplate, KeyPart, NamedBy, Schema, Switch, Table, TableId, ValueRule};
 use crate::tables::{
-    KEY_SEPARATOR, Piece, RecordView, for_each_piece, key_hash, key_named, path_hash, shown_key,
+    KEY_SEPARATOR, Piece, RecordView, file_named, for_each_piece, key_hash, key_named, path_hash, shown_key,
 };
 use crate::text::Span;
 use std::collections::HashMap;
@@ -110,8 +110,8 @@ impl ReferenceMatcher {
             }
             Match::Folded(text) => piece.text.to_lowercase() == *text,
             Match::Path(path) => {
-                let filled = rule.file.as_ref().map(|template| template.fill_one(piece.text));
-                filled.and_then(|filled| RelPath::parse(&filled).ok()).as_ref() == Some(path)
+                file_named(record, rule, piece).and_then(|filled| RelPath::parse(&filled).ok()).as_ref()
+                    == Some(path)
             }
         };
         if !piece.fits || rule.is_none(piece.text) {
@@ -137,7 +137,8 @@ impl ReferenceMatcher {
         for rule in &schema.tables[table].rules {
             if fields.contains(&rule.field) {
                 let others = rule.switch.iter().flat_map(Switch::fields);
-                let with = rule.with.iter().filter_map(|part| match part {
+                let of_file = rule.file.iter().flat_map(FileTemplate::parts);
+                let with = rule.with.iter().chain(of_file).filter_map(|part| match part {
                     NamedBy::Record(KeyPart::Field(field)) => Some(*field),
                     _ => None,
                 });

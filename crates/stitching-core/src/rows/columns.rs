@@ -304,7 +304,7 @@ impl FilePart {
     fn of<'p>(self, table: &Table, path: &'p RelPath) -> Option<&'p str> {
         match self {
             FilePart::Path => Some(path.as_str()),
-            FilePart::Folder => Some(path.as_str().rsplit_once('/').map_or("", |(folder, _)| folder)),
+            FilePart::Folder => Some(path.folder()),
             FilePart::Name => Some(path.name()),
             FilePart::Stem => Some(path.stem()),
             FilePart::Part(part) => table.path_part(path, part),
@@ -585,6 +585,7 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
                                 path.and_then(|path| rows.table.path_part(path, *part)).unwrap_or("")
                             }
                             NamedBy::Record(KeyPart::Position) => position.as_str(),
+                            NamedBy::Folder => path.map_or("", RelPath::folder),
                         });
                         parts.collect::<Vec<_>>().join(&KEY_SEPARATOR.to_string())
                     }

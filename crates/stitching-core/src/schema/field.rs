@@ -1,6 +1,6 @@
 //! Fields and the rules for their values.
 
-use super::{KeyPart, List, Pattern, Switch, TableId};
+use super::{Beside, FileTemplate, KeyPart, List, Pattern, Switch, TableId};
 use crate::Place;
 use crate::text::{Template, number};
 use regex::Regex;
@@ -85,7 +85,7 @@ pub struct ValueRule {
     /// How the text key is made from the value, if it is a text key.
     pub text: Option<Template>,
     /// How the path of a file is made from the value, if it names one.
-    pub file: Option<Template>,
+    pub file: Option<FileTemplate>,
     /// Lowest and highest number allowed.
     pub range: Option<(f64, f64)>,
     /// The numbers that a whole number may be the sum of, each bit of it in one of them; none if that is not said.
@@ -106,15 +106,26 @@ pub struct ValueRule {
     pub on_remove: OnRemove,
 }
 
-/// What holds a part of the key that a reference names.
+/// What holds a part of the key, or of the path of a file, that a value names together with other things.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum NamedBy {
     /// The value of the reference itself.
     Value,
     /// A field of the record, or the name of its file.
     Record(KeyPart),
+    /// The folder of its file, from a layer's root.
+    Folder,
     /// The part with the rule at this position, of the same value or the same item of a list.
     Part(usize),
+}
+
+impl From<Beside> for NamedBy {
+    fn from(value: Beside) -> NamedBy {
+        match value {
+            Beside::Part(part) => NamedBy::Part(part),
+            Beside::Field(field) => NamedBy::Record(KeyPart::Field(field)),
+        }
+    }
 }
 
 /// What becomes of a reference when what it refers to is removed.

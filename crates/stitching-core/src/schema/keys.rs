@@ -478,7 +478,11 @@ pub(crate) const RULE: &[Setting] = &[
         "string|array|object",
         "The table whose key it names, or `table.field`; of several, any one. With `by`, a table or several for each value of that field.",
     ),
-    setting("by", "string", "The field, or the other part of the same value, that tells which of the tables in `ref` is meant."),
+    setting(
+        "by",
+        "string",
+        "The field, or the other part of the same value, that tells which of the tables in `ref` is meant.",
+    ),
     setting("as", "string", "How the key that it names is made from the value: \"_{}\"."),
     setting(
         "with",
@@ -507,7 +511,11 @@ pub(crate) const RULE: &[Setting] = &[
         "boolean|string",
         "It is a text key; or a template that makes the text key: \"name_{}\".",
     ),
-    setting("file", "string", "It names a file: a template of its path, such as \"layouts/{}.json\"."),
+    setting(
+        "file",
+        "string",
+        "It names a file: a template of its path, such as \"layouts/{}.json\". Other fields of the record may stand in it by name, and `{folder}` for the folder of the record's own file: \"{folder}/{}\".",
+    ),
     setting("range", "array", "The lowest and the highest number allowed."),
     setting(
         "flags",

@@ -1,7 +1,7 @@
 //! Tables.
 
 use super::file_pattern::FilePattern;
-use super::{Field, NamedBy, Schema, Switch, TableId, Target, ValueRule};
+use super::{Field, FileTemplate, NamedBy, Schema, Switch, TableId, Target, ValueRule};
 use crate::formats::Format;
 use crate::layers::RelPath;
 use crate::problem::Place;
@@ -283,7 +283,10 @@ impl Table {
     /// several of both.
     pub fn relates_fields(&self) -> bool {
         let by_field = |part: &NamedBy| matches!(part, NamedBy::Record(KeyPart::Field(_)));
-        self.rules.iter().any(|rule| rule.switch.is_some() || rule.with.iter().any(by_field))
+        self.rules.iter().any(|rule| {
+            let of_file = rule.file.iter().flat_map(FileTemplate::parts);
+            rule.switch.is_some() || rule.with.iter().chain(of_file).any(by_field)
+        })
     }
 
     /// Whether `field` is part of the key.
@@ -294,7 +297,9 @@ impl Table {
     /// Whether the records know their position in the file, so that all of them must be read to tell of one.
     pub fn counts_positions(&self) -> bool {
         let named = NamedBy::Record(KeyPart::Position);
-        self.key.contains(&KeyPart::Position) || self.rules.iter().any(|rule| rule.with.contains(&named))
+        let of_file = |rule: &ValueRule| rule.file.as_ref().is_some_and(|file| file.parts().contains(&named));
+        self.key.contains(&KeyPart::Position)
+            || self.rules.iter().any(|rule| rule.with.contains(&named) || of_file(rule))
     }
 
     /// Whether the records can be read from blocks of whole lines, one after another.

@@ -7,8 +7,8 @@
 //! text and compared as such, and what changes files always compares text.
 
 use super::{
-    FieldFinder, Finders, Piece, RecordView, RecordVisitor, ValueFinder, each_rule, key_named, pieces_of,
-    read_block, read_records,
+    FieldFinder, Finders, Piece, RecordView, RecordVisitor, ValueFinder, each_rule, file_named, key_named,
+    pieces_of, read_block, read_records,
 };
 use crate::Code;
 use crate::formats::{BlockState, ColumnCell, Fault, Form, may_have_off};
@@ -540,7 +540,11 @@ impl Builder<'_> {
                 },
                 LinkKind::Value => key_hash(text, false),
                 LinkKind::Text => text_hash(rule, text),
-                LinkKind::File => file_hash(rule, text),
+                LinkKind::File => match file_named(record, rule, piece) {
+                    // No file has 0, which stands for a path that leads out of the layer.
+                    Some(path) => path_hash(&path).unwrap_or(0),
+                    None => continue,
+                },
             };
             links.push(Link { hash, start: self.base + span.start, record: self.index });
         }
@@ -594,12 +598,4 @@ fn text_hash(rule: &ValueRule, value: &str) -> u64 {
         Some(template) if template.source() != "{}" => key_hash(&template.fill_one(value), false),
         _ => key_hash(value, false),
     }
-}
-
-/// The hash of the path that `value` stands for; no file has 0, which stands for a path that leads
-/// out of the layer.
-#[inline(never)]
-fn file_hash(rule: &ValueRule, value: &str) -> u64 {
-    let path = rule.file.as_ref().map(|template| template.fill_one(value)).unwrap_or_default();
-    path_hash(&path).unwrap_or(0)
 }

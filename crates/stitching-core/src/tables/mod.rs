@@ -21,7 +21,8 @@ pub use finders::{
     CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, KeyFinder, PieceFinder, ValueFinder,
 };
 pub use pieces::{
-    Piece, Siblings, each_rule, for_each_piece, key_named, pieces_of, split_value, wrong_count,
+    Piece, Siblings, beside, each_rule, file_named, for_each_piece, key_named, pieces_of, split_value,
+    wrong_count,
 };
 pub use record::{Record, Value, read_all, read_at, read_each, read_from};
 

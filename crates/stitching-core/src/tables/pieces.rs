@@ -2,6 +2,7 @@
 
 use super::{KEY_SEPARATOR, RecordView};
 use crate::formats::{Cell, decode};
+use crate::layers::RelPath;
 use crate::schema::{Beside, Field, Item, KeyPart, Layout, NamedBy, Table, ValueRule};
 use crate::text::Span;
 use std::borrow::Cow;
@@ -118,20 +119,41 @@ pub fn key_named<'v>(record: &RecordView<'_>, rule: &ValueRule, piece: &Piece<'v
         }
         match part {
             NamedBy::Value => key.push_str(&own),
-            NamedBy::Part(part) => key.push_str(piece.siblings.text(*part)?),
-            NamedBy::Record(KeyPart::Stem) => key.push_str(record.path.stem()),
-            NamedBy::Record(KeyPart::FileName) => key.push_str(record.path.name()),
-            NamedBy::Record(KeyPart::Path) => key.push_str(record.path.as_str()),
-            NamedBy::Record(KeyPart::PathPart(part)) => {
-                key.push_str(record.path_parts.get(*part).map_or("", String::as_str));
-            }
-            NamedBy::Record(KeyPart::Position) => key.push_str(&record.position.to_string()),
-            NamedBy::Record(KeyPart::Field(field)) => {
-                key.push_str(&decode(record.text, record.cell_beside(piece.at, *field)?).text);
-            }
+            part => key.push_str(&beside(record, piece, record.path, *part)?),
         }
     }
     Some(Cow::Owned(key))
+}
+
+/// The path of the file that `piece` of `record` names by `rule`, as it is made: it need not be one that can be; `None` if the
+/// rule is about no file, or what holds another part of the path is missing.
+pub fn file_named(record: &RecordView<'_>, rule: &ValueRule, piece: &Piece<'_>) -> Option<String> {
+    rule.file.as_ref()?.fill(piece.text, |part| beside(record, piece, record.path, part))
+}
+
+/// What `part`, which is not the value itself, says for `piece` of `record` if the file of that is at `path`; `None` if it is
+/// missing.
+pub fn beside<'v>(
+    record: &RecordView<'v>,
+    piece: &Piece<'v>,
+    path: &'v RelPath,
+    part: NamedBy,
+) -> Option<Cow<'v, str>> {
+    Some(match part {
+        NamedBy::Value => Cow::Borrowed(piece.text),
+        NamedBy::Part(part) => Cow::Borrowed(piece.siblings.text(part)?),
+        NamedBy::Folder => Cow::Borrowed(path.folder()),
+        NamedBy::Record(KeyPart::Stem) => Cow::Borrowed(path.stem()),
+        NamedBy::Record(KeyPart::FileName) => Cow::Borrowed(path.name()),
+        NamedBy::Record(KeyPart::Path) => Cow::Borrowed(path.as_str()),
+        NamedBy::Record(KeyPart::PathPart(part)) => {
+            Cow::Borrowed(record.table.path_part(path, part).unwrap_or_default())
+        }
+        NamedBy::Record(KeyPart::Position) => Cow::Owned(record.position.to_string()),
+        NamedBy::Record(KeyPart::Field(field)) => {
+            decode(record.text, record.cell_beside(piece.at, field)?).text
+        }
+    })
 }
 
 /// Gives the pieces of one cell of `field`, at position `at` among those of its record, with the rules that hold if no

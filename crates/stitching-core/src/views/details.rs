@@ -10,7 +10,7 @@ use crate::reading::View;
 use crate::reading::{Excerpt, LoadedFile, load, prepare, with_text};
 use crate::schema::{Layout, Schema, Table, TableId, Target};
 use crate::tables::{
-    Record, RecordView, RecordVisitor, Value, all_fields, for_each_piece, key_named, read_at,
+    Record, RecordView, RecordVisitor, Value, all_fields, file_named, for_each_piece, key_named, read_at,
     read_records_at, shown_key,
 };
 use crate::text::{Span, Text};
@@ -84,6 +84,7 @@ struct AtPlace {
     record: Record,
     /// The pieces that refer to records: the span of their cell, the rule, the text.
     links: Vec<(Span, usize, String)>,
+    files: Vec<(Span, String)>,
     named: NamedRecords,
 }
 
@@ -118,23 +119,23 @@ fn own_details(view: View<'_>, found: &Found) -> Result<Details, Error> {
         let loaded = load(stack, place.file)?;
         details.places.push(loaded.place(place.span));
         let path = &stack.files()[place.file].path;
-        let (table, record, links) = with_text(stack, place.file, |text| {
+        let (table, record, Links { links, files, .. }) = with_text(stack, place.file, |text| {
             let table = schema.tables[found.table].widened(&schema.tables[found.table].format.columns(text));
             let record = read_at(&table, path, text, place.span);
-            let mut links = Links { span: place.span, links: Vec::new() };
+            let mut links = Links { span: place.span, links: Vec::new(), files: Vec::new() };
             let offset = place.span.start as usize;
             read_records_at(&table, path, text, &all_fields(&table), &[offset], &mut links);
-            (table, record, links.links)
+            (table, record, links)
         })?;
         let Some(record) = record else { continue };
         let named = named_records(view, &table, &links)?;
-        read.push(AtPlace { at, loaded, table, record, links, named });
+        read.push(AtPlace { at, loaded, table, record, links, files, named });
     }
     // All texts at once: those of its own fields, and the names of what it refers to.
     let texts = texts_with(view, &text_keys(schema, &read))?;
     let labels = texts.labels();
     let mut given: HashSet<String> = HashSet::new();
-    for AtPlace { at, loaded, table, record, mut links, named } in read {
+    for AtPlace { at, loaded, table, record, mut links, files, named } in read {
         if let Some(value) = table.label.and_then(|field| record.value(field)) {
             details.label = details.label.or_else(|| labels.name(&table, &value.text));
         }
@@ -169,7 +170,10 @@ fn own_details(view: View<'_>, found: &Found) -> Result<Details, Error> {
                 at,
                 inherited_from: None,
                 points_to,
-                file: file_of(stack, &table, through, value.field, &value.text),
+                file: files
+                    .iter()
+                    .find(|(span, _)| *span == value.span)
+                    .map(|(_, path)| file_at(stack, through, path)),
                 texts: own_texts.unwrap_or_default(),
                 value,
             });
@@ -267,22 +271,13 @@ fn inherit(view: View<'_>, found: &Found, details: &mut Details) -> Result<(), E
     Ok(())
 }
 
-/// The file that `value` of `field` names, and the layer it is in.
-fn file_of(
-    stack: &Stack,
-    table: &Table,
-    through: LayerId,
-    field: usize,
-    value: &str,
-) -> Option<(String, Option<String>)> {
-    let Layout::Whole(rule) = table.fields[field].layout else { return None };
-    let rule = &table.rules[rule];
-    let path = rule.file.as_ref().filter(|_| !rule.is_none(value))?.fill_one(value);
-    let found = RelPath::parse(&path).ok().and_then(|path| {
+/// The file at `path`, and the layer it is in.
+fn file_at(stack: &Stack, through: LayerId, path: &str) -> (String, Option<String>) {
+    let found = RelPath::parse(path).ok().and_then(|path| {
         let layers = (0..=through).rev();
         layers.into_iter().find(|layer| stack.find(*layer, &path).is_some())
     });
-    Some((path, found.map(|layer| stack.layers()[layer].name.clone())))
+    (path.to_owned(), found.map(|layer| stack.layers()[layer].name.clone()))
 }
 
 /// The record `found` at the first of its places, with the fields that the schema describes.
@@ -343,6 +338,8 @@ fn label_value(stack: &Stack, schema: &Schema, found: &Found) -> Result<Option<S
 struct Links {
     span: Span,
     links: Vec<(Span, usize, String)>,
+    /// The files that whole values name: the span of the cell, the path.
+    files: Vec<(Span, String)>,
 }
 
 impl RecordVisitor for Links {
@@ -353,9 +350,15 @@ impl RecordVisitor for Links {
         for field in 0..record.table.fields.len() {
             for_each_piece(record, field, |piece| {
                 let rule = &record.table.rules[piece.rule];
+                if !piece.fits || rule.is_none(piece.text) {
+                    return;
+                }
+                let described = &record.table.fields[field];
+                let is_whole = matches!(described.layout, Layout::Whole(_)) && described.list.is_none();
+                if let Some(path) = file_named(record, rule, piece).filter(|_| is_whole) {
+                    self.files.push((piece.cell.span, path));
+                }
                 if !rule.refs.is_empty()
-                    && !rule.is_none(piece.text)
-                    && piece.fits
                     && let Some(named) = key_named(record, rule, piece)
                 {
                     self.links.push((piece.cell.span, piece.rule, shown_key(&named)));

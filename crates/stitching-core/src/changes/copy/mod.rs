@@ -270,10 +270,14 @@ impl<'p> Work<'p> {
         let plan: Vec<_> =
             (0..schema.tables.len()).map(|table| plan(schema, table, items, &wanted)).collect();
         let index = ItemIndex::new(schema, items);
+        let copied = self.files.iter();
+        let moved =
+            copied.map(|(file, new)| (self.project.stack.files()[*file].path.clone(), new.clone())).collect();
         let look = |table: TableId, record: &RecordView<'_>, out: &mut Vec<Seen>| {
             let mut hits: Vec<Hit> = Vec::new();
             let second_identifiers = &self.second_identifiers[table];
             let visitor = Visitor {
+                moved: &moved,
                 schema,
                 items: &index,
                 wanted: &wanted,

@@ -35,7 +35,7 @@ use crate::reading::{FileHits, Needles, TableScan, fingerprint, load, scan};
 use crate::schema::{CompanionKind, KeyPart, Schema, Table, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
 use crate::text::{Edit, Span, Text};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// Builds the change that gives the record at `address` the key `new`, everywhere.
 ///
@@ -120,6 +120,8 @@ struct Work<'p> {
     builder: Builder<'p>,
     /// The files that are moved.
     moved: HashSet<FileId>,
+    /// The paths that files are moved from, and those they are moved to.
+    new_paths: HashMap<RelPath, RelPath>,
     /// Whether what is added over a base layer has the notes above it.
     with_notes: bool,
     /// Whether many records are renamed, so that one may get the key that another one leaves.
@@ -139,6 +141,7 @@ impl<'p> Work<'p> {
             rewrites: BTreeMap::new(),
             builder: Builder::new(project, title),
             moved: HashSet::new(),
+            new_paths: HashMap::new(),
             with_notes: false,
             is_many: false,
             to_be_free: Vec::new(),
@@ -230,7 +233,8 @@ impl<'p> Work<'p> {
         let index = ItemIndex::new(schema, &items);
         let look = |table: TableId, record: &RecordView<'_>, hits: &mut Vec<Hit>| {
             let second_identifiers = &self.second_identifiers[table];
-            Visitor { schema, items: &index, wanted: &wanted, second_identifiers, table, record, hits }.run();
+            let (items, wanted, moved) = (&index, &wanted, &self.new_paths);
+            Visitor { schema, items, wanted, second_identifiers, moved, table, record, hits }.run();
         };
         let found = scan(View::top(stack, schema), &plan, &look)?;
         for file in found {
@@ -303,6 +307,7 @@ impl<'p> Work<'p> {
             Some(file) => {
                 self.builder.move_to(file, new)?;
                 self.moved.insert(file);
+                self.new_paths.insert(old.clone(), new.clone());
                 Ok(!self.is_in_mod(file))
             }
             None => Ok(false),

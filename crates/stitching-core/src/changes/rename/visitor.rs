@@ -6,8 +6,8 @@ use crate::changes::rewrite::Rewrite;
 use crate::formats::decode;
 use crate::layers::RelPath;
 use crate::links::{ReferenceMatcher, Thing, own_part};
-use crate::schema::{Field, KeyPart, Layout, NamedBy, Schema, Table, TableId};
-use crate::tables::{KEY_SEPARATOR, RecordView, for_each_piece};
+use crate::schema::{Field, KeyPart, Layout, NamedBy, Schema, Table, TableId, ValueRule};
+use crate::tables::{KEY_SEPARATOR, Piece, RecordView, beside, file_named, for_each_piece};
 use crate::text::{Span, Template};
 use std::collections::HashMap;
 
@@ -47,6 +47,8 @@ pub(in crate::changes) struct Visitor<'l, 'r> {
     pub(in crate::changes) wanted: &'l ReferenceMatcher,
     /// The rules of the table by whose values others refer to its records, besides the key.
     pub(in crate::changes) second_identifiers: &'l [usize],
+    /// The files that get another path, and which.
+    pub(in crate::changes) moved: &'l HashMap<RelPath, RelPath>,
     pub(in crate::changes) table: TableId,
     pub(in crate::changes) record: &'l RecordView<'r>,
     pub(in crate::changes) hits: &'l mut Vec<Hit>,
@@ -129,7 +131,7 @@ impl Visitor<'_, '_> {
     /// Rewrites the values of `field` that point to one of the things.
     fn references(&mut self, field: usize, rewritten: &mut Vec<(usize, String)>) {
         let (record, wanted, items, table) = (self.record, self.wanted, self.items, self.table);
-        let second_identifiers = self.second_identifiers;
+        let (second_identifiers, moved) = (self.second_identifiers, self.moved);
         let hits = &mut *self.hits;
         for_each_piece(record, field, |piece| {
             let rule = &record.table.rules[piece.rule];
@@ -138,7 +140,10 @@ impl Visitor<'_, '_> {
             };
             let new = match &item.thing {
                 Thing::Text(_) => rule.text.as_ref().and_then(|template| item.value_for(template)),
-                Thing::File(_) => rule.file.as_ref().and_then(|template| item.value_for(template)),
+                Thing::File(_) => match value_after(record, moved, rule, piece, item) {
+                    Some(new) if new == piece.text => return,
+                    new => new,
+                },
                 Thing::Record(_, old) if !rule.with.is_empty() => {
                     // The other parts of the key stand in other fields of the record, or in the value beside this one.
                     let parts =
@@ -255,9 +260,15 @@ impl Visitor<'_, '_> {
         let described = &self.record.table.rules[rule];
         let text = described.text.as_ref();
         let text = text.map(|template| (Thing::Text(template.fill_one(old)), template.fill_one(new)));
-        let file = described.file.as_ref().and_then(|template| {
-            Some((Thing::File(RelPath::parse(&template.fill_one(old)).ok()?), template.fill_one(new)))
-        });
+        let file = || {
+            let (at, cell) =
+                self.record.cells.iter().enumerate().find(|(_, cell)| usize::from(cell.column) == field)?;
+            let path = |value: &str| {
+                file_named(self.record, described, &Piece::whole(rule, value, cell.cell.span, &cell.cell, at))
+            };
+            Some((Thing::File(RelPath::parse(&path(old)?).ok()?), path(new)?))
+        };
+        let file = file();
         let named = text.is_some() || file.is_some();
         for (thing, name) in text.into_iter().chain(file) {
             let value = Some(new.to_owned());
@@ -296,11 +307,29 @@ impl Item {
         Item { thing, new, value: None, key_done: false, stays: false }
     }
 
-    /// The value of which `template` makes the new name.
+    /// The value of which `template` makes the new name of a text.
     fn value_for(&self, template: &Template) -> Option<String> {
         let made = || self.value.clone().filter(|value| template.fill_one(value) == self.new);
         template.extract(&self.new, "").map(str::to_owned).or_else(made)
     }
+}
+
+/// What `piece` of `record`, which names a file by `rule`, is to be when that is called as `item` says, and files have moved.
+fn value_after(
+    record: &RecordView<'_>,
+    moved: &HashMap<RelPath, RelPath>,
+    rule: &ValueRule,
+    piece: &Piece<'_>,
+    item: &Item,
+) -> Option<String> {
+    let file = rule.file.as_ref()?;
+    let path = moved.get(record.path).unwrap_or(record.path);
+    let other = |part| beside(record, piece, path, part);
+    let made = |value: &String| file.fill(value, other).as_deref() == Some(item.new.as_str());
+    let found = file.extract(&item.new, piece.text, other);
+    // Another field may change that is a part of the path too.
+    let unchanged = || file.may_name(&item.new, piece.text).then(|| piece.text.to_owned());
+    found.or_else(|| item.value.clone().filter(made)).or_else(unchanged)
 }
 
 /// What must be remembered of a record in a table whose layers count together.

@@ -27,6 +27,7 @@ use crate::Code;
 use crate::Problem;
 use crate::expressions::Expression;
 use crate::settings::TomlReader;
+use crate::text::Template;
 use std::ops::Range;
 use toml::Spanned;
 
@@ -224,6 +225,7 @@ enum OtherFields {
     With(usize, Vec<Spanned<String>>),
     Switch(usize, Spanned<String>, Vec<(Vec<String>, usize)>),
     Condition(usize, Range<usize>, Expression),
+    File(usize, Range<usize>, Template),
 }
 
 /// Builds a table from its description.

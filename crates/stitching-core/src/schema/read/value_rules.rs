@@ -6,7 +6,7 @@ use crate::layers::RelPath;
 use crate::schema::field::{OnRemove, ValueRule, ValueType};
 use crate::schema::pattern::why_not_regex;
 use crate::schema::table::{KeyPart, Table};
-use crate::schema::{Beside, Condition, NamedBy, Pattern, Switch, dependencies};
+use crate::schema::{Beside, Condition, FileTemplate, NamedBy, Pattern, Switch, dependencies};
 use crate::settings::{TomlReader, Value, name_template, plain};
 use crate::text::{Template, nearest_of};
 use std::ops::Range;
@@ -174,13 +174,16 @@ impl<'t> TableBuilder<'_, 't> {
                         other if let Some(at) = self.path_part_in_braces(table, other, name.span()) => {
                             NamedBy::Record(KeyPart::PathPart(at))
                         }
-                        other => match self.beside(table, rule, other, name.span()) {
-                            Beside::Part(part) => NamedBy::Part(part),
-                            Beside::Field(field) => NamedBy::Record(KeyPart::Field(field)),
-                        },
+                        other => self.beside(table, rule, other, name.span()).into(),
                     });
                     let parts: Vec<NamedBy> = parts.collect();
                     table.rules[rule].with = parts;
+                }
+                OtherFields::File(rule, span, template) => {
+                    let parts = template.parts().iter();
+                    let parts =
+                        parts.map(|name| self.part_of_path(table, rule, name, span.clone())).collect();
+                    table.rules[rule].file = Some(FileTemplate::new(template, parts));
                 }
                 OtherFields::Switch(rule, name, cases) => {
                     let by = self.beside(table, rule, name.get_ref(), name.span());
@@ -223,6 +226,24 @@ impl<'t> TableBuilder<'_, 't> {
         match part.filter(|_| own.part.as_deref().is_some_and(|own| own != name)) {
             Some(part) => Beside::Part(part),
             None => Beside::Field(self.field_named(table, name, span)),
+        }
+    }
+
+    /// What the part `name` of a path stands for that the rule at this position makes.
+    fn part_of_path(&mut self, table: &mut Table, rule: usize, name: &str, span: Range<usize>) -> NamedBy {
+        // A field or a part that is called so goes before what is known of the file.
+        let is_known = table.field(name).is_some() || table.format.has_part(name);
+        match name {
+            "" => NamedBy::Value,
+            _ if is_known => self.beside(table, rule, name, span).into(),
+            "folder" => NamedBy::Folder,
+            "stem" => NamedBy::Record(KeyPart::Stem),
+            "file" => NamedBy::Record(KeyPart::FileName),
+            "path" => NamedBy::Record(KeyPart::Path),
+            _ => match self.path_part(table, name, span.clone()) {
+                Some(part) => NamedBy::Record(KeyPart::PathPart(part)),
+                None => self.beside(table, rule, name, span).into(),
+            },
         }
     }
 
@@ -331,7 +352,11 @@ impl<'t> TableBuilder<'_, 't> {
         if let Some(value) = body.get("file") {
             match value.get_ref().as_str() {
                 // Paths are compared with `/` between the folders.
-                Some(text) => rule.file = path_template(reader, value, text),
+                Some(text) => {
+                    let template = path_template(reader, value, text);
+                    self.others
+                        .extend(template.map(|template| OtherFields::File(at, value.span(), template)));
+                }
                 None => reader.wrong_kind(value, "file", "a template such as \"layouts/{}.json\""),
             }
         }
@@ -378,9 +403,21 @@ fn one_part(reader: &mut TomlReader<'_>, value: &Value<'_>, text: &str) -> Optio
     None
 }
 
-/// A template of a path from a layer's root, with one part.
+/// A template of a path from a layer's root, with one part for the value.
 fn path_template(reader: &mut TomlReader<'_>, value: &Value<'_>, text: &str) -> Option<Template> {
-    let template = one_part(reader, value, &text.replace('\\', "/"))?;
+    let text = text.replace('\\', "/");
+    let template = name_template(reader, value.span(), &text)?;
+    if !template.parts().iter().any(String::is_empty) {
+        let help = match template.changes_case() {
+            true => "the value has no name here: {|upper}, {|lower} or {|title}",
+            false => {
+                "the parts with names are fields, or `{folder}`, `{stem}` and parts of the path of the record's file"
+            }
+        };
+        let message = format!("`{text}` must have one `{{}}`, where the value goes");
+        reader.problem(value.span(), message, help);
+        return None;
+    }
     if let Err(error) = RelPath::parse(&template.fill_one("x")) {
         reader.problem(value.span(), error.to_string(), "paths begin at a layer's root: \"art/{}.png\"");
     }
