@@ -355,7 +355,7 @@ fn trivia() -> impl Strategy<Value = Trivia> {
     )
 }
 
-const FORMATS: [(&str, &str); 8] = [
+const FORMATS: [(&str, &str); 10] = [
     (r#"{ kind = "json", records = "$[*]", comments = true }"#, "id"),
     (r#"{ kind = "json", records = "$.*", comments = true, trailing_commas = true }"#, "{member}"),
     (r#"{ kind = "xml", records = "/quay/pier" }"#, "@id"),
@@ -364,16 +364,20 @@ const FORMATS: [(&str, &str); 8] = [
     (r##"{ kind = "delimited", comment = "#" }"##, "id"),
     (r##"{ kind = "lines", line = "{id} {depth}", comment = "#", trailing = true }"##, "id"),
     (r#"{ kind = "po" }"#, "msgid"),
+    (r#"{ kind = "blocks", nesting = "indent", records = "piers/*" }"#, "{name}"),
+    (r#"{ kind = "blocks", nesting = "indent", records = "piers/*" }"#, "id"),
 ];
 
 /// The column that is set in each of [`FORMATS`].
-const COLUMNS: [&str; 8] = ["depth", "depth", "@depth", "depth", "depth", "depth", "depth", "msgstr"];
+const COLUMNS: [&str; 10] =
+    ["depth", "depth", "@depth", "depth", "depth", "depth", "depth", "msgstr", "depth", "depth"];
 
 /// A file with the records `keys` in the format with this number.
 fn generated(format: usize, keys: &[String], trivia: &Trivia) -> String {
     let Trivia { end, unit, .. } = trivia;
-    let nested = format < 4;
-    let one_line = trivia.one_line && nested;
+    let by_indent = format >= 8;
+    let nested = format < 4 || by_indent;
+    let one_line = trivia.one_line && nested && !by_indent;
     let pad = if trivia.padded { " " } else { "" };
     let (open, close) = match format {
         0 => ("[", "]"),
@@ -382,6 +386,7 @@ fn generated(format: usize, keys: &[String], trivia: &Trivia) -> String {
         3 => ("piers = {", "}"),
         5 => ("id\tdepth", ""),
         7 => ("msgid \"\"\nmsgstr \"Language: en\\n\"", ""),
+        8 | 9 => ("piers:", ""),
         _ => ("", ""),
     };
     let entry = |key: &str| match format {
@@ -392,6 +397,8 @@ fn generated(format: usize, keys: &[String], trivia: &Trivia) -> String {
         4 => format!("[{key}]{end}depth = 3"),
         5 => format!("{key}\t3"),
         6 => format!("{key} 3"),
+        8 => format!("{key}:{end}{unit}{unit}depth: 3"),
+        9 => format!("- id: {key}{end}{unit}  depth: 3"),
         _ => format!("msgid \"{key}\"{end}msgstr \"3\""),
     };
     let separator = |last: bool| match (format, last) {
@@ -449,7 +456,7 @@ proptest! {
 
     #[test]
     fn what_is_done_and_undone_leaves_no_trace(
-        format in 0usize..8,
+        format in 0usize..10,
         count in 2usize..6,
         which in 0usize..6,
         place in 0usize..4,

@@ -95,6 +95,7 @@ const QUOTED: &str = r#"{ kind = "delimited", delimiter = ";", trim = true }"#;
 const STRICT: &str = r#"{ kind = "json", records = "$..*" }"#;
 const XML: &str = r#"{ kind = "xml", records = "//*" }"#;
 const BLOCKS: &str = r##"{ kind = "blocks", records = "**/*", comment = ["#", "//"], escapes = true }"##;
+const INDENT: &str = r##"{ kind = "blocks", nesting = "indent", records = "**/*", escapes = true }"##;
 const INI: &str = r#"{ kind = "ini", trailing = true, repeated_keys = "apart", head = "top" }"#;
 const PO: &str = r#"{ kind = "po" }"#;
 const SHAPE: &str = r#"{ kind = "lines", line = ["{a}", "{b} {c}"] }"#;
@@ -128,6 +129,11 @@ const FORMATS: &[(&str, &[&str])] = &[
     (BLOCKS, &["a", "{name}", "{label}"]),
     (r#"{ kind = "blocks", entries = "**/*", assign = "", comment = "//" }"#, &["{name}", "{value}"]),
     (r#"{ kind = "blocks", items = "" }"#, &["{value}"]),
+    (INDENT, &["a", "{name}", "{label}"]),
+    (
+        r##"{ kind = "blocks", nesting = "indent", entries = "**/*", assign = "", over_lines = true }"##,
+        &["{name}", "{value}"],
+    ),
     (PO, &["msgctxt", "msgid", "msgstr"]),
 ];
 
@@ -193,6 +199,12 @@ fn words() -> impl Strategy<Value = String> {
         Just("msgid \"a\"\n"),
         Just("msgstr \"b\"\n\"c\\n\"\n"),
         Just("a:b"),
+        Just("\n- "),
+        Just("\n  - a: "),
+        Just("\n    b: "),
+        Just("|\n"),
+        Just("'"),
+        Just("\n---\n"),
     ];
     proptest::collection::vec(prop_oneof![word, more], 0..40).prop_map(|words| words.concat())
 }
@@ -268,6 +280,15 @@ proptest! {
 #[case::long_word(BLOCKS, "a = {\n  b\n".to_owned() + &"ż".repeat(1000) + "\n}\n}\n")]
 #[case::only_braces(BLOCKS, "}".repeat(100_000))]
 #[case::words(BLOCKS, "= ".to_owned() + &"word ".repeat(200_000))]
+#[case::deep_lines(INDENT, (0..3_000).map(|at| format!("{}a:\n", " ".repeat(at))).collect::<String>())]
+#[case::deep_items(INDENT, "- ".repeat(100_000) + "a")]
+#[case::deep_lists(INDENT, "a: ".to_owned() + &"[".repeat(100_000) + &"]".repeat(99_999))]
+#[case::open_lists(INDENT, "a: [\n".repeat(50_000))]
+#[case::open_lists_inside(INDENT, "a:\n".to_owned() + &" b: [\n".repeat(50_000))]
+#[case::wrong_ends(INDENT, "a: [\n}\n".repeat(50_000))]
+#[case::open_quotes_by_line(INDENT, "a: \"x\n".repeat(50_000))]
+#[case::same_keys(INDENT, "a: 1\n".repeat(100_000))]
+#[case::neither(INDENT, "word\n".repeat(100_000))]
 #[case::open_sections(INI, "[a\n".repeat(50_000))]
 #[case::no_keys(INI, "x\n".repeat(50_000))]
 #[case::open_texts(PO, "msgid \"x\n".repeat(20_000))]
@@ -280,6 +301,7 @@ fn hostile_texts_give_faults(#[case] described: &str, #[case] text: String) {
         STRICT => "{ kind = \"json\", records = \"$\" }",
         XML => "{ kind = \"xml\", records = \"/a\" }",
         BLOCKS => "{ kind = \"blocks\", records = \"a\" }",
+        INDENT => "{ kind = \"blocks\", nesting = \"indent\", records = \"a\" }",
         other => other,
     };
     let columns = FORMATS.iter().find(|(format, _)| *format == described).map(|(_, columns)| named(columns));

@@ -114,6 +114,7 @@ impl Outcome {
 /// reader: a comma in a text, `{` without the sign before it, a text that begins with a quote.
 #[rstest]
 #[case::blocks("blocks", "convoys.txt", "{}()\"=", [108, 98, 97])]
+#[case::by_indent("indent", "gates.yml", ":-[]\"{},", [88, 88, 88])]
 #[case::json("json", "gates.json", "{}[]\",:", [220, 220, 220])]
 #[case::json_rows("json", "offers.json", "{}[]\",:", [110, 110, 110])]
 #[case::xml("xml", "wharves.xml", "<>/\"=", [180, 176, 176])]

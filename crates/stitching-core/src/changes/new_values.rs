@@ -163,8 +163,10 @@ impl<'t> Writer<'_, 't> {
         if editor.remove_value(cell.span) {
             return Ok(());
         }
-        if cells.len() > 1 || column.ends_with("[*]") {
-            return editor.remove_item(record, column, at);
+        // One value of a list goes as an item, even if it is the last one.
+        let removed = editor.remove_item(record, column, at);
+        if cells.len() > 1 || column.ends_with("[*]") || removed.is_ok() {
+            return removed;
         }
         let text = self.table.format.encode(cell, column, "")?;
         self.edits.push(Edit { span: cell.span, text });

@@ -8,6 +8,7 @@
 //!
 //! No recursion: open blocks are on a stack of our own.
 
+mod by_indent;
 mod editing;
 mod path;
 mod settings;
@@ -21,7 +22,8 @@ use super::editing::Editor;
 use super::flat_tree::{MOST_FAULTS, NodePath, below, mark_shared, shorten};
 use super::misplaced::Nodes;
 use super::{
-    Cell, Column, ColumnCell, Fault, Form, Format, Names, OUTLINED, OffStyle, Outline, RawRecord, RecordSink,
+    Cell, Column, ColumnCell, Fault, Form, Format, ITEM, Names, OUTLINED, OffStyle, Outline, RawRecord,
+    RecordSink,
 };
 use crate::Code;
 use crate::text::{Span, Text};
@@ -36,6 +38,8 @@ pub struct Blocks {
     pub records: BlockPath,
     /// What the path leads to.
     pub taken: Taken,
+    /// What tells which lines stand inside which.
+    pub nesting: Nesting,
     /// What stands between key and value; `None` if a line is a key and its values.
     pub assign: Option<char>,
     /// What begins a note, as far as the end of the line.
@@ -54,6 +58,15 @@ pub struct Blocks {
     pub over_lines: bool,
     /// The word that begins a line which pulls in another file.
     pub include: Option<String>,
+}
+
+/// What tells which lines stand inside which.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Nesting {
+    /// Braces.
+    Braces,
+    /// How far they are indented.
+    Indent,
 }
 
 /// What a path leads to.
@@ -86,10 +99,11 @@ fn head_word(place: usize) -> String {
 
 impl Format for Blocks {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
-        let (tree, faults) = Parser::parse_well(self, text);
+        let (tree, faults) = self.parse(text);
         let content = text.as_str();
         let records = self.records(&tree, content);
-        if faults.is_empty() && self.taken == Taken::Blocks {
+        // Where no braces are, none can be lost.
+        if faults.is_empty() && self.taken == Taken::Blocks && self.nesting == Nesting::Braces {
             let own: Vec<usize> = records.iter().flatten().copied().collect();
             let named = match self.records.steps.last() {
                 Some(Step::Name(name)) => Some(name.as_str()),
@@ -154,7 +168,7 @@ impl Format for Blocks {
     }
 
     fn names(&self, text: &Text<'_>, give: &mut dyn FnMut(&str, Span)) {
-        let (tree, _) = Parser::parse_well(self, text);
+        let (tree, _) = self.parse(text);
         let mut path = NodePath::new("/");
         for record in self.records(&tree, text.as_str()) {
             path.clear();
@@ -177,7 +191,7 @@ impl Format for Blocks {
     }
 
     fn columns(&self, text: &Text<'_>) -> Vec<String> {
-        let (tree, _) = Parser::parse_well(self, text);
+        let (tree, _) = self.parse(text);
         let mut names: Vec<String> = match self.taken {
             Taken::Blocks => vec![RECORD_NAME.to_owned()],
             Taken::Entries => vec![RECORD_NAME.to_owned(), "{value}".to_owned()],
@@ -196,8 +210,8 @@ impl Format for Blocks {
                     Kind::Include => push_new(&mut names, "{includes}"),
                     _ => {
                         let word = tree.nodes[child].words.clone().next();
-                        let name = word.map_or("", |word| tree.words[word].span.of(text.as_str()));
-                        push_new(&mut names, name);
+                        let name = word.map(|word| tree.words[word].span.of(text.as_str()));
+                        name.into_iter().for_each(|name| push_new(&mut names, name));
                     }
                 }
             }
@@ -207,7 +221,7 @@ impl Format for Blocks {
     }
 
     fn outline(&self, text: &Text<'_>, outline: &mut Outline) {
-        let (tree, _) = Parser::parse_well(self, text);
+        let (tree, _) = self.parse(text);
         outline.next_file();
         let mut of_nodes: Vec<usize> = Vec::new();
         for (at, node) in tree.nodes.iter().enumerate().take(OUTLINED) {
@@ -224,7 +238,8 @@ impl Format for Blocks {
                     outline.add_value(around, within, name, words.get(1).copied().unwrap_or_default())
                 }
                 Kind::Block => {
-                    let own = outline.add(around, within, name);
+                    let is_item = node.words.is_empty() && self.nesting == Nesting::Indent;
+                    let own = outline.add(around, within, if is_item { ITEM } else { name });
                     for (place, word) in words.iter().enumerate().skip(1).take(HEAD_WORDS) {
                         outline.add_value(own, at + 1, &head_word(place), word);
                     }
@@ -243,8 +258,19 @@ impl Format for Blocks {
             (false, true) => Err("it has a quote in it".to_owned()),
             (false, false) => Ok(value.to_owned()),
         };
+        if cell.form == Form::SingleQuoted {
+            return Ok(value.replace('\'', "''"));
+        }
         if cell.form != Form::Plain {
             return quoted();
+        }
+        if self.nesting == Nesting::Indent {
+            let as_it_is = by_indent::is_bare(self, value);
+            return if as_it_is {
+                Ok(value.to_owned())
+            } else {
+                quoted().map(|inside| format!("\"{inside}\""))
+            };
         }
         let reader = Lexer { format: self, classes: classes(self), text: value, at: 0, unclosed: None };
         if !value.is_empty() && reader.bare_len(0) == value.len() && !reader.at_note(0) {
@@ -287,10 +313,18 @@ impl Format for Blocks {
 }
 
 impl Blocks {
+    fn parse(&self, text: &Text<'_>) -> (Tree, Vec<Fault>) {
+        match self.nesting {
+            Nesting::Braces => Parser::parse_well(self, text),
+            Nesting::Indent => by_indent::parse(self, text),
+        }
+    }
+
     /// Bare words side by side on a line, among entries, of which the first is what a field is called: the sign between them
     /// was lost.
     fn missing_signs(&self, tree: &Tree, text: &str, columns: &[Column<'_>]) -> Vec<Fault> {
-        let Some(assign) = self.assign.filter(|_| !self.bare_entries) else { return Vec::new() };
+        let by_braces = self.nesting == Nesting::Braces && !self.bare_entries;
+        let Some(assign) = self.assign.filter(|_| by_braces) else { return Vec::new() };
         let last = |column: &Column<'_>| column.name.rsplit('/').next().unwrap_or_default().to_owned();
         let fields: HashSet<String> = columns.iter().map(last).filter(|name| !name.contains('{')).collect();
         let mut faults = Vec::new();

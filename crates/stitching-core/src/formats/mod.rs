@@ -25,7 +25,7 @@ mod registry;
 mod whole_file;
 mod xml;
 
-pub use blocks::{BlockPath, Blocks, Taken};
+pub use blocks::{BlockPath, Blocks, Nesting, Taken};
 pub use comment_out::{OFF_MARK, OffPiece, OffStyle, may_have_off};
 pub use delimited::{Delimited, Delimiter, Header};
 pub use editing::{Editor, Head, NewEntry, Part, Place, Refusal};
@@ -62,6 +62,8 @@ pub enum Form {
     Quoted,
     /// Inside quotes; a quote within is doubled.
     Doubled,
+    /// Inside single quotes; one within is doubled.
+    SingleQuoted,
     /// Inside quotes; a backslash before a quote or another backslash, and `\n`, `\t`, `\r`.
     Backslashed,
     /// Inside a JSON string (RFC 8259, section 7).
@@ -413,6 +415,7 @@ impl Cell {
             Form::JsonString | Form::Backslashed => b'\\',
             Form::XmlText | Form::XmlAttribute(_) => b'&',
             Form::Doubled => b'"',
+            Form::SingleQuoted => b'\'',
             Form::PoText | Form::Nested => return None,
         };
         (!raw.as_bytes().contains(&escape)).then_some(raw)
@@ -470,7 +473,8 @@ pub fn decode<'t>(text: &'t str, cell: &Cell) -> Decoded<'t> {
     let raw = cell.span.of(text);
     let start = cell.span.start;
     match cell.form {
-        Form::Doubled if raw.contains('"') => decode_doubled(raw, start),
+        Form::Doubled if raw.contains('"') => decode_doubled(raw, '"', start),
+        Form::SingleQuoted if raw.contains('\'') => decode_doubled(raw, '\'', start),
         Form::JsonString if raw.contains('\\') => json::decode_string(raw, start),
         Form::Backslashed if raw.contains('\\') => decode_by(raw, start, blocks::escape),
         Form::PoText if raw.contains(['\\', '"']) => po::decode(raw, start),
@@ -496,13 +500,13 @@ fn decode_by(raw: &str, start: u32, escape: impl Fn(&str) -> Option<(char, usize
     Decoded { text: Cow::Owned(text), start, map: Some(map) }
 }
 
-fn decode_doubled(raw: &str, start: u32) -> Decoded<'_> {
+fn decode_doubled(raw: &str, quote: char, start: u32) -> Decoded<'_> {
     let (mut text, mut map) = (String::with_capacity(raw.len()), Vec::with_capacity(raw.len() + 1));
     let mut skip = false;
     for (offset, next) in raw.char_indices() {
-        if next == '"' && !skip {
+        if next == quote && !skip {
             skip = true;
-            if raw[offset + 1..].starts_with('"') {
+            if raw[offset + 1..].starts_with(quote) {
                 continue;
             }
         }
@@ -518,7 +522,7 @@ fn decode_doubled(raw: &str, start: u32) -> Decoded<'_> {
 
 #[cfg(test)]
 mod tests {
-    use super::{BlockPath, Blocks, Format, Json, JsonPath, Taken, Xml, XmlPath};
+    use super::{BlockPath, Blocks, Format, Json, JsonPath, Nesting, Taken, Xml, XmlPath};
     use rstest::rstest;
 
     fn json() -> Box<dyn Format> {
@@ -534,6 +538,7 @@ mod tests {
         Box::new(Blocks {
             records: BlockPath::parse("*", false).expect("a path"),
             taken: Taken::Blocks,
+            nesting: Nesting::Braces,
             assign: Some('='),
             comments: Vec::new(),
             block_comment: None,

@@ -2,7 +2,7 @@
 
 use super::recognise::{Counter, Lines, Recognised, Settings};
 use super::shapes::shapes_of;
-use crate::formats::{BlockPath, Blocks, Format, Outline, Taken};
+use crate::formats::{BlockPath, Blocks, Format, Nesting, Outline, Taken};
 use crate::settings::toml_text;
 use crate::text::Text;
 
@@ -99,6 +99,7 @@ pub(super) fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
     let format = Blocks {
         records: BlockPath::parse("*", false).ok()?,
         taken: Taken::Blocks,
+        nesting: Nesting::Braces,
         assign,
         comments: comments.clone(),
         block_comment: None,

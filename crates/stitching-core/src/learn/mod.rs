@@ -15,6 +15,7 @@ mod copies;
 mod corrections;
 mod documentation;
 mod file_part;
+mod indented_blocks;
 mod interpretations;
 mod key_derived;
 mod keys;

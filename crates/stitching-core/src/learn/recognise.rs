@@ -1,6 +1,7 @@
 //! Recognising what a file is by its content: its format with all settings, as the schema writes them.
 
 use super::block_scripts::blocks;
+use super::indented_blocks::indented;
 use super::line_shapes::{carried, several_lines, template};
 use super::rows::{separated, spaced, tabs};
 use super::sections::ini;
@@ -93,6 +94,7 @@ pub(super) fn recognise(text: &Text<'_>) -> Option<Recognised> {
     let lines = Lines::of(&whole[content.body()..]);
     po(&lines)
         .or_else(|| tabs(&lines))
+        .or_else(|| indented(&content, &lines))
         .or_else(|| several_lines(&lines))
         .or_else(|| carried(&lines))
         .or_else(|| ini(&lines))

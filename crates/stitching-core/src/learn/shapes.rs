@@ -101,7 +101,7 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str, files: usize) -> 
                 continue;
             }
             let repeated = own.most > 1 || own.name == ITEM;
-            if syntax.kind != Json::NAME && contains_itself(outline, *child) {
+            if syntax.kind != Json::NAME && own.name != ITEM && contains_itself(outline, *child) {
                 // Such things may stand at any depth.
                 let mut columns = columns_of(outline, &[*child], &syntax);
                 let inside = format!("{}/", own.name);
@@ -384,8 +384,8 @@ impl Syntax {
             Json::NAME => ("records", json_path("$", steps)),
             Xml::NAME => ("records", format!("/{}", steps.join("/"))),
             _ if steps.is_empty() => ("records", ".".to_owned()),
-            _ if values => ("entries", steps.join("/")),
-            _ => ("records", steps.join("/")),
+            _ if values => ("entries", block_path(steps)),
+            _ => ("records", block_path(steps)),
         }
     }
 
@@ -422,7 +422,7 @@ impl Syntax {
                 let path = path.trim_start_matches('.');
                 [format!("{path}.{}", self.name_of_place()), path.to_owned()]
             }
-            _ => [format!("{}/{}", any.join("/"), self.name_of_place()), any.join("/")],
+            _ => [format!("{}/{}", block_path(&any), self.name_of_place()), block_path(&any)],
         }
     }
 
@@ -441,9 +441,14 @@ impl Syntax {
             }
             Blocks::NAME if steps.is_empty() => "{items}".to_owned(),
             _ if steps.is_empty() => self.own_value().to_owned(),
-            _ => steps.join("/"),
+            _ => block_path(steps),
         }
     }
+}
+
+/// A path through blocks; an item of a list is a block of any name.
+fn block_path(steps: &[String]) -> String {
+    steps.iter().map(|step| if step == ITEM { "*" } else { step.as_str() }).collect::<Vec<_>>().join("/")
 }
 
 /// A path in the subset of JSONPath that the schema takes.

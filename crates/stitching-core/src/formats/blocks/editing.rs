@@ -1,8 +1,9 @@
 //! Editing blocks.
 
-use super::Blocks;
+use super::by_indent::ITEM_MARK;
 use super::path::{BlockPath, Part, Step, column_path};
-use super::tree::{Kind, Parser, Tree};
+use super::tree::{Kind, Tree};
+use super::{Blocks, Nesting};
 use crate::formats::editing::{
     Anchor, Dialect, Editor, Entries, EntryNode, Head, Inside, KeyOfParents, Likeness, NewEntry,
     Part as TakenPart, Refusal, Style, blanks_before, climb, edited, key_at,
@@ -18,17 +19,19 @@ struct BlockDialect<'t> {
 
 /// The editor of a text in blocks.
 pub(super) fn editor<'t>(format: &'t Blocks, text: &Text<'t>) -> Editor<'t> {
-    let (tree, _) = Parser::parse_well(format, text);
+    let (tree, _) = format.parse(text);
     let content = text.as_str();
     let nodes = tree.nodes.iter().enumerate().map(|(at, node)| EntryNode {
         value: node.span,
         span: node.span,
-        inside: inside(content, &tree, at),
+        inside: inside(format, content, &tree, at),
         parent: node.parent,
         end: node.end,
     });
+    let by_indent = format.nesting == Nesting::Indent;
     let style = Style {
-        optional_separators: format.separators.clone(),
+        optional_separators: if by_indent { vec![','] } else { format.separators.clone() },
+        nests_by_indent: by_indent,
         marks: format.comments.clone(),
         wrap: format.block_comment.clone(),
         gap: match (format.assign, format.separators.contains(&';')) {
@@ -51,8 +54,48 @@ fn open_end(text: &str, tree: &Tree, node: usize) -> Option<usize> {
     Some(head + brace + 1)
 }
 
-fn inside(text: &str, tree: &Tree, node: usize) -> Inside {
+/// One past the head of a block that indentation nests: its key with the sign, or the mark of an item.
+fn head_end(format: &Blocks, text: &str, tree: &Tree, node: usize) -> usize {
     let own = &tree.nodes[node];
+    let words = &tree.words[own.words.clone()];
+    let (Some(first), Some(last)) = (words.first(), words.last()) else {
+        return own.span.start as usize + ITEM_MARK.len();
+    };
+    let quote = |word: &Cell| usize::from(word.form != Form::Plain);
+    let (behind, end) = (first.span.end as usize + quote(first), last.span.end as usize + quote(last));
+    let sign =
+        format.assign.and_then(|sign| Some(behind + text.get(behind..)?.find(sign)? + sign.len_utf8()));
+    sign.map_or(end, |sign| sign.max(end))
+}
+
+/// Whether the value of an entry or block stands in brackets, in a text that indentation nests.
+fn is_in_brackets(format: &Blocks, text: &str, tree: &Tree, node: usize) -> bool {
+    let own = &tree.nodes[node];
+    let head = match own.kind {
+        Kind::Block => head_end(format, text, tree, node),
+        // Of an entry the values are no part of the head.
+        _ => {
+            let key =
+                tree.words[own.words.clone()].first().map_or(own.span.start, |key| key.span.end) as usize;
+            let sign =
+                format.assign.and_then(|sign| Some(key + text.get(key..)?.find(sign)? + sign.len_utf8()));
+            sign.unwrap_or(key)
+        }
+    };
+    let value = text.get(head..own.span.end as usize).unwrap_or("").trim_start();
+    format.nesting == Nesting::Indent && value.starts_with(['[', '{']) && value.ends_with([']', '}'])
+}
+
+fn inside(format: &Blocks, text: &str, tree: &Tree, node: usize) -> Inside {
+    let own = &tree.nodes[node];
+    if format.nesting == Nesting::Indent {
+        return match own.kind {
+            Kind::Block if !is_in_brackets(format, text, tree, node) => {
+                Inside::Below(head_end(format, text, tree, node))
+            }
+            _ => Inside::Nothing,
+        };
+    }
     match open_end(text, tree, node).filter(|_| own.kind == Kind::Block) {
         Some(open) if own.span.of(text).ends_with('}') => {
             Inside::Bracketed(Span::new(open, own.span.end as usize - 1))
@@ -94,7 +137,11 @@ impl BlockDialect<'_> {
     fn word(&self, value: &str, model: Option<usize>) -> Result<String, Refusal> {
         let form = model.map_or(Form::Plain, |word| self.tree.words[word].form);
         let text = self.format.encode(&Cell { span: Span::default(), form }, "", value)?;
-        Ok(if form == Form::Plain { text } else { format!("\"{text}\"") })
+        Ok(match form {
+            Form::Plain => text,
+            Form::SingleQuoted => format!("'{text}'"),
+            _ => format!("\"{text}\""),
+        })
     }
 
     /// What stands between a key and its value.
@@ -112,13 +159,14 @@ impl BlockDialect<'_> {
         entries.text().get(self.whole_word(head).end as usize..open_end(entries.text(), &self.tree, node)?)
     }
 
-    /// Puts the entry or block that `names` lead to into `record`, with the blocks on the way that are not there.
+    /// Puts the entry or block that `names` lead to into `record`, with the blocks on the way that are not there. The value may
+    /// be the first item of a list, on a line of its own.
     fn add_entry(
         &self,
         entries: &mut Entries<'_>,
         record: Option<usize>,
         names: &[&str],
-        value: &str,
+        (value, is_item): (&str, bool),
     ) -> Result<(), Refusal> {
         let (mut block, mut missing) = (record, names);
         while let [name, rest @ ..] = missing {
@@ -146,6 +194,14 @@ impl BlockDialect<'_> {
             None => " ".to_owned(),
         });
         let model_value = model.and_then(|node| self.tree.nodes[node].words.clone().nth(1));
+        if self.by_indent() {
+            let value = self.word(value, model_value)?;
+            let (assign, value) = match is_item {
+                true => (assign.trim_end().to_owned(), format!("\n{ITEM_MARK} {value}")),
+                false => (assign, value),
+            };
+            return self.add_lines(entries, block, anchor, missing, (&assign, &value));
+        }
         let mut text = self.word(value, model_value)?;
         for (depth, name) in missing.iter().enumerate().rev() {
             let name = self.word(name, None)?;
@@ -161,10 +217,56 @@ impl BlockDialect<'_> {
         Ok(())
     }
 
+    /// Puts the entry or block that `names` lead to into `block`, each name on a line of its own, with what stands between a key
+    /// and its value, and the value as written; a line end may stand before that.
+    fn add_lines(
+        &self,
+        entries: &mut Entries<'_>,
+        block: Option<usize>,
+        anchor: Anchor,
+        names: &[&str],
+        (assign, value): (&str, &str),
+    ) -> Result<(), Refusal> {
+        let unit = entries.indent_unit().unwrap_or("  ").to_owned();
+        let head = assign.trim_end();
+        let mut text = String::new();
+        for (depth, name) in names.iter().enumerate() {
+            let name = self.word(name, None)?;
+            text += &match depth + 1 == names.len() {
+                true => {
+                    let value = value.replace('\n', &format!("\n{}", unit.repeat(depth + 1)));
+                    format!("{name}{assign}{value}")
+                }
+                false => format!("{name}{head}\n{}", unit.repeat(depth + 1)),
+            };
+        }
+        // What opens a block may stand on the line of the first thing in it, and nothing can come between.
+        let is_first = |node: usize| entries.children(block).next() == Some(node);
+        let anchor = match (anchor, entries.children(block).next()) {
+            (Anchor::First, Some(first)) if !entries.has_own_start(first) => Anchor::After(first),
+            (Anchor::Before(node), _) if is_first(node) && !entries.has_own_start(node) => {
+                Anchor::After(node)
+            }
+            (anchor, _) => anchor,
+        };
+        let indent = Some(String::new());
+        entries.add(block, anchor, NewEntry { text, indent, ..NewEntry::default() });
+        Ok(())
+    }
+
+    fn by_indent(&self) -> bool {
+        self.format.nesting == Nesting::Indent
+    }
+
+    fn is_in_brackets(&self, text: &str, node: usize) -> bool {
+        is_in_brackets(self.format, text, &self.tree, node)
+    }
+
     /// Whether a node is an entry with its values side by side.
-    fn holds_values(&self, node: usize) -> bool {
+    fn holds_values(&self, text: &str, node: usize) -> bool {
         let own = &self.tree.nodes[node];
-        own.kind == Kind::Entry && (self.format.assign.is_none() || own.words.len() > 2)
+        own.kind == Kind::Entry
+            && (self.format.assign.is_none() || own.words.len() > 2 || self.is_in_brackets(text, node))
     }
 
     /// What a column leads to as a list.
@@ -191,7 +293,7 @@ impl BlockDialect<'_> {
                     Err(no_list(column))
                 }
             }
-            (Part::Value, [only]) if self.holds_values(*only) => Ok(List::Values(*only)),
+            (Part::Value, [only]) if self.holds_values(text, *only) => Ok(List::Values(*only)),
             (Part::Value, all) if all.iter().all(|node| self.tree.nodes[*node].kind == Kind::Entry) => {
                 Ok(List::Entries(all.to_vec()))
             }
@@ -258,16 +360,29 @@ impl Dialect for BlockDialect<'_> {
         }
         let names = names(&path).filter(|names| part == Part::Value && !names.is_empty());
         let names = names.ok_or_else(|| format!("there is no place that is `{column}` yet"))?;
+        let nodes = path.select(&self.tree, entries.text(), record);
+        if let [list] = nodes[..]
+            && self.tree.nodes[list].kind == Kind::Entry
+            && self.is_in_brackets(entries.text(), list)
+        {
+            return self.insert_item(entries, record, column, value, 0);
+        }
         // A block with nothing in it is a list without items.
         let empty = |node: &&usize| {
             self.tree.nodes[**node].kind == Kind::Block && entries.children(Some(**node)).next().is_none()
         };
         if let Some(block) = path.select(&self.tree, entries.text(), record).iter().find(empty) {
             let text = self.word(value, None)?;
+            if self.by_indent() {
+                // A key without a value.
+                let at = head_end(self.format, entries.text(), &self.tree, *block);
+                entries.edit(Span::new(at, at), format!(" {text}"));
+                return Ok(());
+            }
             entries.add(Some(*block), Anchor::Last, NewEntry { text, ..NewEntry::default() });
             return Ok(());
         }
-        self.add_entry(entries, record, &names, value)
+        self.add_entry(entries, record, &names, (value, false))
     }
 
     fn take(&self, entries: &Entries<'_>, record: usize, part: &TakenPart<'_>) -> Result<NewEntry, Refusal> {
@@ -284,10 +399,14 @@ impl Dialect for BlockDialect<'_> {
                 let name = self.name(entries, child);
                 name.is_some() && key.iter().any(|(column, _)| first(column).as_deref() == name)
             };
-            let open = open_end(text, &self.tree, node).unwrap_or(own.end as usize);
+            let open = match self.by_indent() {
+                true => Some(head_end(self.format, text, &self.tree, node)),
+                false => open_end(text, &self.tree, node),
+            };
+            let open = open.unwrap_or(own.end as usize);
             Head {
                 open: text[own.start as usize..open].to_owned(),
-                close: "}".to_owned(),
+                close: if self.by_indent() { String::new() } else { "}".to_owned() },
                 name: self.head_words(text, node),
                 key_entries: entries.texts_of(node, is_of_key),
                 key,
@@ -338,11 +457,17 @@ impl Dialect for BlockDialect<'_> {
             List::Nothing => {
                 let (path, _) = column_path(column)?;
                 let names = names(&path).ok_or_else(|| no_list(column))?;
-                self.add_entry(entries, record, &names, item)
+                self.add_entry(entries, record, &names, (item, self.by_indent()))
             }
             List::Words(container, words) => {
                 let model = words.first().and_then(|node| self.tree.nodes[*node].words.clone().next());
-                let text = self.word(item, model)?;
+                let mut text = self.word(item, model)?;
+                if self.by_indent() {
+                    if container.is_some_and(|block| self.is_in_brackets(entries.text(), block)) {
+                        return Err(format!("`{column}` stands in brackets with other things"));
+                    }
+                    text = format!("{ITEM_MARK} {text}");
+                }
                 let anchor = match (words.get(at), words.last()) {
                     (Some(word), _) => Anchor::Before(*word),
                     (None, Some(last)) => Anchor::After(*last),
@@ -354,6 +479,16 @@ impl Dialect for BlockDialect<'_> {
             List::Values(entry) => {
                 let values: Vec<usize> = self.tree.nodes[entry].words.clone().skip(1).collect();
                 let text = self.word(item, values.first().copied())?;
+                if self.is_in_brackets(entries.text(), entry) {
+                    let (place, new) = match (values.get(at), values.last()) {
+                        (Some(word), _) => (self.whole_word(*word).start, format!("{text}, ")),
+                        (None, Some(last)) => (self.whole_word(*last).end, format!(", {text}")),
+                        // Before the bracket that closes it.
+                        (None, None) => (self.tree.nodes[entry].span.end - 1, text),
+                    };
+                    entries.edit(Span { start: place, end: place }, new);
+                    return Ok(());
+                }
                 let (place, new) = match (values.get(at), values.last()) {
                     (Some(word), _) => (self.whole_word(*word).start, format!("{text} ")),
                     (None, Some(last)) => (self.whole_word(*last).end, format!(" {text}")),
@@ -390,6 +525,16 @@ impl Dialect for BlockDialect<'_> {
             }
             List::Values(entry) => {
                 let words: Vec<usize> = self.tree.nodes[entry].words.clone().collect();
+                if self.is_in_brackets(entries.text(), entry) {
+                    let own = self.whole_word(*words.get(at + 1).ok_or_else(|| no_item(column, at))?);
+                    let gone = match words.get(at + 2) {
+                        Some(next) => Span { start: own.start, end: self.whole_word(*next).start },
+                        None if at > 0 => Span { start: self.whole_word(words[at]).end, end: own.end },
+                        None => own,
+                    };
+                    entries.edit(gone, "");
+                    return Ok(());
+                }
                 if words.len() == 2 && at == 0 {
                     entries.remove(entry);
                     return Ok(());
@@ -415,6 +560,16 @@ impl Dialect for BlockDialect<'_> {
 
     fn is_entry_of(&self, entries: &Entries<'_>, node: usize, cell: Span) -> bool {
         let own = entries.node(node);
+        // Other values of it stay.
+        if own.span != cell
+            && self.holds_values(entries.text(), node)
+            && self.tree.nodes[node].words.len() != 2
+        {
+            return false;
+        }
+        if self.is_in_brackets(entries.text(), node) {
+            return false;
+        }
         // What stands in the head of a block cannot be without it.
         own.span == cell || !own.inside.holds() || cell.start as usize >= entries.inside_start(Some(node))
     }

@@ -1,6 +1,6 @@
 //! The settings of the format.
 
-use super::{BlockPath, Blocks, Taken};
+use super::{BlockPath, Blocks, Nesting, Taken};
 use crate::formats::registry::{FormatKind, KIND_SETTING};
 use crate::settings::{Setting, TomlReader, Value, note_marks, setting, sign};
 use std::sync::Arc;
@@ -14,7 +14,7 @@ impl Blocks {
 /// The format as a schema names it.
 pub(in crate::formats) static KIND: FormatKind = FormatKind {
     name: Blocks::NAME,
-    about: "Nested scripts with braces.",
+    about: "Nested scripts, with braces or by indentation.",
     settings: SETTINGS,
     read: |reader, table, value| Some(Arc::new(from_settings(reader, table, value)?)),
 };
@@ -29,9 +29,14 @@ const SETTINGS: &[Setting] = &[
     setting("entries", "string", "Instead: the path to the entries that are records, such as \"limits/*\"."),
     setting("items", "string", "Instead: the path to the blocks whose bare words are records."),
     setting(
+        "nesting",
+        "string",
+        "What tells which lines stand inside which: \"braces\" (the default), or \"indent\": how far to the right they begin. Items of lists stand behind `-` then.",
+    ),
+    setting(
         "assign",
         "string",
-        "The sign between key and value (by default `=`); empty if a line is a key and its values.",
+        "The sign between key and value (by default `=`, with nesting by indentation `:`); empty if a line is a key and its values.",
     ),
     setting(
         "comment",
@@ -86,9 +91,19 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
             return None;
         }
     };
+    let nesting = nesting(reader, table)?;
     let (comments, block_comment) = note_marks(reader, table, &["#"])?;
     let separators = reader.text(table, "separators").map(|text| text.into_inner());
-    let assign = sign(reader, table, "assign").unwrap_or(Some('='));
+    if let (Nesting::Indent, Some(_), Some(value)) = (nesting, &block_comment, table.get("comment")) {
+        let message = "a note over several lines cannot stand where indentation nests";
+        reader.problem(
+            value.span(),
+            message,
+            "give the marks that begin a note as far as the end of its line",
+        );
+    }
+    let assign =
+        sign(reader, table, "assign").unwrap_or(Some(if nesting == Nesting::Indent { ':' } else { '=' }));
     let bare_entries = reader.flag(table, "bare_entries").unwrap_or(false);
     if let (Some(value), true, None) = (table.get("bare_entries"), bare_entries, assign) {
         let message = "`bare_entries` means nothing where `assign` is empty: all entries are such";
@@ -98,6 +113,7 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
     Some(Blocks {
         records,
         taken,
+        nesting,
         assign,
         comments,
         block_comment,
@@ -113,6 +129,27 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
         over_lines: reader.flag(table, "over_lines").unwrap_or(false),
         include: reader.text(table, "include").map(|text| text.into_inner()).filter(|word| !word.is_empty()),
     })
+}
+
+/// What tells which lines stand inside which; `None` if something is wrong with that.
+fn nesting<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>) -> Option<Nesting> {
+    let Some(given) = reader.text(table, "nesting") else { return Some(Nesting::Braces) };
+    let nesting = match given.get_ref().as_str() {
+        "braces" => Nesting::Braces,
+        "indent" => Nesting::Indent,
+        other => {
+            let message = format!("`nesting` cannot be \"{other}\"");
+            reader.problem(given.span(), message, "it is \"braces\" or \"indent\"");
+            return None;
+        }
+    };
+    for name in ["separators", "lists", "bare_entries", "include"] {
+        if let (Nesting::Indent, Some(value)) = (nesting, table.get(name)) {
+            let message = format!("`{name}` means nothing where indentation nests");
+            reader.problem(value.span(), message, "leave it out: lists stand in `[]` or behind `-`");
+        }
+    }
+    Some(nesting)
 }
 
 /// The brackets of `lists`; `None` if something is wrong with them.

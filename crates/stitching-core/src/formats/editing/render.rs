@@ -215,6 +215,13 @@ impl Entries<'_> {
             Some(previous) => self.behind(children[previous]),
             None => self.inside_start(own.parent),
         };
+        // What stands before it on its line opens the container, and those behind it begin where it did.
+        if self.style.nests_by_indent && self.is_last_on_line(child) && !self.has_own_start(child) {
+            let next = children.get(at + 1).filter(|next| {
+                self.lead(**next) == line_start(self.text, self.nodes[**next].span.start as usize)
+            });
+            return start..next.map_or(behind, |next| self.nodes[*next].span.start as usize);
+        }
         let in_front = &self.text[line_start(self.text, start).max(before).min(start)..start];
         if !in_front.trim().is_empty() && self.is_last_on_line(child) {
             return start..behind;
@@ -455,7 +462,9 @@ impl Entries<'_> {
         if let Some(indent) = self.indent_within(container, neighbour) {
             return indent;
         }
-        let is_closed = container.is_some_and(|node| !matches!(self.nodes[node].inside, Inside::Below(_)));
+        let is_closed = container.is_some_and(|node| {
+            self.style.nests_by_indent || !matches!(self.nodes[node].inside, Inside::Below(_))
+        });
         match (container, self.indent_of(container)) {
             (Some(_), Some(around)) if is_closed => {
                 let unit = self.indent_unit().map(str::to_owned);
@@ -553,7 +562,7 @@ impl Entries<'_> {
 
     /// The blanks before what is in a parent that is new itself.
     fn indent_below(&self, model: Option<&str>, indent: &str, children: &[usize], close: &str) -> String {
-        if close.is_empty() {
+        if close.is_empty() && !self.style.nests_by_indent {
             return children
                 .first()
                 .and_then(|child| self.model_indent(*child))
@@ -603,7 +612,7 @@ impl Entries<'_> {
             let deeper = deepest(rest);
             out.push_str(indent);
             match (self.indent_unit(), own_unit) {
-                (Some(unit), Some(own)) if deeper % own == 0 => {
+                (Some(unit), Some(own)) if deeper % own == 0 && !self.style.nests_by_indent => {
                     out.push_str(&unit.repeat(deeper / own));
                     out.push_str(&rest[deeper..]);
                 }

@@ -21,6 +21,8 @@ pub(in crate::formats) struct Style {
     pub blank_lines: usize,
     /// Whether a file holds one entry, in which all others stand.
     pub one_root: bool,
+    /// Whether the blanks before entries tell what they stand in.
+    pub nests_by_indent: bool,
 }
 
 /// The start of the line that byte `at` is on.
@@ -241,7 +243,16 @@ impl<'t> Entries<'t> {
     pub fn indent_within(&self, container: Option<usize>, neighbour: Option<usize>) -> Option<String> {
         let of = |node: usize| blanks_before(self.text, self.nodes[node].span.start as usize);
         let children = || self.children(container).filter_map(of);
-        neighbour.and_then(of).or_else(|| children().last()).map(str::to_owned)
+        let found = neighbour.and_then(of).or_else(|| children().last()).map(str::to_owned);
+        let first = || self.children(container).next().filter(|_| self.style.nests_by_indent);
+        found.or_else(|| first().map(|first| self.blanks_below(first)))
+    }
+
+    /// Blanks as far as an entry begins on its line, whatever stands before it there.
+    fn blanks_below(&self, node: usize) -> String {
+        let start = self.nodes[node].span.start as usize;
+        let before = self.text[line_start(self.text, start)..start].trim_start_matches('\u{feff}');
+        before.chars().map(|next| if next == '\t' { '\t' } else { ' ' }).collect()
     }
 
     /// The blanks before a container on its line, if it has a line of its own.

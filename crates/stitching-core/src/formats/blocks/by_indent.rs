@@ -1,0 +1,974 @@
+//! Parsing blocks that the indentation of their lines nests, into the tree that those with braces have.
+//!
+//! ```text
+//! crews:
+//!   - id: tow            # a block without a name
+//!     needs: [rope, oar] # an entry with two values
+//!   - id: lamp
+//!     home:
+//!       place: mill run
+//! ```
+//!
+//! A line is a key with its value, the head of a block (a key alone), or an item behind a mark. What stands further to the
+//! right than a head is inside it. Lists and entries may also stand in brackets. No recursion.
+
+use super::Blocks;
+use super::tree::{Kind, Node, Tree};
+use crate::Code;
+use crate::formats::flat_tree::{DEEP, MOST_FAULTS, shorten};
+use crate::formats::{Cell, Fault, Form};
+use crate::text::{Span, Text};
+use std::collections::HashSet;
+use std::ops::Range;
+
+/// A block whose lines may still come.
+struct Open {
+    node: usize,
+    /// Where its line begins, in columns.
+    column: usize,
+    /// Whether a mark of an item opens it.
+    is_item: bool,
+    /// Where the lines inside it begin.
+    inner: Option<usize>,
+    /// Where lines inside it begin that are told to be out of place.
+    misplaced: Option<usize>,
+}
+
+/// What may go on over the next lines.
+enum Unfinished {
+    Nothing,
+    /// A value that began on the line of its key, at this column, with the position of its word.
+    Value {
+        column: usize,
+        word: usize,
+    },
+    /// A text that consists of the lines further to the right than this column, of which there may be none yet.
+    Lines {
+        column: usize,
+        node: usize,
+        word: Option<usize>,
+    },
+}
+
+/// What a line is to what the line before began.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Continued {
+    /// It goes on with that, and is read.
+    Taken,
+    /// It is something new.
+    Not,
+    /// It stands where it should go on with that, and does not.
+    Misplaced,
+}
+
+/// A value in one line.
+enum Scalar {
+    /// In quotes, with the byte behind the closing one.
+    Quoted(Cell, usize),
+    /// As it stands, up to a note or the end of the line.
+    Bare(Span),
+}
+
+/// Parses a text, whatever it is: its tree, and what is wrong with it. Where the mark of an item is missing, the lines below
+/// tell.
+pub(super) fn parse(format: &Blocks, text: &Text<'_>) -> (Tree, Vec<Fault>) {
+    let mut parser = IndentParser::new(format, text, HashSet::new());
+    parser.run(text.body());
+    let items = &parser.item_columns;
+    let lost = parser.lost_marks.iter().filter(|(column, _)| items.contains(column));
+    let lost: HashSet<usize> = lost.map(|(_, start)| *start).collect();
+    if !lost.is_empty() {
+        parser = IndentParser::new(format, text, lost);
+        parser.run(text.body());
+    }
+    (parser.tree, parser.faults)
+}
+
+struct IndentParser<'p> {
+    format: &'p Blocks,
+    text: &'p str,
+    tree: Tree,
+    faults: Vec<Fault>,
+    open: Vec<Open>,
+    /// Where the lines outside of all blocks begin.
+    top: Option<usize>,
+    /// Whether the file has parts, each of which may have the same keys.
+    has_parts: bool,
+    /// One past the last thing read that is no note.
+    last_end: usize,
+    unfinished: Unfinished,
+    /// What is before this byte was read with a line before.
+    read_to: usize,
+    /// The columns at which items begin.
+    item_columns: HashSet<usize>,
+    /// Lines that seem to lack the mark of an item: the column where it belongs, and the byte where the line begins.
+    lost_marks: Vec<(usize, usize)>,
+    /// The bytes at which lines begin that are known to lack it.
+    without_mark: HashSet<usize>,
+}
+
+impl<'p> IndentParser<'p> {
+    fn new(format: &'p Blocks, text: &Text<'p>, without_mark: HashSet<usize>) -> IndentParser<'p> {
+        IndentParser {
+            format,
+            text: text.as_str(),
+            tree: Tree::default(),
+            faults: Vec::new(),
+            open: Vec::new(),
+            top: None,
+            has_parts: false,
+            last_end: text.body(),
+            unfinished: Unfinished::Nothing,
+            read_to: text.body(),
+            item_columns: HashSet::new(),
+            lost_marks: Vec::new(),
+            without_mark,
+        }
+    }
+
+    fn run(&mut self, body: usize) {
+        let mut at = body;
+        while at < self.text.len() {
+            let end = self.line_end(at);
+            if at >= self.read_to {
+                self.line(at, end);
+            }
+            at = end + 1;
+        }
+        while !self.open.is_empty() {
+            self.close();
+        }
+        if !self.has_parts {
+            self.repeated_keys(None);
+        }
+    }
+
+    fn line_end(&self, at: usize) -> usize {
+        memchr::memchr(b'\n', &self.text.as_bytes()[at..]).map_or(self.text.len(), |end| at + end)
+    }
+
+    fn line(&mut self, begin: usize, end: usize) {
+        let line = &self.text[begin..end];
+        let content = line.trim();
+        let start = begin + (line.len() - line.trim_start().len());
+        let column = column_of(&line[..start - begin]);
+        let before = self.continued(start, column, content);
+        if before == Continued::Taken || content.is_empty() || self.is_note(content) {
+            return;
+        }
+        let is_mark = column == 0 && self.format.assign == Some(':');
+        let is_line = |mark: &str| {
+            content.strip_prefix(mark).is_some_and(|rest| rest.is_empty() || rest.starts_with(' '))
+        };
+        if is_mark && (is_line("---") || is_line("...") || content.starts_with('%')) {
+            while !self.open.is_empty() {
+                self.close();
+            }
+            self.has_parts |= self.top.take().is_some();
+            return;
+        }
+        if self.without_mark.contains(&start) {
+            let shown = shorten(content);
+            let message = format!("`{ITEM_MARK}` is missing before `{shown}`");
+            self.fault(start, content.len(), message, "add it, with a blank behind it");
+            let ends = |top: &Open| top.column >= column || (top.column + 1 == column && top.is_item);
+            while self.open.last().is_some_and(ends) {
+                self.close();
+            }
+            self.open_block(start, column - 1, true, 0..0, start);
+            let inner = column + 1;
+            if let Some(open) = self.open.last_mut() {
+                open.inner = Some(inner);
+            }
+            return self.content(start, begin + line.trim_end().len(), inner, false);
+        }
+        let lacks_blank = self.lacks_blank(content, column);
+        let is_item = self.item_len(content).is_some() || lacks_blank;
+        if is_item {
+            self.item_columns.insert(column);
+        }
+        while let Some(top) = self.open.last() {
+            // The items of a list may stand right below its head.
+            let is_list = is_item && column == top.column && !top.is_item;
+            if column > top.column || is_list {
+                break;
+            }
+            self.close();
+        }
+        let (inner, misplaced) = match self.open.last_mut() {
+            Some(open) => (open.inner.get_or_insert(column), Some(&mut open.misplaced)),
+            None => (self.top.get_or_insert(column), None),
+        };
+        let beside = *inner;
+        let is_known = misplaced.as_ref().is_some_and(|column_of| **column_of == Some(column));
+        if before == Continued::Misplaced || is_known {
+            // That is told, and others may stand like it.
+            if let Some(misplaced) = misplaced {
+                *misplaced = Some(column);
+            }
+            return self.content(start, begin + line.trim_end().len(), column, lacks_blank);
+        }
+        if beside != column {
+            *inner = column;
+            let message = format!(
+                "this line is indented by {column}, and those beside it by {beside}: it is not clear where it belongs"
+            );
+            self.fault(start, content.len(), message, "indent it like the lines that it belongs to");
+        }
+        self.content(start, begin + line.trim_end().len(), column, lacks_blank);
+    }
+
+    /// Takes a line that goes on with what the line before began.
+    fn continued(&mut self, start: usize, column: usize, content: &str) -> Continued {
+        let end = start + content.len();
+        match self.unfinished {
+            Unfinished::Nothing => Continued::Not,
+            Unfinished::Lines { column: head, node, word } => {
+                if content.is_empty() {
+                    return Continued::Taken;
+                }
+                if column <= head {
+                    self.unfinished = Unfinished::Nothing;
+                    return Continued::Not;
+                }
+                match word {
+                    Some(word) => self.tree.words[word].span.end = Span::new(0, end).end,
+                    None => {
+                        let word = self.tree.words.len();
+                        self.tree.words.push(Cell { span: Span::new(start, end), form: Form::Plain });
+                        self.tree.nodes[node].words.end = word + 1;
+                        self.unfinished = Unfinished::Lines { column: head, node, word: Some(word) };
+                    }
+                }
+                self.end_leaf(node, end);
+                Continued::Taken
+            }
+            Unfinished::Value { column: head, word } => {
+                if content.is_empty() || self.is_note(content) {
+                    return Continued::Not;
+                }
+                self.unfinished = Unfinished::Nothing;
+                if column <= head {
+                    return Continued::Not;
+                }
+                let behind = self.without_note(start, end);
+                if self.item_len(content).is_none() && self.sign_in(start, behind).is_none() {
+                    self.tree.words[word].span.end = Span::new(0, behind).end;
+                    let node = self.tree.nodes.len() - 1;
+                    self.end_leaf(node, behind);
+                    self.unfinished = Unfinished::Value { column: head, word };
+                    return Continued::Taken;
+                }
+                let node = self.tree.nodes.len() - 1;
+                if let (Kind::Item, Some(sign)) = (self.tree.nodes[node].kind, self.format.assign) {
+                    // Most likely the sign is missing there, and what follows is inside.
+                    let span = self.tree.words[word].span;
+                    let message = format!("there is no `{sign}` in this item, and keys stand below it");
+                    self.fault(span.start as usize, span.len(), message, "write its key and its value");
+                    let words = self.tree.words.len();
+                    let item = &mut self.tree.nodes[node];
+                    (item.kind, item.words) = (Kind::Block, words..words);
+                    self.open.push(Open { node, column: head, is_item: true, inner: None, misplaced: None });
+                    return Continued::Not;
+                }
+                if let (Some(mark), true) = (head.checked_sub(1), column == head + 1) {
+                    self.lost_marks.push((mark, self.tree.nodes[node].span.start as usize));
+                }
+                let message =
+                    "this is indented below a line that has a value, and stands in no block".to_owned();
+                self.fault(
+                    start,
+                    content.len(),
+                    message,
+                    "indent it like that line, or take the value there away",
+                );
+                Continued::Misplaced
+            }
+        }
+    }
+
+    /// Lets a leaf end at byte `end`.
+    fn end_leaf(&mut self, node: usize, end: usize) {
+        self.tree.nodes[node].span.end = Span::new(0, end).end;
+        self.last_end = end;
+    }
+
+    fn is_note(&self, content: &str) -> bool {
+        self.format.comments.iter().any(|mark| content.starts_with(mark.as_str()))
+    }
+
+    /// The length of the mark of an item at the start of `content`, if one stands there, perhaps doubled.
+    fn item_len(&self, content: &str) -> Option<usize> {
+        let rest = content.trim_start_matches(ITEM_MARK);
+        let is_apart = rest.is_empty() || rest.starts_with([' ', '\t']);
+        Some(content.len() - rest.len()).filter(|len| *len > 0 && is_apart)
+    }
+
+    /// Whether `content` is most likely an item, like others at `column`, whose mark has no blank behind it.
+    fn lacks_blank(&self, content: &str, column: usize) -> bool {
+        let rest = content.strip_prefix(ITEM_MARK);
+        rest.is_some_and(|rest| rest.starts_with(char::is_alphabetic))
+            && self.open.iter().any(|open| open.is_item && open.column == column)
+    }
+
+    /// Where a note behind what stands from `start` to `end` begins, without the blanks before it; `end` if there is none.
+    fn without_note(&self, start: usize, end: usize) -> usize {
+        let text = &self.text[start..end];
+        let begins = |mark: &String| {
+            let mut found = memchr::memmem::find_iter(text.as_bytes(), mark.as_bytes());
+            found.find(|at| *at == 0 || text.as_bytes()[at - 1].is_ascii_whitespace())
+        };
+        let note = self.format.comments.iter().filter_map(begins).min();
+        start + note.map_or(text, |note| &text[..note]).trim_end().len()
+    }
+
+    /// The byte of the sign between a key and its value in a line, if it has one.
+    fn sign_in(&self, start: usize, end: usize) -> Option<usize> {
+        let sign = self.format.assign?;
+        let from = match self.quoted(start, end) {
+            Some((_, behind)) => behind,
+            None => start,
+        };
+        let text = &self.text[from..end];
+        let is_sign = |at: &usize| {
+            // A colon within a word is a part of it.
+            let rest = &text[at + sign.len_utf8()..];
+            sign != ':' || rest.is_empty() || rest.starts_with([' ', '\t'])
+        };
+        let mut found = text.match_indices(sign).map(|(at, _)| at);
+        let at = found.find(is_sign)?;
+        // Nothing but blanks may stand between a quoted key and the sign.
+        (from == start || text[..at].trim().is_empty()).then_some(from + at)
+    }
+
+    /// The quoted text at byte `start`, and the byte behind it; `None` if there is none, or it is not closed before `end`.
+    fn quoted(&self, start: usize, end: usize) -> Option<(Cell, usize)> {
+        let quote = self.text[start..end].bytes().next().filter(|next| matches!(next, b'"' | b'\''))?;
+        let bytes = &self.text.as_bytes()[..end];
+        let mut at = start + 1;
+        loop {
+            let found = at + memchr::memchr2(quote, b'\\', &bytes[at..])?;
+            match bytes[found] {
+                b'\\' if quote == b'"' && self.format.escapes => at = (found + 2).min(end),
+                b'\\' => at = found + 1,
+                _ if quote == b'\'' && bytes.get(found + 1) == Some(&b'\'') => at = found + 2,
+                _ => {
+                    let form = match (quote, self.format.escapes) {
+                        (b'\'', _) => Form::SingleQuoted,
+                        (_, true) => Form::Backslashed,
+                        (_, false) => Form::Quoted,
+                    };
+                    return Some((Cell { span: Span::new(start + 1, found), form }, found + 1));
+                }
+            }
+        }
+    }
+
+    /// What stands from `start` to `end`, at `column`: an item (whose mark perhaps lacks the blank behind it), a key with its
+    /// value, the head of a block.
+    fn content(&mut self, mut start: usize, end: usize, mut column: usize, lacks_blank: bool) {
+        if lacks_blank {
+            let message = format!("there is no blank behind `{ITEM_MARK}`");
+            self.fault(start, ITEM_MARK.len(), message, "put one there");
+        }
+        let behind = self.without_note(start, end);
+        let mut first = lacks_blank.then_some(ITEM_MARK.len());
+        while let Some(len) = first.take().or_else(|| self.item_len(&self.text[start..end])) {
+            let behind = behind.max(start + len);
+            let rest = self.text[start + len..behind].trim_start();
+            let at = behind - rest.len();
+            if len > ITEM_MARK.len() {
+                self.fault(start, len, format!("there is more than one `{ITEM_MARK}`"), "leave one");
+            }
+            if rest.is_empty() || is_only_mark(rest) {
+                return self.open_block(start, column, true, 0..0, start + len);
+            }
+            let nests =
+                self.item_len(rest).is_some() || (!rest.starts_with(['[', '{']) && self.is_entry(at, behind));
+            if !nests {
+                return self.item(start, at, end, column);
+            }
+            self.open_block(start, column, true, 0..0, start + len);
+            // The lines below stand as if the mark were as it should be.
+            let is_sound = len == ITEM_MARK.len() && at > start + len;
+            column += if is_sound { at - start } else { ITEM_MARK.len() + 1 };
+            if let Some(open) = self.open.last_mut() {
+                open.inner = Some(column);
+            }
+            start = at;
+        }
+        match self.format.assign {
+            Some(sign) => self.assigned(start, end, column, sign),
+            None => self.bare(start, end, column),
+        }
+    }
+
+    fn is_entry(&self, start: usize, end: usize) -> bool {
+        match self.format.assign {
+            Some(_) => self.sign_in(start, end).is_some(),
+            None => self.text[start..end].contains([' ', '\t']),
+        }
+    }
+
+    /// A key with its value or the head of a block, where a sign stands between the two.
+    fn assigned(&mut self, start: usize, end: usize, column: usize, sign: char) {
+        let behind = self.without_note(start, end);
+        let Some(at) = self.sign_in(start, behind) else {
+            if self.value_below_key(start, end, behind) {
+                return;
+            }
+            let shown = shorten(&self.text[start..behind]);
+            let message = format!("there is no `{sign}` behind `{shown}`");
+            if self.next_column(end).is_some_and(|next| next > column) {
+                self.fault(start, behind - start, message, "add it");
+                self.tree.words.push(Cell { span: Span::new(start, behind), form: Form::Plain });
+                let words = self.tree.words.len() - 1..self.tree.words.len();
+                return self.open_block(start, column, false, words, behind);
+            }
+            self.fault(start, behind - start, message, "write the key and its value");
+            return self.item(start, start, end, column);
+        };
+        let first = self.tree.words.len();
+        let key = match self.quoted(start, at) {
+            Some((cell, _)) => cell,
+            None => Cell { span: trimmed(self.text, start, at), form: Form::Plain },
+        };
+        let doubled = key.span.of(self.text).len() - key.span.of(self.text).trim_end_matches(sign).len();
+        let key = Cell { span: Span { end: key.span.end - doubled as u32, ..key.span }, ..key };
+        if doubled > 0 && key.form == Form::Plain {
+            let message = format!("there is more than one `{sign}`");
+            self.fault(key.span.end as usize, doubled, message, "leave one");
+        }
+        self.tree.words.push(key);
+        if key.span.is_empty() {
+            let message = format!("there is no key before `{sign}`");
+            self.fault(at, sign.len_utf8(), message, "remove it, or write the key");
+        }
+        let value = trimmed(self.text, at + sign.len_utf8(), behind);
+        let text = value.of(self.text);
+        let from = value.start as usize + self.tags_len(text);
+        if text.is_empty() || is_only_mark(text) {
+            let label = Cell { span: value, form: Form::Plain };
+            if text.starts_with('!') {
+                self.tree.words.push(label);
+            }
+            return self.open_block(start, column, false, first..self.tree.words.len(), behind);
+        }
+        if sign == ':' && is_text_of_lines(&self.text[from..behind]) {
+            let node = self.leaf(Kind::Entry, first, start, behind);
+            self.unfinished = Unfinished::Lines { column, node, word: None };
+            return;
+        }
+        if self.text[from..behind].starts_with(['[', '{']) && self.brackets(from, end, column, first, start) {
+            return;
+        }
+        let scalar = self.scalar(from, end);
+        self.push_scalar(&scalar);
+        let end = match &scalar {
+            Scalar::Quoted(_, behind) => *behind,
+            Scalar::Bare(span) => span.end as usize,
+        };
+        self.leaf(Kind::Entry, first, start, end);
+        if let Scalar::Bare(_) = scalar {
+            self.unfinished = Unfinished::Value { column, word: self.tree.words.len() - 1 };
+        }
+    }
+
+    /// Takes the text from `start` to `behind`, on a line that ends at `end`, as the value of the key on the line above that has
+    /// none; gives whether there is such a key.
+    fn value_below_key(&mut self, start: usize, end: usize, behind: usize) -> bool {
+        let Some(open) = self.open.last() else { return false };
+        let (node, column) = (open.node, open.column);
+        let is_first = self.tree.nodes.len() == node + 1 && !open.is_item;
+        if !is_first || self.tree.nodes[node].words.len() != 1 {
+            return false;
+        }
+        let quoted = self.quoted(start, end).filter(|(_, after)| *after >= behind);
+        let cell =
+            quoted.map_or(Cell { span: Span::new(start, behind), form: Form::Plain }, |(cell, _)| cell);
+        self.tree.words.push(cell);
+        self.open.pop();
+        let key = &mut self.tree.nodes[node];
+        key.kind = Kind::Entry;
+        key.words.end += 1;
+        self.end_leaf(node, behind);
+        if quoted.is_none() {
+            self.unfinished = Unfinished::Value { column, word: self.tree.words.len() - 1 };
+        }
+        true
+    }
+
+    /// Words side by side: the head of a block if what follows is further to the right, or an entry.
+    fn bare(&mut self, start: usize, end: usize, column: usize) {
+        let behind = self.without_note(start, end);
+        let first = self.tree.words.len();
+        let mut at = start;
+        while at < behind {
+            let quoted = self.quoted(at, behind);
+            if quoted.is_none() && self.text[at..behind].starts_with(['"', '\'']) {
+                self.open_quote(at);
+            }
+            let (cell, next) = quoted.unwrap_or_else(|| {
+                let len = self.text[at..behind].find([' ', '\t']).unwrap_or(behind - at);
+                (Cell { span: Span::new(at, at + len), form: Form::Plain }, at + len)
+            });
+            self.tree.words.push(cell);
+            at = behind - self.text[next..behind].trim_start().len();
+        }
+        if self.next_column(end).is_some_and(|next| next > column) {
+            return self.open_block(start, column, false, first..self.tree.words.len(), behind);
+        }
+        let kind = if self.tree.words.len() - first == 1 { Kind::Item } else { Kind::Entry };
+        self.leaf(kind, first, start, behind);
+    }
+
+    /// The column of the next line that is neither blank nor a note.
+    fn next_column(&self, mut end: usize) -> Option<usize> {
+        while end < self.text.len() {
+            let begin = end + 1;
+            end = self.line_end(begin.min(self.text.len()));
+            let line = self.text.get(begin..end)?;
+            if !line.trim().is_empty() && !self.is_note(line.trim()) {
+                return Some(column_of(&line[..line.len() - line.trim_start().len()]));
+            }
+        }
+        None
+    }
+
+    /// An item with one value, which begins at byte `at`, behind its mark.
+    fn item(&mut self, start: usize, at: usize, end: usize, column: usize) {
+        let first = self.tree.words.len();
+        let at = at + self.tags_len(self.text[at..end].trim_end());
+        if self.text[at..end].starts_with(['[', '{']) && self.brackets(at, end, column, first, start) {
+            return;
+        }
+        let scalar = self.scalar(at, end);
+        self.push_scalar(&scalar);
+        let behind = match &scalar {
+            Scalar::Quoted(_, behind) => *behind,
+            Scalar::Bare(span) => span.end as usize,
+        };
+        self.leaf(Kind::Item, first, start, behind);
+        if let Scalar::Bare(_) = scalar {
+            self.unfinished = Unfinished::Value { column, word: first };
+        }
+    }
+
+    /// The value that begins at byte `start` of a line that ends at `end`.
+    fn scalar(&mut self, start: usize, end: usize) -> Scalar {
+        let limit = if self.format.over_lines { self.text.len() } else { end };
+        match self.quoted(start, limit) {
+            Some((cell, behind)) => {
+                let rest = self.text[behind..self.line_end(behind)].trim();
+                if rest.is_empty() || self.is_note(rest) {
+                    self.read_to = behind;
+                    return Scalar::Quoted(cell, behind);
+                }
+                if self.is_strict() {
+                    let message = "a text goes on behind the quote that closes it".to_owned();
+                    self.fault(
+                        start,
+                        behind - start,
+                        message,
+                        "remove the quote, or put all of it in quotes",
+                    );
+                }
+            }
+            None if self.text[start..end].starts_with(['"', '\'']) => {
+                self.open_quote(start);
+            }
+            None => {}
+        }
+        let bare = Span::new(start, self.without_note(start, end));
+        let text = bare.of(self.text);
+        if self.is_strict() && !text.starts_with(['"', '\'']) {
+            let lone_quote = text.find('"').filter(|at| *at + 1 == text.len());
+            if let Some(at) = lone_quote {
+                self.fault(start + at, 1, "this quote is opened nowhere".to_owned(), "remove it, or open it");
+            } else if let Some(at) = text.find(": ") {
+                let message = "`:` in a value that is not in quotes".to_owned();
+                self.fault(start + at, 1, message, "put the value in quotes, or on a line of its own");
+            }
+        }
+        Scalar::Bare(bare)
+    }
+
+    /// How long the tags and the anchor are that stand before a value, with the blanks behind them.
+    fn tags_len(&self, value: &str) -> usize {
+        let mut rest = value;
+        while self.is_strict() && rest.starts_with(['!', '&']) {
+            let Some(end) = rest.find([' ', '\t']) else { break };
+            rest = rest[end..].trim_start();
+        }
+        value.len() - rest.len()
+    }
+
+    /// Whether signs in values that are not in quotes are mistakes.
+    fn is_strict(&self) -> bool {
+        self.format.assign == Some(':')
+    }
+
+    /// Tells of the quote at byte `at`, which is not closed.
+    fn open_quote(&mut self, at: usize) {
+        let help = format!("close it with `{}`", &self.text[at..=at]);
+        self.fault(at, 1, "the quote is not closed on its line".to_owned(), &help);
+    }
+
+    fn push_scalar(&mut self, scalar: &Scalar) {
+        self.tree.words.push(match scalar {
+            Scalar::Quoted(cell, _) => *cell,
+            Scalar::Bare(span) => Cell { span: *span, form: Form::Plain },
+        });
+    }
+
+    fn open_block(&mut self, start: usize, column: usize, is_item: bool, words: Range<usize>, end: usize) {
+        let node = self.push(Kind::Block, words, start);
+        self.open.push(Open { node, column, is_item, inner: None, misplaced: None });
+        self.last_end = end;
+        if self.open.len() == DEEP {
+            let message = format!("{DEEP} blocks are open here, one inside the other");
+            self.fault(start, 1, message, "no game reads data that deep; look at the indentation further up");
+        }
+    }
+
+    fn push(&mut self, kind: Kind, words: Range<usize>, start: usize) -> usize {
+        let parent = self.open.last().map(|open| open.node);
+        let node = self.tree.nodes.len();
+        let words = if words.is_empty() { self.tree.words.len()..self.tree.words.len() } else { words };
+        self.tree.nodes.push(Node { kind, words, span: Span::new(start, start), parent, end: node + 1 });
+        node
+    }
+
+    fn leaf(&mut self, kind: Kind, first: usize, start: usize, end: usize) -> usize {
+        let node = self.push(kind, first..self.tree.words.len(), start);
+        self.end_leaf(node, end);
+        node
+    }
+
+    /// Closes the innermost block, behind the last thing in it.
+    fn close(&mut self) {
+        let Some(open) = self.open.pop() else { return };
+        self.repeated_keys(Some(open.node));
+        let len = self.tree.nodes.len();
+        let node = &mut self.tree.nodes[open.node];
+        node.end = len;
+        node.span.end = Span::new(0, self.last_end).end.max(node.span.start);
+    }
+
+    /// Tells of keys that stand twice in a block, or outside of all, where each has one value.
+    fn repeated_keys(&mut self, block: Option<usize>) {
+        if !self.is_strict() {
+            return;
+        }
+        if let Some(block) = block {
+            self.tree.nodes[block].end = self.tree.nodes.len();
+        }
+        let mut seen = HashSet::new();
+        let has_key = |child: &usize| self.tree.nodes[*child].kind != Kind::Item;
+        let keys = self.tree.children(block).filter(has_key);
+        let keys = keys.filter_map(|child| self.tree.nodes[child].words.clone().next());
+        let twice: Vec<Span> = keys
+            .map(|word| self.tree.words[word].span)
+            .filter(|key| !seen.insert(key.of(self.text)))
+            .collect();
+        let Some(first) = twice.first() else { return };
+        let shown = shorten(first.of(self.text));
+        // Most likely the line that begins another block is missing.
+        let (message, help) = match twice.len() - 1 {
+            0 => (format!("`{shown}` stands twice in this block"), "remove one of them".to_owned()),
+            more => {
+                let head =
+                    format!("add the `{ITEM_MARK}` or the key where another block begins, or remove them");
+                (format!("`{shown}` stands twice in this block, and {more} more keys"), head)
+            }
+        };
+        if self.faults.len() < MOST_FAULTS {
+            self.faults.push(Fault::new(Code::DUPLICATE_MEMBER, *first, message).help(&help));
+        }
+    }
+
+    /// Reads the value in brackets at byte `at`: a list, or entries, of the entry or item whose words begin with `first`. It may go
+    /// on over lines that are further to the right than `column`. Gives whether it is closed.
+    fn brackets(&mut self, at: usize, end: usize, column: usize, first: usize, start: usize) -> bool {
+        let Some(close) = self.closing_bracket(at, end, column) else {
+            let shown = &self.text[at..=at];
+            let closing = if shown == "[" { "]" } else { "}" };
+            let message = format!("the `{shown}` is not closed");
+            self.fault(at, 1, message, &format!("close it with `{closing}`"));
+            return false;
+        };
+        let inside = &self.text[at + 1..close];
+        let sign = self.format.assign.unwrap_or(':');
+        if self.text[at..].starts_with('{') && !inside.contains(sign) && !inside.trim().is_empty() {
+            // A text with a part in braces.
+            return false;
+        }
+        let rest = self.text[close + 1..self.line_end(close)].trim();
+        if !rest.is_empty() && !self.is_note(rest) {
+            if !self.is_strict() {
+                // A text that only begins so.
+                return false;
+            }
+            let message = "something stands behind the bracket that closes the value".to_owned();
+            self.fault(close, 1, message, "remove one of them, or put all of it in quotes");
+        }
+        self.read_to = close + 1;
+        let has_key = self.tree.words.len() > first;
+        if self.text.as_bytes()[at] == b'[' && has_key && !inside.contains(['[', '{', ':']) {
+            let mut next = at + 1;
+            while let Some((cell, behind)) = self.in_brackets(next, close) {
+                match cell.span.is_empty() && cell.form == Form::Plain {
+                    false => self.tree.words.push(cell),
+                    true if !inside.trim().is_empty() => self.empty_item(cell.span.start as usize),
+                    true => {}
+                }
+                next = behind;
+            }
+            self.leaf(Kind::Entry, first, start, close + 1);
+            return true;
+        }
+        self.nested_brackets(at, close, first, start);
+        true
+    }
+
+    /// Tells of a comma at byte `at` with nothing before it.
+    fn empty_item(&mut self, at: usize) {
+        self.fault(at, 1, "there is nothing before this comma".to_owned(), "remove it, or write the item");
+    }
+
+    /// The bracket that closes the one at byte `at`.
+    fn closing_bracket(&self, at: usize, end: usize, column: usize) -> Option<usize> {
+        let bytes = self.text.as_bytes();
+        let mut open: Vec<u8> = Vec::new();
+        let (mut next, mut line_end) = (at, end);
+        loop {
+            if next >= line_end {
+                let begin = self.line_end(next.min(self.text.len())) + 1;
+                let line = self.text.get(begin..self.line_end(begin.min(self.text.len())))?;
+                let content = line.trim_start();
+                let deeper = column_of(&line[..line.len() - content.len()]) > column;
+                if !deeper && !content.is_empty() && !content.starts_with([']', '}']) {
+                    return None;
+                }
+                (next, line_end) = (begin, begin + line.len());
+                continue;
+            }
+            match bytes[next] {
+                b'[' => open.push(b']'),
+                b'{' => open.push(b'}'),
+                b'"' | b'\'' if starts_value(&self.text[at..next]) => {
+                    let (_, behind) = self.quoted(next, line_end)?;
+                    next = behind;
+                    continue;
+                }
+                close @ (b']' | b'}') => {
+                    if open.pop() != Some(close) {
+                        return None;
+                    }
+                    if open.is_empty() {
+                        return Some(next);
+                    }
+                }
+                _ => {}
+            }
+            next += 1;
+        }
+    }
+
+    /// The value between brackets that begins behind byte `at`, and the byte behind it and its comma; `None` at `end`.
+    fn in_brackets(&self, at: usize, end: usize) -> Option<(Cell, usize)> {
+        if at >= end {
+            return None;
+        }
+        let start = end - self.text[at..end].trim_start().len();
+        let (cell, behind) = match self.quoted(start, end) {
+            Some(quoted) => quoted,
+            None => {
+                let len = self.text[start..end].find([',', '[', ']', '{', '}']).unwrap_or(end - start);
+                (Cell { span: trimmed(self.text, start, start + len), form: Form::Plain }, start + len)
+            }
+        };
+        let rest = self.text[behind..end].trim_start();
+        let at = end - rest.len();
+        Some((cell, if rest.starts_with(',') { at + 1 } else { at }))
+    }
+
+    /// What stands between the brackets at the bytes `at` and `close`, with others inside them, as blocks.
+    fn nested_brackets(&mut self, at: usize, close: usize, first: usize, start: usize) {
+        // The blocks that are open, and whether each holds entries.
+        let mut inside: Vec<(usize, bool)> = Vec::new();
+        let base = self.open.len();
+        let mut words = first..self.tree.words.len();
+        let mut begin = start;
+        let mut next = at;
+        while next <= close {
+            match self.text.as_bytes()[next] {
+                open @ (b'[' | b'{') => {
+                    let node = self.push(Kind::Block, std::mem::replace(&mut words, 0..0), begin);
+                    self.open.push(Open { node, column: 0, is_item: false, inner: None, misplaced: None });
+                    inside.push((node, open == b'{'));
+                    next += 1;
+                }
+                b']' | b'}' => {
+                    self.last_end = next + 1;
+                    inside.pop();
+                    self.close();
+                    words = 0..0;
+                    next += 1;
+                }
+                b',' => {
+                    if self.text[at..next].trim_end().ends_with([',', '[', '{']) {
+                        self.empty_item(next);
+                    }
+                    next += 1;
+                }
+                b' ' | b'\t' | b'\r' | b'\n' => next += 1,
+                _ => {
+                    begin = next;
+                    let has_entries = inside.last().is_some_and(|(_, entries)| *entries);
+                    next = self.value_in_brackets(next, close, has_entries, &mut words);
+                }
+            }
+            if self.text.as_bytes().get(next).is_some_and(|byte| matches!(byte, b'[' | b'{'))
+                && words.is_empty()
+            {
+                begin = next;
+            }
+        }
+        while self.open.len() > base {
+            self.close();
+        }
+    }
+
+    /// A word, or a key with what follows, at byte `at` within brackets; gives the byte behind it. Where other brackets follow a
+    /// key, `words` gets it.
+    fn value_in_brackets(
+        &mut self,
+        at: usize,
+        close: usize,
+        has_entries: bool,
+        words: &mut Range<usize>,
+    ) -> usize {
+        let first = self.tree.words.len();
+        let sign = self.format.assign.filter(|_| has_entries);
+        let (mut cell, mut behind) = self.quoted(at, close).unwrap_or_else(|| {
+            let len = self.text[at..close].find([',', '[', ']', '{', '}', '\n']).unwrap_or(close - at);
+            (Cell { span: trimmed(self.text, at, at + len), form: Form::Plain }, (at + len).max(at + 1))
+        });
+        let Some(sign) = sign else {
+            if self.is_strict() && cell.form == Form::Plain && cell.span.of(self.text).contains(": ") {
+                // A key with its value is a block in a list.
+                let node = self.push(Kind::Block, 0..0, at);
+                self.open.push(Open { node, column: 0, is_item: true, inner: None, misplaced: None });
+                let behind = self.value_in_brackets(at, close, true, words);
+                self.last_end = behind;
+                self.close();
+                return behind;
+            }
+            self.tree.words.push(cell);
+            self.leaf(Kind::Item, first, at, behind);
+            return behind;
+        };
+        if cell.form == Form::Plain {
+            let text = cell.span.of(self.text);
+            let Some(found) = text.find(sign) else {
+                let message = format!("there is no `{sign}` behind `{}`", shorten(text));
+                self.fault(at, text.len(), message, "write the key and its value");
+                self.tree.words.push(cell);
+                self.leaf(Kind::Entry, first, at, behind);
+                return behind;
+            };
+            behind = at + found;
+            cell.span = trimmed(self.text, at, behind);
+        }
+        self.tree.words.push(cell);
+        let rest = self.text[behind..close].trim_start();
+        let mut value = close - rest.len();
+        if rest.starts_with(sign) {
+            let signs = rest.len() - rest.trim_start_matches(sign).len();
+            value += signs;
+            if signs > sign.len_utf8() {
+                self.fault(value - signs, signs, format!("there is more than one `{sign}`"), "leave one");
+            }
+        }
+        value = close - self.text[value..close].trim_start().len();
+        match self.text[value..close].bytes().next() {
+            Some(b'[' | b'{') => {
+                *words = first..self.tree.words.len();
+                value
+            }
+            None | Some(b',' | b']' | b'}') => {
+                self.leaf(Kind::Entry, first, at, behind);
+                value.max(at + 1)
+            }
+            Some(_) => {
+                let (cell, behind) = self.quoted(value, close).unwrap_or_else(|| {
+                    let len = self.text[value..close]
+                        .find([',', '[', ']', '{', '}', '\n'])
+                        .unwrap_or(close - value);
+                    (Cell { span: trimmed(self.text, value, value + len), form: Form::Plain }, value + len)
+                });
+                self.tree.words.push(cell);
+                self.leaf(Kind::Entry, first, at, behind);
+                behind
+            }
+        }
+    }
+
+    fn fault(&mut self, at: usize, len: usize, message: String, help: &str) {
+        if self.faults.len() < MOST_FAULTS {
+            let span = Span::new(at, at + len.max(1).min(self.text.len() - at));
+            self.faults.push(Fault::new(Code::SYNTAX_ERROR, span, message).help(help));
+        }
+    }
+}
+
+/// What begins an item of a list.
+pub(super) const ITEM_MARK: &str = "-";
+
+/// How far to the right `blanks` lead: a tab goes on to the next multiple of eight.
+fn column_of(blanks: &str) -> usize {
+    blanks.bytes().fold(0, |column, byte| if byte == b'\t' { (column / 8 + 1) * 8 } else { column + 1 })
+}
+
+/// The place of what stands between two bytes, without the blanks around it.
+fn trimmed(text: &str, start: usize, end: usize) -> Span {
+    let own = &text[start..end];
+    let begin = start + (own.len() - own.trim_start().len());
+    Span::new(begin, begin + own.trim().len())
+}
+
+/// Whether a value is only a tag or the name of an anchor, or both, and what it is about stands in the lines below.
+fn is_only_mark(value: &str) -> bool {
+    value.split([' ', '\t']).all(|word| word.starts_with(['!', '&']) && word.len() > 1)
+}
+
+/// Whether a value says that the lines below are a text: `|`, `>-`, `|2`.
+fn is_text_of_lines(value: &str) -> bool {
+    value.strip_prefix(['|', '>']).is_some_and(|rest| rest.chars().all(|next| "+-0123456789".contains(next)))
+}
+
+/// Whether `value` can stand anywhere as it is, without quotes.
+pub(super) fn is_bare(format: &Blocks, value: &str) -> bool {
+    let begins_note = |mark: &String| {
+        value.match_indices(mark.as_str()).any(|(at, _)| at == 0 || value[..at].ends_with([' ', '\t']))
+    };
+    let has_sign = || match format.assign {
+        Some(':') => value.ends_with(':') || value.contains(": ") || value.contains(":\t"),
+        Some(sign) => value.contains(sign),
+        None => value.contains([' ', '\t']),
+    };
+    !value.is_empty()
+        && value.trim() == value
+        && !value.starts_with(['"', '\'', '!', '&', '*', '|', '>', '%', '@', '`', '?'])
+        && value != ITEM_MARK
+        && !value.starts_with("- ")
+        && !value.contains(['[', ']', '{', '}', ','])
+        && !format.comments.iter().any(begins_note)
+        && !has_sign()
+}
+
+/// Whether a value begins behind `before`, within brackets.
+fn starts_value(before: &str) -> bool {
+    before.trim_end().ends_with(['[', '{', ',', ':', '='])
+}
