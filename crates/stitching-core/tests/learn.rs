@@ -57,7 +57,7 @@ fn what_is_begun_is_silent(#[files("tests/learn/*.txt")] fixture: PathBuf) {
     let (game, own) = (folder.path().join("game"), folder.path().join("mod"));
     let has_game = fs::read_dir(&game).is_ok_and(|mut files| files.next().is_some());
     let bases: Vec<PathBuf> = has_game.then_some(game).into_iter().collect();
-    let begun = start(&own, &bases).expect("a project");
+    let begun = start(&own, &bases, None).expect("a project");
     let project =
         Project::described(&own, &begun.project, &[(begun.schema_name.clone(), begun.schema.clone())])
             .expect("what is written can be read");
@@ -108,7 +108,7 @@ fn newcomer(which: &str) -> (tempfile::TempDir, PathBuf) {
 #[rstest]
 fn a_newcomer_gets_a_schema_that_works() {
     let (_folder, own) = newcomer("put-right");
-    let start = start(&own, &[demo_game()]).expect("a start");
+    let start = start(&own, &[demo_game()], None).expect("a start");
     fs::write(own.join("stitching.toml"), &start.project).expect("written");
     fs::write(own.join(&start.schema_name), &start.schema).expect("written");
     let project = Project::open(&own).expect("it opens");
@@ -130,7 +130,7 @@ fn a_newcomer_gets_a_schema_that_works() {
 #[rstest]
 fn mistakes_of_the_mod_do_not_spoil_the_evidence() {
     let (_folder, own) = newcomer("first-try");
-    let start = start(&own, &[demo_game()]).expect("a start");
+    let start = start(&own, &[demo_game()], None).expect("a start");
     fs::write(own.join("stitching.toml"), &start.project).expect("written");
     fs::write(own.join(&start.schema_name), &start.schema).expect("written");
     let project = Project::open(&own).expect("it opens");

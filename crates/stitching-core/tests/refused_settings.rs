@@ -175,7 +175,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::ref_to_two_parts(
     "ref = \"berths\"",
-    "5:20 the key of `berths` has 2 parts, and one value cannot name it | write with = [...] with the fields that make up the key, and \"{}\" for this one; or refer to one of its fields: \"berths.FIELD\""
+    "5:20 the key of `berths` has 2 parts, and one value cannot name it | write with = [...] with the fields that make up the key, or with `parts` of one value that does, and \"{}\" for this one; or refer to one of its fields: \"berths.FIELD\""
 )]
 #[case::ref_unknown_field(
     "ref = \"goods.Nmae\"",
@@ -199,7 +199,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::with_too_many(
     "ref = \"berths\", with = [\"A\", \"B\", \"{}\"]",
-    "5:20 the key of `berths` has 2 parts, and `with` names 3 | write with = [...] with the fields that make up the key, and \"{}\" for this one; or refer to one of its fields: \"berths.FIELD\""
+    "5:20 the key of `berths` has 2 parts, and `with` names 3 | write with = [...] with the fields that make up the key, or with `parts` of one value that does, and \"{}\" for this one; or refer to one of its fields: \"berths.FIELD\""
 )]
 #[case::as_without_ref(
     "as = \"_{}\"",
@@ -232,7 +232,7 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
 )]
 #[case::file_without_value(
     "file = \"art/x.png\"",
-    "5:21 `art/x.png` must have one `{}`, where the value goes"
+    "5:21 `art/x.png` must have one `{}`, where the value goes | the parts with names are fields, or `{folder}`, `{stem}` and parts of the path of the record's file"
 )]
 #[case::file_out(
     "file = \"../{}\"",
@@ -257,7 +257,18 @@ fn of_a_table(#[case] setting: &str, #[case] expected: &str) {
     "list = 3",
     "5:21 `list` must be text in quotes, or several such texts, and is a whole number"
 )]
-#[case::at_no_text("at = 3", "5:19 `at` must be text in quotes, and is a whole number")]
+#[case::at_no_text(
+    "at = 3",
+    "5:19 `at` must be text in quotes, or several such texts, and is a whole number"
+)]
+#[case::at_of_numbers(
+    "at = [\"a\", 3]",
+    "5:19 `at` must be text in quotes, or several such texts, and is a list"
+)]
+#[case::at_the_same_twice(
+    "at = [\"a\", \"a\"]",
+    "5:25 `A` and `A` stand for the same column | describe it once; several rules for one value go into `also`"
+)]
 #[case::list_of_numbers(
     "list = [\";\", 3]",
     "5:21 `list` must be text in quotes, or several such texts, and is a list"

@@ -111,7 +111,7 @@ fn measure(args: &Args, number: usize, seed: u64) -> Result<Found> {
         fs::create_dir_all(path.parent().unwrap_or(Path::new(".")))?;
         fs::write(path, text)?;
     }
-    let mut begun = start(&folder, &[]).with_context(|| format!("{name}, {seed}"))?;
+    let mut begun = start(&folder, &[], None).with_context(|| format!("{name}, {seed}"))?;
     let schema_name = begun.schema_name.clone();
     let open = |schema: &str| {
         Project::described(&folder, &begun.project, &[(schema_name.clone(), schema.to_owned())])

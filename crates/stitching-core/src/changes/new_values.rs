@@ -160,12 +160,12 @@ impl<'t> Writer<'_, 't> {
     fn remove(&mut self, record: Span, column: &str, cells: &[Cell], at: usize) -> Result<(), String> {
         let cell = cells.get(at).ok_or("it is not where it was")?;
         let editor = self.editor()?;
-        if editor.remove_value(cell.span) {
+        // One value of a list goes as an item, and the others stay.
+        let removed = editor.remove_item(record, column, at);
+        if removed.is_ok() || editor.remove_value(cell.span) {
             return Ok(());
         }
-        // One value of a list goes as an item, even if it is the last one.
-        let removed = editor.remove_item(record, column, at);
-        if cells.len() > 1 || column.ends_with("[*]") || removed.is_ok() {
+        if cells.len() > 1 || column.ends_with("[*]") {
             return removed;
         }
         let text = self.table.format.encode(cell, column, "")?;

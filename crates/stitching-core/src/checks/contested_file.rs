@@ -41,7 +41,7 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
     let mut problems = Vec::new();
     let tables = &index.schema.tables;
     let forms: Vec<String> = tables.iter().map(|table| format!("{:?}", table.format)).collect();
-    for file in &index.files {
+    for (at, file) in index.files.iter().enumerate() {
         let entry = &index.stack.files()[file.id];
         let claims = index.schema.all_tables_of(&entry.path);
         if claims.len() > MOST_TABLES_OF_A_FILE {
@@ -55,11 +55,24 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
             problems.push(problem);
             continue;
         }
-        for (first, later) in contests(tables, &forms, &claims) {
+        let by_form = contests(tables, &forms, &claims);
+        let by_records = same_records(index, at as u32, &by_form);
+        let all = by_form.iter().map(|pair| (pair, false)).chain(by_records.iter().map(|pair| (pair, true)));
+        for (&(first, later), same) in all {
             let place = Place::file(entry.path.as_str(), &index.stack.layers()[entry.layer].name);
-            let message = format!("the tables `{}` and `{}` both take this file", first.name, later.name);
+            let names = format!("the tables `{}` and `{}`", first.name, later.name);
+            let (message, help) = match same {
+                true => (
+                    format!("{names} read the same records of this file"),
+                    "leave one of them out, or let its path lead to other records",
+                ),
+                false => (
+                    format!("{names} both take this file"),
+                    "make the pattern in `files` of one of them narrower",
+                ),
+            };
             let mut problem = Problem::new(CHECK.code, CHECK.severity, message, place);
-            problem.help = Some("make the pattern in `files` of one of them narrower".into());
+            problem.help = Some(help.into());
             problem.table = Some(later.name.clone());
             for table in [first, later] {
                 let message = format!("`{}` is described here", table.name);
@@ -69,6 +82,36 @@ fn find(index: &Index<'_>) -> Vec<Problem> {
         }
     }
     problems
+}
+
+/// Each table that shares a format with an earlier one and takes the same records out of the file at position `at`, though by another
+/// path; those that are `told` are left out. Cost: a look at each record of files that several tables share.
+fn same_records<'t>(index: &Index<'t>, at: u32, told: &[(&Table, &Table)]) -> Vec<(&'t Table, &'t Table)> {
+    let tables = &index.schema.tables;
+    let slots = index.files[at as usize].facts.tables.len() as u32;
+    let shares = |slot: &u32| {
+        let table = &tables[index.facts(at, *slot).table];
+        // A file that is a record as a whole begins where its first part does; and a part of the records, by what they say, may be a
+        // table of its own.
+        let path = table.format.records_path().unwrap_or_default();
+        let is_certain = !["$", "."].contains(&path) && !path.contains("[@");
+        table.format.sharing() == Sharing::ByPlace && is_certain
+    };
+    let slots: Vec<u32> = (0..slots).filter(shares).collect();
+    let mut out = Vec::new();
+    for (number, later) in slots.iter().enumerate() {
+        let own = index.facts(at, *later);
+        let table = &tables[own.table];
+        if own.starts.is_empty() || told.iter().any(|(_, other)| other.name == table.name) {
+            continue;
+        }
+        let same = slots[..number].iter().find(|first| {
+            let other = index.facts(at, **first);
+            tables[other.table].format_name == table.format_name && own.starts == other.starts
+        });
+        out.extend(same.map(|first| (&tables[index.facts(at, *first).table], table)));
+    }
+    out
 }
 
 /// Each table that contests the file with an earlier one, behind the first of these. One file may hold several kinds

@@ -4,7 +4,7 @@ use super::{Check, Run};
 use crate::Code;
 use crate::formats::{Cell, Fault, Form};
 use crate::problem::Severity;
-use crate::schema::{Field, ValueRule, ValueType};
+use crate::schema::{Field, Layout, ValueRule, ValueType};
 use crate::tables::RecordView;
 
 pub(super) static CHECK: Check = Check {
@@ -57,8 +57,18 @@ fn find(rule: &ValueRule, value: &str) -> Option<(String, Option<String>)> {
     Some((format!("`{value}` is not {}", rule.kind.expected()), help))
 }
 
+/// Whether the last step of a column's path is any name.
+fn is_any_name(column: &str) -> bool {
+    column.rsplit(['.', '/']).next().is_some_and(|last| last == "*" || last == "@*")
+}
+
 /// A structure where a single value is expected.
 fn structure(_record: &RecordView<'_>, field: &Field, cell: &Cell) -> Option<Fault> {
+    // What is looked for in all values, whatever they are called, is looked for inside of structures too.
+    let is_any = matches!(field.layout, Layout::Found(..)) || is_any_name(&field.column);
+    if is_any {
+        return None;
+    }
     let message = || format!("`{}` holds a structure, and a single value is expected", field.name);
     (cell.form == Form::Nested).then(|| Fault::new(Code::WRONG_TYPE, cell.span.first_byte(), message()))
 }

@@ -83,8 +83,8 @@ pub struct Learned {
     pub passed_over: Vec<Problem>,
     /// How many files are no text.
     pub binary: usize,
-    /// The languages that paths name.
-    pub languages: Vec<String>,
+    /// The languages that paths name, with how much there is in each, in bytes.
+    pub languages: Vec<(String, u64)>,
     /// How many tables were looked at, and how many records they have.
     pub tables: usize,
     /// How many records they have.
@@ -221,10 +221,20 @@ pub fn learn(view: View<'_>) -> Learned {
         copies: copies.into_iter().map(|(copy, of)| (path(copy), path(of))).collect(),
         passed_over: passed_over(stack, through),
         binary,
-        languages: languages.into_iter().collect(),
+        languages: languages
+            .into_iter()
+            .map(|code| (code.clone(), bytes_in(stack, &studied, &code)))
+            .collect(),
         tables: studied.len(),
         records: counts.iter().map(|counts| counts.records).sum(),
     }
+}
+
+/// How many bytes the files of `studied` have that are in the language with this code.
+fn bytes_in(stack: &Stack, studied: &[Studied], code: &str) -> u64 {
+    let files = studied.iter().flat_map(|own| own.files.iter().map(move |file| (own, *file)));
+    let own = files.filter(|(own, file)| own.table.language_of(&stack.files()[*file].path) == Some(code));
+    own.map(|(_, file)| stack.files()[file].size).sum()
 }
 
 /// Those of `all` at whose positions `wanted` is true.

@@ -12,6 +12,8 @@ pub struct Field {
     pub name: String,
     /// The column, as the format understands it: the name, unless the schema gives another place.
     pub column: String,
+    /// Other columns that it stands for where those before are not there, the first that is.
+    pub alternatives: Vec<String>,
     /// What it means, for people.
     pub about: Option<String>,
     /// The unit of its numbers, for people.
@@ -164,11 +166,17 @@ pub struct Target {
 }
 
 impl Field {
+    /// The columns that it stands for, of which the first that is there counts.
+    pub fn columns(&self) -> impl Iterator<Item = &String> {
+        std::iter::once(&self.column).chain(&self.alternatives)
+    }
+
     /// A field of which nothing is known but its name and the position of its (empty) rule.
     pub(super) fn plain(name: &str, rule: usize) -> Field {
         Field {
             name: name.to_owned(),
             column: name.to_owned(),
+            alternatives: Vec::new(),
             about: None,
             unit: None,
             list: None,

@@ -431,8 +431,8 @@ pub(crate) const TABLE: &[Setting] = &[
 pub(crate) const FIELD: &[Setting] = &[
     setting(
         "at",
-        "string",
-        "The column or path that it stands for, if it has another name here: \"../@name\".",
+        "string|array",
+        "The column or path that it stands for, if it has another name here: \"../@name\"; of several the first that is there.",
     ),
     setting("about", "string", "What it means, for people."),
     setting("unit", "string", "The unit of its numbers, for people."),

@@ -1,6 +1,6 @@
 //! Which names inside the records of a table its fields stand for.
 
-use super::Table;
+use super::{Field, Table};
 use crate::formats::NamePattern;
 
 /// The names that the fields of a table stand for, with what is around them and inside them.
@@ -25,8 +25,12 @@ impl KnownNames {
     pub fn of(table: &Table) -> KnownNames {
         let folds = table.format.folds_columns();
         // What stands around a record is not inside it.
-        let inside =
-            table.fields.iter().map(|field| field.column.as_str()).filter(|own| !own.starts_with(".."));
+        let inside = table
+            .fields
+            .iter()
+            .flat_map(Field::columns)
+            .map(String::as_str)
+            .filter(|own| !own.starts_with(".."));
         KnownNames { columns: inside.map(|column| described(&folded(column, folds))).collect(), folds }
     }
 

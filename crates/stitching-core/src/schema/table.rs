@@ -232,7 +232,7 @@ impl Table {
 
     /// The position of the field at `column`, as the format understands it.
     pub fn field_at(&self, column: &str) -> Option<usize> {
-        self.fields.iter().position(|field| field.column == column)
+        self.fields.iter().position(|field| field.columns().any(|own| own == column))
     }
 
     /// The table with a plain field added for each of `columns` that it does not describe, as far as

@@ -31,6 +31,7 @@ use crate::layers::{FileId, LayerId, RelPath, Stack};
 use crate::schema::{Field, KeyPart, Table};
 use crate::text::{Span, Text};
 use beside::KnownCompanions;
+use std::borrow::Cow;
 use std::collections::HashMap;
 
 /// The key of a record as it is kept: its parts joined by a separator that no text has.
@@ -201,13 +202,24 @@ pub fn read_records_at(
 fn columns<'t>(table: &'t Table, fields: &[usize]) -> Vec<Column<'t>> {
     let related = table.relates_fields();
     let fields = fields.iter().map(|field| &table.fields[*field]);
-    let column = |field: &'t Field| Column {
-        name: &field.column,
-        optional: field.optional,
+    let column = |(field, name): (&'t Field, &'t String)| Column {
+        name,
+        optional: field.optional || !field.alternatives.is_empty(),
         related,
         described: field.place.is_some(),
     };
-    fields.map(column).collect()
+    fields.flat_map(|field| field.columns().map(move |name| (field, name))).map(column).collect()
+}
+
+/// The field that each of the [`columns`] is of.
+fn fields_of_columns<'f>(table: &Table, fields: &'f [usize]) -> Cow<'f, [usize]> {
+    let count = |field: &usize| 1 + table.fields[*field].alternatives.len();
+    match fields.iter().all(|field| count(field) == 1) {
+        true => Cow::Borrowed(fields),
+        false => {
+            Cow::Owned(fields.iter().flat_map(|field| std::iter::repeat_n(*field, count(field))).collect())
+        }
+    }
 }
 
 /// Turns what a format reads into views of records.
@@ -215,9 +227,12 @@ struct Sink<'a, 'r> {
     table: &'a Table,
     path: &'a RelPath,
     text: &'a str,
-    fields: &'a [usize],
+    /// The field that each column is of.
+    fields: Cow<'a, [usize]>,
     /// Whether the position of each wanted field is its position in the table, as it mostly is.
     all_in_order: bool,
+    /// Whether some field has several columns.
+    has_alternatives: bool,
     cells: Vec<ColumnCell>,
     next: u32,
     /// How many records there were so far, by the other parts of the key; in tables that count them.
@@ -234,13 +249,16 @@ impl<'a, 'r> Sink<'a, 'r> {
         fields: &'a [usize],
         reader: &'r mut dyn RecordVisitor,
     ) -> Sink<'a, 'r> {
+        let fields = fields_of_columns(table, fields);
         let all_in_order = fields.iter().enumerate().all(|(at, field)| at == *field);
+        let has_alternatives = fields.windows(2).any(|pair| pair[0] == pair[1]);
         Sink {
             table,
             path,
             text: text.as_str(),
             fields,
             all_in_order,
+            has_alternatives,
             cells: Vec::new(),
             next: 0,
             counts: table.counts_positions().then(HashMap::new),
@@ -254,17 +272,27 @@ impl<'a, 'r> Sink<'a, 'r> {
 
 impl RecordSink for Sink<'_, '_> {
     fn record(&mut self, record: &RawRecord<'_>) {
-        let cells =
-            if self.all_in_order {
-                record.cells
-            } else {
-                self.cells.clear();
-                self.cells.extend(record.cells.iter().map(|cell| ColumnCell {
-                    column: self.fields[usize::from(cell.column)] as u16,
-                    ..*cell
-                }));
-                &self.cells
+        let cells = if self.all_in_order {
+            record.cells
+        } else {
+            self.cells.clear();
+            let fields = &self.fields;
+            // The columns of a field stand one behind the other.
+            let is_first = |cell: &&ColumnCell| {
+                let column = usize::from(cell.column);
+                let has = |other: usize| record.cells.iter().any(|cell| usize::from(cell.column) == other);
+                !(0..column).rev().take_while(|other| fields[*other] == fields[column]).any(has)
             };
+            let counts = |cell: &&ColumnCell| !self.has_alternatives || is_first(cell);
+            self.cells.extend(
+                record
+                    .cells
+                    .iter()
+                    .filter(counts)
+                    .map(|cell| ColumnCell { column: fields[usize::from(cell.column)] as u16, ..*cell }),
+            );
+            &self.cells
+        };
         let mut view = RecordView {
             table: self.table,
             path: self.path,

@@ -57,7 +57,7 @@ struct FoundShape<'l> {
     unknown_files: &'l [String],
     copies: Vec<CopyShape<'l>>,
     passed_over: Vec<PassedOverShape<'l>>,
-    languages: &'l [String],
+    languages: Vec<&'l str>,
 }
 
 /// Something in a folder that cannot be used, and why.
@@ -118,7 +118,7 @@ impl<'l> From<&'l Learned> for FoundShape<'l> {
             unknown_files: &learned.unknown,
             copies: learned.copies.iter().map(|(path, of)| CopyShape { path, of }).collect(),
             passed_over: learned.passed_over.iter().map(passed_over).collect(),
-            languages: &learned.languages,
+            languages: learned.languages.iter().map(|(code, _)| code.as_str()).collect(),
         }
     }
 }
@@ -353,6 +353,14 @@ pub fn write(
     Ok(ExitCode::SUCCESS)
 }
 
+/// The code of the language that the system speaks to people, by the variables that POSIX names for it (Base Definitions, 8.2).
+fn usual_language() -> Option<String> {
+    let set = |name: &&str| std::env::var(name).ok().filter(|value| !value.is_empty());
+    let value = ["LC_ALL", "LC_MESSAGES", "LANG"].iter().find_map(set)?;
+    let code = value.split(['_', '.', '@']).next().unwrap_or_default().to_lowercase();
+    (2..=3).contains(&code.len()).then_some(code)
+}
+
 pub fn init(args: &Init, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let as_json = wants_json(global)?;
     let folder = global.project.clone().unwrap_or_else(|| Path::new(".").to_owned());
@@ -363,7 +371,8 @@ pub fn init(args: &Init, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
         let project = super::open(global, ui)?;
         return run(&project, &Learn::default(), global, ui);
     }
-    let found = ui.progress("studying the data", || start(&folder, &args.base))?;
+    let found =
+        ui.progress("studying the data", || start(&folder, &args.base, usual_language().as_deref()))?;
     create_descriptions(&[
         (&folder.join(PROJECT_FILE), &found.project),
         (&folder.join(&found.schema_name), &found.schema),

@@ -483,7 +483,17 @@ impl<'p> IndentParser<'p> {
         if !is_first || self.tree.nodes[node].words.len() != 1 {
             return false;
         }
+        // What is a key that lost its sign has other keys beside it or below, or one word behind it.
+        let own_column = open.inner.unwrap_or_default();
+        let is_key = match self.next_line(end) {
+            Some((next, _)) if next > own_column => true,
+            Some((next, place)) if next == own_column => self.sign_in(place.start, place.end).is_some(),
+            _ => self.text[start..behind].split_whitespace().count() == 2,
+        };
         let quoted = self.quoted(start, end).filter(|(_, after)| *after >= behind);
+        if is_key && quoted.is_none() {
+            return false;
+        }
         let cell =
             quoted.map_or(Cell { span: Span::new(start, behind), form: Form::Plain }, |(cell, _)| cell);
         self.tree.words.push(cell);
@@ -523,13 +533,19 @@ impl<'p> IndentParser<'p> {
     }
 
     /// The column of the next line that is neither blank nor a note.
-    fn next_column(&self, mut end: usize) -> Option<usize> {
+    fn next_column(&self, end: usize) -> Option<usize> {
+        self.next_line(end).map(|(column, _)| column)
+    }
+
+    /// The column of the next line that is neither blank nor a note, and its place without the blanks around it.
+    fn next_line(&self, mut end: usize) -> Option<(usize, Range<usize>)> {
         while end < self.text.len() {
             let begin = end + 1;
             end = self.line_end(begin.min(self.text.len()));
             let line = self.text.get(begin..end)?;
             if !line.trim().is_empty() && !self.is_note(line.trim()) {
-                return Some(column_of(&line[..line.len() - line.trim_start().len()]));
+                let place = trimmed(self.text, begin, end).range();
+                return Some((column_of(&self.text[begin..place.start]), place));
             }
         }
         None
@@ -851,8 +867,9 @@ impl<'p> IndentParser<'p> {
     ) -> usize {
         let first = self.tree.words.len();
         let sign = self.format.assign.filter(|_| has_entries);
+        let at = at + self.tags_len(up_to_sign(&self.text[at..close]));
         let (mut cell, mut behind) = self.quoted(at, close).unwrap_or_else(|| {
-            let len = self.text[at..close].find([',', '[', ']', '{', '}', '\n']).unwrap_or(close - at);
+            let len = up_to_sign(&self.text[at..close]).len();
             (Cell { span: trimmed(self.text, at, at + len), form: Form::Plain }, (at + len).max(at + 1))
         });
         let Some(sign) = sign else {
@@ -892,6 +909,7 @@ impl<'p> IndentParser<'p> {
             }
         }
         value = close - self.text[value..close].trim_start().len();
+        value += self.tags_len(up_to_sign(&self.text[value..close]));
         match self.text[value..close].bytes().next() {
             Some(b'[' | b'{') => {
                 *words = first..self.tree.words.len();
@@ -966,6 +984,11 @@ pub(super) fn is_bare(format: &Blocks, value: &str) -> bool {
         && !value.contains(['[', ']', '{', '}', ','])
         && !format.comments.iter().any(begins_note)
         && !has_sign()
+}
+
+/// As much of `text`, which stands in brackets, as can be one value.
+fn up_to_sign(text: &str) -> &str {
+    &text[..text.find([',', '[', ']', '{', '}', '\n']).unwrap_or(text.len())]
 }
 
 /// Whether a value begins behind `before`, within brackets.

@@ -560,16 +560,6 @@ impl Dialect for BlockDialect<'_> {
 
     fn is_entry_of(&self, entries: &Entries<'_>, node: usize, cell: Span) -> bool {
         let own = entries.node(node);
-        // Other values of it stay.
-        if own.span != cell
-            && self.holds_values(entries.text(), node)
-            && self.tree.nodes[node].words.len() != 2
-        {
-            return false;
-        }
-        if self.is_in_brackets(entries.text(), node) {
-            return false;
-        }
         // What stands in the head of a block cannot be without it.
         own.span == cell || !own.inside.holds() || cell.start as usize >= entries.inside_start(Some(node))
     }

@@ -146,7 +146,7 @@ fn nesting<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>) -> Option<Nesti
     for name in ["separators", "lists", "bare_entries", "include"] {
         if let (Nesting::Indent, Some(value)) = (nesting, table.get(name)) {
             let message = format!("`{name}` means nothing where indentation nests");
-            reader.problem(value.span(), message, "leave it out: lists stand in `[]` or behind `-`");
+            reader.problem(value.span(), message, "leave it out");
         }
     }
     Some(nesting)

@@ -23,11 +23,28 @@ impl<'t> TableBuilder<'_, 't> {
         at
     }
 
-    /// The columns that a field, or each of a family of them, stands for.
-    pub(super) fn columns_of(&mut self, names: &[String], value: &Value<'t>) -> Vec<Spanned<String>> {
+    /// The columns that a field, or each of a family of them, stands for: for each those of which the first that is there
+    /// counts.
+    pub(super) fn columns_of(&mut self, names: &[String], value: &Value<'t>) -> Vec<Vec<Spanned<String>>> {
         let body = value.get_ref().as_table();
-        let Some(at) = body.and_then(|body| self.reader.text(body, "at")) else {
-            return names.iter().map(|name| Spanned::new(0..0, name.clone())).collect();
+        let is_text = |value: &Value<'t>| value.get_ref().as_str().is_some();
+        let at = body.and_then(|body| body.get("at"));
+        if let Some(at) = at
+            .filter(|at| !is_text(at) && !at.get_ref().as_array().is_some_and(|all| all.iter().all(is_text)))
+        {
+            self.reader.wrong_kind(at, "at", "text in quotes, or several such texts");
+            return Vec::new();
+        }
+        let given = body.and_then(|body| self.reader.texts(body, "at")).unwrap_or_default();
+        let at = match (given.as_slice(), names.len()) {
+            ([], _) => return names.iter().map(|name| vec![Spanned::new(0..0, name.clone())]).collect(),
+            ([at], _) => at.clone(),
+            (_, 1) => return vec![given],
+            ([first, ..], _) => {
+                let message = "several columns of which the first that is there counts are for one field";
+                self.reader.problem(first.span(), message, "describe the fields one by one");
+                return Vec::new();
+            }
         };
         let columns = match names.len() {
             1 => vec![at.get_ref().clone()],
@@ -38,7 +55,7 @@ impl<'t> TableBuilder<'_, 't> {
             self.reader.problem(at.span(), message, "write a range as in the name: at = \"gate{1..4}/@ref\"");
             return Vec::new();
         }
-        columns.into_iter().map(|column| Spanned::new(at.span(), column)).collect()
+        columns.into_iter().map(|column| vec![Spanned::new(at.span(), column)]).collect()
     }
 
     pub(super) fn check_column(&mut self, table: &Table, name: &str, span: Range<usize>) {
@@ -51,19 +68,26 @@ impl<'t> TableBuilder<'_, 't> {
         &mut self,
         table: &mut Table,
         name: &str,
-        column: Spanned<String>,
+        columns: Vec<Spanned<String>>,
         value: &Value<'t>,
         span: Range<usize>,
     ) {
         let index = table.fields.len();
-        let place_of_column = if column.span().is_empty() { span.clone() } else { column.span() };
-        let column = column.into_inner();
-        if let Some(other) = table.field_at(&column) {
-            let message = format!("`{name}` and `{}` stand for the same column", table.fields[other].name);
-            let help = "describe it once; several rules for one value go into `also`";
-            self.reader.problem(place_of_column.clone(), message, help);
+        let mut names: Vec<String> = Vec::new();
+        for column in columns {
+            let place = if column.span().is_empty() { span.clone() } else { column.span() };
+            let column = column.into_inner();
+            let other = table.field_at(&column).map(|other| table.fields[other].name.as_str());
+            if let Some(other) = other.or_else(|| names.contains(&column).then_some(name)) {
+                let message = format!("`{name}` and `{other}` stand for the same column");
+                let help = "describe it once; several rules for one value go into `also`";
+                self.reader.problem(place.clone(), message, help);
+            }
+            self.check_column(table, &column, place);
+            names.push(column);
         }
-        self.check_column(table, &column, place_of_column);
+        let column = if names.is_empty() { name.to_owned() } else { names.remove(0) };
+        let alternatives = names;
         let Some(body) = value.get_ref().as_table() else {
             return self.reader.wrong_kind(value, name, "a table such as { type = \"integer\" }");
         };
@@ -88,6 +112,7 @@ impl<'t> TableBuilder<'_, 't> {
         dependencies::check_field(self.reader, body);
         let mut field = Field::plain(name, table.rules.len());
         field.column = column;
+        field.alternatives = alternatives;
         field.place = Some(Box::new(self.reader.place(span)));
         match (parts, find) {
             (None, None) => {

@@ -181,6 +181,7 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
                 return reader.problem(reference.span.clone(), message, help);
             }
             0 => format!("the key of `{name}` has {count} parts, and one value cannot name it"),
+            _ if count == 1 => format!("the key of `{name}` has one part, and `with` names {parts}"),
             _ => format!("the key of `{name}` has {count} parts, and `with` names {parts}"),
         };
         let help = format!(
