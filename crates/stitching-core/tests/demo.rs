@@ -104,7 +104,7 @@ fn any_record_can_be_renamed() {
         let count = done.entry(table).or_default();
         // The first few of each table, and every one that is the mod's own.
         let own = project.layer_name(file) == "mod" && key.contains("frost");
-        if (*count >= 3 && !own) || *count >= 12 {
+        if (*count >= 2 && !own) || *count >= 6 {
             continue;
         }
         *count += 1;

@@ -130,6 +130,9 @@ impl Study<'_> {
         let composite = self.composite(&out, &places);
         out.retain(|own| !composite.iter().any(|new| new.table == own.table && new.field == own.field));
         out.extend(composite);
+        let joined = self.joined_names(&targets, &out, &places);
+        out.retain(|own| !joined.iter().any(|new| new.table == own.table && new.field == own.field));
+        out.extend(joined);
         out.extend(self.companions(&targets, &out, &places));
         out
     }

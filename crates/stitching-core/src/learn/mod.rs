@@ -17,6 +17,7 @@ mod documentation;
 mod file_part;
 mod indented_blocks;
 mod interpretations;
+mod joined_names;
 mod key_derived;
 mod keys;
 mod kinds;
