@@ -46,9 +46,15 @@ fn describe(context: &Context<'_>, subject: &Subject<'_>) -> Words {
     let found = match path_of(subject) {
         Ok(found) => found,
         Err(RelPathError::Leaves(path)) => {
+            let is_relative =
+                subject.rule.and_then(|rule| rule.file.as_ref()).is_some_and(|file| !file.is_plain());
+            let help = match is_relative {
+                true => "it goes further up than the layer's root",
+                false => "paths are relative to the layer's root",
+            };
             return Words {
                 message: format!("`{path}` leads out of the layer"),
-                help: Some("paths are relative to the layer's root".into()),
+                help: Some(help.into()),
                 ..Words::default()
             };
         }
