@@ -8,9 +8,11 @@
 //!
 //! No recursion: open blocks are on a stack of our own.
 
+mod bracketed_values;
 mod by_indent;
 mod editing;
 mod path;
+mod scalars;
 mod settings;
 mod tree;
 
@@ -265,7 +267,7 @@ impl Format for Blocks {
             return quoted();
         }
         if self.nesting == Nesting::Indent {
-            let as_it_is = by_indent::is_bare(self, value);
+            let as_it_is = scalars::is_bare(self, value);
             return if as_it_is {
                 Ok(value.to_owned())
             } else {

@@ -13,6 +13,7 @@
 //! right than a head is inside it. Lists and entries may also stand in brackets. No recursion.
 
 use super::Blocks;
+use super::scalars::{Scalar, is_only_mark, is_text_of_lines};
 use super::tree::{Kind, Node, Tree};
 use crate::Code;
 use crate::formats::flat_tree::{DEEP, MOST_FAULTS, shorten};
@@ -22,16 +23,16 @@ use std::collections::HashSet;
 use std::ops::Range;
 
 /// A block whose lines may still come.
-struct Open {
-    node: usize,
+pub(super) struct Open {
+    pub node: usize,
     /// Where its line begins, in columns.
-    column: usize,
+    pub column: usize,
     /// Whether a mark of an item opens it.
-    is_item: bool,
+    pub is_item: bool,
     /// Where the lines inside it begin.
-    inner: Option<usize>,
+    pub inner: Option<usize>,
     /// Where lines inside it begin that are told to be out of place.
-    misplaced: Option<usize>,
+    pub misplaced: Option<usize>,
 }
 
 /// What may go on over the next lines.
@@ -61,14 +62,6 @@ enum Continued {
     Misplaced,
 }
 
-/// A value in one line.
-enum Scalar {
-    /// In quotes, with the byte behind the closing one.
-    Quoted(Cell, usize),
-    /// As it stands, up to a note or the end of the line.
-    Bare(Span),
-}
-
 /// Parses a text, whatever it is: its tree, and what is wrong with it. Where the mark of an item is missing, the lines below
 /// tell.
 pub(super) fn parse(format: &Blocks, text: &Text<'_>) -> (Tree, Vec<Fault>) {
@@ -84,21 +77,21 @@ pub(super) fn parse(format: &Blocks, text: &Text<'_>) -> (Tree, Vec<Fault>) {
     (parser.tree, parser.faults)
 }
 
-struct IndentParser<'p> {
-    format: &'p Blocks,
-    text: &'p str,
-    tree: Tree,
+pub(super) struct IndentParser<'p> {
+    pub format: &'p Blocks,
+    pub text: &'p str,
+    pub tree: Tree,
     faults: Vec<Fault>,
-    open: Vec<Open>,
+    pub open: Vec<Open>,
     /// Where the lines outside of all blocks begin.
     top: Option<usize>,
     /// Whether the file has parts, each of which may have the same keys.
     has_parts: bool,
     /// One past the last thing read that is no note.
-    last_end: usize,
+    pub last_end: usize,
     unfinished: Unfinished,
     /// What is before this byte was read with a line before.
-    read_to: usize,
+    pub read_to: usize,
     /// The columns at which items begin.
     item_columns: HashSet<usize>,
     /// Lines that seem to lack the mark of an item: the column where it belongs, and the byte where the line begins.
@@ -143,7 +136,7 @@ impl<'p> IndentParser<'p> {
         }
     }
 
-    fn line_end(&self, at: usize) -> usize {
+    pub fn line_end(&self, at: usize) -> usize {
         memchr::memchr(b'\n', &self.text.as_bytes()[at..]).map_or(self.text.len(), |end| at + end)
     }
 
@@ -293,7 +286,7 @@ impl<'p> IndentParser<'p> {
         self.last_end = end;
     }
 
-    fn is_note(&self, content: &str) -> bool {
+    pub fn is_note(&self, content: &str) -> bool {
         self.format.comments.iter().any(|mark| content.starts_with(mark.as_str()))
     }
 
@@ -309,59 +302,6 @@ impl<'p> IndentParser<'p> {
         let rest = content.strip_prefix(ITEM_MARK);
         rest.is_some_and(|rest| rest.starts_with(char::is_alphabetic))
             && self.open.iter().any(|open| open.is_item && open.column == column)
-    }
-
-    /// Where a note behind what stands from `start` to `end` begins, without the blanks before it; `end` if there is none.
-    fn without_note(&self, start: usize, end: usize) -> usize {
-        let text = &self.text[start..end];
-        let begins = |mark: &String| {
-            let mut found = memchr::memmem::find_iter(text.as_bytes(), mark.as_bytes());
-            found.find(|at| *at == 0 || text.as_bytes()[at - 1].is_ascii_whitespace())
-        };
-        let note = self.format.comments.iter().filter_map(begins).min();
-        start + note.map_or(text, |note| &text[..note]).trim_end().len()
-    }
-
-    /// The byte of the sign between a key and its value in a line, if it has one.
-    fn sign_in(&self, start: usize, end: usize) -> Option<usize> {
-        let sign = self.format.assign?;
-        let from = match self.quoted(start, end) {
-            Some((_, behind)) => behind,
-            None => start,
-        };
-        let text = &self.text[from..end];
-        let is_sign = |at: &usize| {
-            // A colon within a word is a part of it.
-            let rest = &text[at + sign.len_utf8()..];
-            sign != ':' || rest.is_empty() || rest.starts_with([' ', '\t'])
-        };
-        let mut found = text.match_indices(sign).map(|(at, _)| at);
-        let at = found.find(is_sign)?;
-        // Nothing but blanks may stand between a quoted key and the sign.
-        (from == start || text[..at].trim().is_empty()).then_some(from + at)
-    }
-
-    /// The quoted text at byte `start`, and the byte behind it; `None` if there is none, or it is not closed before `end`.
-    fn quoted(&self, start: usize, end: usize) -> Option<(Cell, usize)> {
-        let quote = self.text[start..end].bytes().next().filter(|next| matches!(next, b'"' | b'\''))?;
-        let bytes = &self.text.as_bytes()[..end];
-        let mut at = start + 1;
-        loop {
-            let found = at + memchr::memchr2(quote, b'\\', &bytes[at..])?;
-            match bytes[found] {
-                b'\\' if quote == b'"' && self.format.escapes => at = (found + 2).min(end),
-                b'\\' => at = found + 1,
-                _ if quote == b'\'' && bytes.get(found + 1) == Some(&b'\'') => at = found + 2,
-                _ => {
-                    let form = match (quote, self.format.escapes) {
-                        (b'\'', _) => Form::SingleQuoted,
-                        (_, true) => Form::Backslashed,
-                        (_, false) => Form::Quoted,
-                    };
-                    return Some((Cell { span: Span::new(start + 1, found), form }, found + 1));
-                }
-            }
-        }
     }
 
     /// What stands from `start` to `end`, at `column`: an item (whose mark perhaps lacks the blank behind it), a key with its
@@ -570,73 +510,6 @@ impl<'p> IndentParser<'p> {
         }
     }
 
-    /// The value that begins at byte `start` of a line that ends at `end`.
-    fn scalar(&mut self, start: usize, end: usize) -> Scalar {
-        let limit = if self.format.over_lines { self.text.len() } else { end };
-        match self.quoted(start, limit) {
-            Some((cell, behind)) => {
-                let rest = self.text[behind..self.line_end(behind)].trim();
-                if rest.is_empty() || self.is_note(rest) {
-                    self.read_to = behind;
-                    return Scalar::Quoted(cell, behind);
-                }
-                if self.is_strict() {
-                    let message = "a text goes on behind the quote that closes it".to_owned();
-                    self.fault(
-                        start,
-                        behind - start,
-                        message,
-                        "remove the quote, or put all of it in quotes",
-                    );
-                }
-            }
-            None if self.text[start..end].starts_with(['"', '\'']) => {
-                self.open_quote(start);
-            }
-            None => {}
-        }
-        let bare = Span::new(start, self.without_note(start, end));
-        let text = bare.of(self.text);
-        if self.is_strict() && !text.starts_with(['"', '\'']) {
-            let lone_quote = text.find('"').filter(|at| *at + 1 == text.len());
-            if let Some(at) = lone_quote {
-                self.fault(start + at, 1, "this quote is opened nowhere".to_owned(), "remove it, or open it");
-            } else if let Some(at) = text.find(": ") {
-                let message = "`:` in a value that is not in quotes".to_owned();
-                self.fault(start + at, 1, message, "put the value in quotes, or on a line of its own");
-            }
-        }
-        Scalar::Bare(bare)
-    }
-
-    /// How long the tags and the anchor are that stand before a value, with the blanks behind them.
-    fn tags_len(&self, value: &str) -> usize {
-        let mut rest = value;
-        while self.is_strict() && rest.starts_with(['!', '&']) {
-            let Some(end) = rest.find([' ', '\t']) else { break };
-            rest = rest[end..].trim_start();
-        }
-        value.len() - rest.len()
-    }
-
-    /// Whether signs in values that are not in quotes are mistakes.
-    fn is_strict(&self) -> bool {
-        self.format.assign == Some(':')
-    }
-
-    /// Tells of the quote at byte `at`, which is not closed.
-    fn open_quote(&mut self, at: usize) {
-        let help = format!("close it with `{}`", &self.text[at..=at]);
-        self.fault(at, 1, "the quote is not closed on its line".to_owned(), &help);
-    }
-
-    fn push_scalar(&mut self, scalar: &Scalar) {
-        self.tree.words.push(match scalar {
-            Scalar::Quoted(cell, _) => *cell,
-            Scalar::Bare(span) => Cell { span: *span, form: Form::Plain },
-        });
-    }
-
     fn open_block(&mut self, start: usize, column: usize, is_item: bool, words: Range<usize>, end: usize) {
         let node = self.push(Kind::Block, words, start);
         self.open.push(Open { node, column, is_item, inner: None, misplaced: None });
@@ -647,7 +520,7 @@ impl<'p> IndentParser<'p> {
         }
     }
 
-    fn push(&mut self, kind: Kind, words: Range<usize>, start: usize) -> usize {
+    pub fn push(&mut self, kind: Kind, words: Range<usize>, start: usize) -> usize {
         let parent = self.open.last().map(|open| open.node);
         let node = self.tree.nodes.len();
         let words = if words.is_empty() { self.tree.words.len()..self.tree.words.len() } else { words };
@@ -655,14 +528,14 @@ impl<'p> IndentParser<'p> {
         node
     }
 
-    fn leaf(&mut self, kind: Kind, first: usize, start: usize, end: usize) -> usize {
+    pub fn leaf(&mut self, kind: Kind, first: usize, start: usize, end: usize) -> usize {
         let node = self.push(kind, first..self.tree.words.len(), start);
         self.end_leaf(node, end);
         node
     }
 
     /// Closes the innermost block, behind the last thing in it.
-    fn close(&mut self) {
+    pub fn close(&mut self) {
         let Some(open) = self.open.pop() else { return };
         self.repeated_keys(Some(open.node));
         let len = self.tree.nodes.len();
@@ -703,237 +576,7 @@ impl<'p> IndentParser<'p> {
         }
     }
 
-    /// Reads the value in brackets at byte `at`: a list, or entries, of the entry or item whose words begin with `first`. It may go
-    /// on over lines that are further to the right than `column`. Gives whether it is closed.
-    fn brackets(&mut self, at: usize, end: usize, column: usize, first: usize, start: usize) -> bool {
-        let Some(close) = self.closing_bracket(at, end, column) else {
-            let shown = &self.text[at..=at];
-            let closing = if shown == "[" { "]" } else { "}" };
-            let message = format!("the `{shown}` is not closed");
-            self.fault(at, 1, message, &format!("close it with `{closing}`"));
-            return false;
-        };
-        let inside = &self.text[at + 1..close];
-        let sign = self.format.assign.unwrap_or(':');
-        if self.text[at..].starts_with('{') && !inside.contains(sign) && !inside.trim().is_empty() {
-            // A text with a part in braces.
-            return false;
-        }
-        let rest = self.text[close + 1..self.line_end(close)].trim();
-        if !rest.is_empty() && !self.is_note(rest) {
-            if !self.is_strict() {
-                // A text that only begins so.
-                return false;
-            }
-            let message = "something stands behind the bracket that closes the value".to_owned();
-            self.fault(close, 1, message, "remove one of them, or put all of it in quotes");
-        }
-        self.read_to = close + 1;
-        let has_key = self.tree.words.len() > first;
-        if self.text.as_bytes()[at] == b'[' && has_key && !inside.contains(['[', '{', ':']) {
-            let mut next = at + 1;
-            while let Some((cell, behind)) = self.in_brackets(next, close) {
-                match cell.span.is_empty() && cell.form == Form::Plain {
-                    false => self.tree.words.push(cell),
-                    true if !inside.trim().is_empty() => self.empty_item(cell.span.start as usize),
-                    true => {}
-                }
-                next = behind;
-            }
-            self.leaf(Kind::Entry, first, start, close + 1);
-            return true;
-        }
-        self.nested_brackets(at, close, first, start);
-        true
-    }
-
-    /// Tells of a comma at byte `at` with nothing before it.
-    fn empty_item(&mut self, at: usize) {
-        self.fault(at, 1, "there is nothing before this comma".to_owned(), "remove it, or write the item");
-    }
-
-    /// The bracket that closes the one at byte `at`.
-    fn closing_bracket(&self, at: usize, end: usize, column: usize) -> Option<usize> {
-        let bytes = self.text.as_bytes();
-        let mut open: Vec<u8> = Vec::new();
-        let (mut next, mut line_end) = (at, end);
-        loop {
-            if next >= line_end {
-                let begin = self.line_end(next.min(self.text.len())) + 1;
-                let line = self.text.get(begin..self.line_end(begin.min(self.text.len())))?;
-                let content = line.trim_start();
-                let deeper = column_of(&line[..line.len() - content.len()]) > column;
-                if !deeper && !content.is_empty() && !content.starts_with([']', '}']) {
-                    return None;
-                }
-                (next, line_end) = (begin, begin + line.len());
-                continue;
-            }
-            match bytes[next] {
-                b'[' => open.push(b']'),
-                b'{' => open.push(b'}'),
-                b'"' | b'\'' if starts_value(&self.text[at..next]) => {
-                    let (_, behind) = self.quoted(next, line_end)?;
-                    next = behind;
-                    continue;
-                }
-                close @ (b']' | b'}') => {
-                    if open.pop() != Some(close) {
-                        return None;
-                    }
-                    if open.is_empty() {
-                        return Some(next);
-                    }
-                }
-                _ => {}
-            }
-            next += 1;
-        }
-    }
-
-    /// The value between brackets that begins behind byte `at`, and the byte behind it and its comma; `None` at `end`.
-    fn in_brackets(&self, at: usize, end: usize) -> Option<(Cell, usize)> {
-        if at >= end {
-            return None;
-        }
-        let start = end - self.text[at..end].trim_start().len();
-        let (cell, behind) = match self.quoted(start, end) {
-            Some(quoted) => quoted,
-            None => {
-                let len = self.text[start..end].find([',', '[', ']', '{', '}']).unwrap_or(end - start);
-                (Cell { span: trimmed(self.text, start, start + len), form: Form::Plain }, start + len)
-            }
-        };
-        let rest = self.text[behind..end].trim_start();
-        let at = end - rest.len();
-        Some((cell, if rest.starts_with(',') { at + 1 } else { at }))
-    }
-
-    /// What stands between the brackets at the bytes `at` and `close`, with others inside them, as blocks.
-    fn nested_brackets(&mut self, at: usize, close: usize, first: usize, start: usize) {
-        // The blocks that are open, and whether each holds entries.
-        let mut inside: Vec<(usize, bool)> = Vec::new();
-        let base = self.open.len();
-        let mut words = first..self.tree.words.len();
-        let mut begin = start;
-        let mut next = at;
-        while next <= close {
-            match self.text.as_bytes()[next] {
-                open @ (b'[' | b'{') => {
-                    let node = self.push(Kind::Block, std::mem::replace(&mut words, 0..0), begin);
-                    self.open.push(Open { node, column: 0, is_item: false, inner: None, misplaced: None });
-                    inside.push((node, open == b'{'));
-                    next += 1;
-                }
-                b']' | b'}' => {
-                    self.last_end = next + 1;
-                    inside.pop();
-                    self.close();
-                    words = 0..0;
-                    next += 1;
-                }
-                b',' => {
-                    if self.text[at..next].trim_end().ends_with([',', '[', '{']) {
-                        self.empty_item(next);
-                    }
-                    next += 1;
-                }
-                b' ' | b'\t' | b'\r' | b'\n' => next += 1,
-                _ => {
-                    begin = next;
-                    let has_entries = inside.last().is_some_and(|(_, entries)| *entries);
-                    next = self.value_in_brackets(next, close, has_entries, &mut words);
-                }
-            }
-            if self.text.as_bytes().get(next).is_some_and(|byte| matches!(byte, b'[' | b'{'))
-                && words.is_empty()
-            {
-                begin = next;
-            }
-        }
-        while self.open.len() > base {
-            self.close();
-        }
-    }
-
-    /// A word, or a key with what follows, at byte `at` within brackets; gives the byte behind it. Where other brackets follow a
-    /// key, `words` gets it.
-    fn value_in_brackets(
-        &mut self,
-        at: usize,
-        close: usize,
-        has_entries: bool,
-        words: &mut Range<usize>,
-    ) -> usize {
-        let first = self.tree.words.len();
-        let sign = self.format.assign.filter(|_| has_entries);
-        let at = at + self.tags_len(up_to_sign(&self.text[at..close]));
-        let (mut cell, mut behind) = self.quoted(at, close).unwrap_or_else(|| {
-            let len = up_to_sign(&self.text[at..close]).len();
-            (Cell { span: trimmed(self.text, at, at + len), form: Form::Plain }, (at + len).max(at + 1))
-        });
-        let Some(sign) = sign else {
-            if self.is_strict() && cell.form == Form::Plain && cell.span.of(self.text).contains(": ") {
-                // A key with its value is a block in a list.
-                let node = self.push(Kind::Block, 0..0, at);
-                self.open.push(Open { node, column: 0, is_item: true, inner: None, misplaced: None });
-                let behind = self.value_in_brackets(at, close, true, words);
-                self.last_end = behind;
-                self.close();
-                return behind;
-            }
-            self.tree.words.push(cell);
-            self.leaf(Kind::Item, first, at, behind);
-            return behind;
-        };
-        if cell.form == Form::Plain {
-            let text = cell.span.of(self.text);
-            let Some(found) = text.find(sign) else {
-                let message = format!("there is no `{sign}` behind `{}`", shorten(text));
-                self.fault(at, text.len(), message, "write the key and its value");
-                self.tree.words.push(cell);
-                self.leaf(Kind::Entry, first, at, behind);
-                return behind;
-            };
-            behind = at + found;
-            cell.span = trimmed(self.text, at, behind);
-        }
-        self.tree.words.push(cell);
-        let rest = self.text[behind..close].trim_start();
-        let mut value = close - rest.len();
-        if rest.starts_with(sign) {
-            let signs = rest.len() - rest.trim_start_matches(sign).len();
-            value += signs;
-            if signs > sign.len_utf8() {
-                self.fault(value - signs, signs, format!("there is more than one `{sign}`"), "leave one");
-            }
-        }
-        value = close - self.text[value..close].trim_start().len();
-        value += self.tags_len(up_to_sign(&self.text[value..close]));
-        match self.text[value..close].bytes().next() {
-            Some(b'[' | b'{') => {
-                *words = first..self.tree.words.len();
-                value
-            }
-            None | Some(b',' | b']' | b'}') => {
-                self.leaf(Kind::Entry, first, at, behind);
-                value.max(at + 1)
-            }
-            Some(_) => {
-                let (cell, behind) = self.quoted(value, close).unwrap_or_else(|| {
-                    let len = self.text[value..close]
-                        .find([',', '[', ']', '{', '}', '\n'])
-                        .unwrap_or(close - value);
-                    (Cell { span: trimmed(self.text, value, value + len), form: Form::Plain }, value + len)
-                });
-                self.tree.words.push(cell);
-                self.leaf(Kind::Entry, first, at, behind);
-                behind
-            }
-        }
-    }
-
-    fn fault(&mut self, at: usize, len: usize, message: String, help: &str) {
+    pub fn fault(&mut self, at: usize, len: usize, message: String, help: &str) {
         if self.faults.len() < MOST_FAULTS {
             let span = Span::new(at, at + len.max(1).min(self.text.len() - at));
             self.faults.push(Fault::new(Code::SYNTAX_ERROR, span, message).help(help));
@@ -945,53 +588,13 @@ impl<'p> IndentParser<'p> {
 pub(super) const ITEM_MARK: &str = "-";
 
 /// How far to the right `blanks` lead: a tab goes on to the next multiple of eight.
-fn column_of(blanks: &str) -> usize {
+pub(super) fn column_of(blanks: &str) -> usize {
     blanks.bytes().fold(0, |column, byte| if byte == b'\t' { (column / 8 + 1) * 8 } else { column + 1 })
 }
 
 /// The place of what stands between two bytes, without the blanks around it.
-fn trimmed(text: &str, start: usize, end: usize) -> Span {
+pub(super) fn trimmed(text: &str, start: usize, end: usize) -> Span {
     let own = &text[start..end];
     let begin = start + (own.len() - own.trim_start().len());
     Span::new(begin, begin + own.trim().len())
-}
-
-/// Whether a value is only a tag or the name of an anchor, or both, and what it is about stands in the lines below.
-fn is_only_mark(value: &str) -> bool {
-    value.split([' ', '\t']).all(|word| word.starts_with(['!', '&']) && word.len() > 1)
-}
-
-/// Whether a value says that the lines below are a text: `|`, `>-`, `|2`.
-fn is_text_of_lines(value: &str) -> bool {
-    value.strip_prefix(['|', '>']).is_some_and(|rest| rest.chars().all(|next| "+-0123456789".contains(next)))
-}
-
-/// Whether `value` can stand anywhere as it is, without quotes.
-pub(super) fn is_bare(format: &Blocks, value: &str) -> bool {
-    let begins_note = |mark: &String| {
-        value.match_indices(mark.as_str()).any(|(at, _)| at == 0 || value[..at].ends_with([' ', '\t']))
-    };
-    let has_sign = || match format.assign {
-        Some(':') => value.ends_with(':') || value.contains(": ") || value.contains(":\t"),
-        Some(sign) => value.contains(sign),
-        None => value.contains([' ', '\t']),
-    };
-    !value.is_empty()
-        && value.trim() == value
-        && !value.starts_with(['"', '\'', '!', '&', '*', '|', '>', '%', '@', '`', '?'])
-        && value != ITEM_MARK
-        && !value.starts_with("- ")
-        && !value.contains(['[', ']', '{', '}', ','])
-        && !format.comments.iter().any(begins_note)
-        && !has_sign()
-}
-
-/// As much of `text`, which stands in brackets, as can be one value.
-fn up_to_sign(text: &str) -> &str {
-    &text[..text.find([',', '[', ']', '{', '}', '\n']).unwrap_or(text.len())]
-}
-
-/// Whether a value begins behind `before`, within brackets.
-fn starts_value(before: &str) -> bool {
-    before.trim_end().ends_with(['[', '{', ',', ':', '='])
 }
