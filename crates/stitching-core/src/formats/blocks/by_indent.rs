@@ -19,7 +19,7 @@ use crate::Code;
 use crate::formats::flat_tree::{DEEP, MOST_FAULTS, shorten};
 use crate::formats::{Cell, Fault, Form};
 use crate::text::{Span, Text};
-use std::collections::HashSet;
+use hashbrown::HashSet;
 use std::ops::Range;
 
 /// A block whose lines may still come.
@@ -292,9 +292,9 @@ impl<'p> IndentParser<'p> {
 
     /// The length of the mark of an item at the start of `content`, if one stands there, perhaps doubled.
     fn item_len(&self, content: &str) -> Option<usize> {
-        let rest = content.trim_start_matches(ITEM_MARK);
-        let is_apart = rest.is_empty() || rest.starts_with([' ', '\t']);
-        Some(content.len() - rest.len()).filter(|len| *len > 0 && is_apart)
+        let bytes = content.as_bytes();
+        let len = bytes.iter().take_while(|byte| **byte == ITEM_MARK.as_bytes()[0]).count();
+        (len > 0 && matches!(bytes.get(len), None | Some(b' ' | b'\t'))).then_some(len)
     }
 
     /// Whether `content` is most likely an item, like others at `column`, whose mark has no blank behind it.

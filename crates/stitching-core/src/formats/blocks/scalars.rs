@@ -17,9 +17,11 @@ impl IndentParser<'_> {
     /// Where a note behind what stands from `start` to `end` begins, without the blanks before it; `end` if there is none.
     pub fn without_note(&self, start: usize, end: usize) -> usize {
         let text = &self.text[start..end];
-        let begins = |mark: &String| {
-            let mut found = memchr::memmem::find_iter(text.as_bytes(), mark.as_bytes());
-            found.find(|at| *at == 0 || text.as_bytes()[at - 1].is_ascii_whitespace())
+        let bytes = text.as_bytes();
+        let is_apart = |at: &usize| *at == 0 || bytes[at - 1].is_ascii_whitespace();
+        let begins = |mark: &String| match mark.as_bytes() {
+            [byte] => memchr::memchr_iter(*byte, bytes).find(is_apart),
+            mark => memchr::memmem::find_iter(bytes, mark).find(is_apart),
         };
         let note = self.format.comments.iter().filter_map(begins).min();
         start + note.map_or(text, |note| &text[..note]).trim_end().len()
