@@ -38,7 +38,7 @@ codes! {
     DUPLICATE_COLUMN = "duplicate-column";
     /// A key that an earlier record of the table has already.
     DUPLICATE_KEY = "duplicate-key";
-    /// A member that an object has twice.
+    /// A name that an object, a section, an element or a block has twice.
     DUPLICATE_MEMBER = "duplicate-member";
     /// A file whose encoding had to be guessed.
     GUESSED_ENCODING = "guessed-encoding";

@@ -371,17 +371,25 @@ fn entries(
     Err(Error::refused(reason, Help::from("nothing was changed").then(NextStep::ShowRecord)))
 }
 
-/// An item of an entry: its value with the quotes, and the blanks behind it, or, if it is the last, before it.
+/// An item of an entry: its value with the quotes, and the comma and the blanks behind it, or, if it is the last, before it.
 fn item_at(text: &str, cell: Span, entry: Span) -> Span {
     let (mut start, mut end) = (cell.start as usize, cell.end as usize);
-    if text[..start].ends_with('"') && text[end..].starts_with('"') {
+    if ['"', '\''].into_iter().any(|quote| text[..start].ends_with(quote) && text[end..].starts_with(quote)) {
         (start, end) = (start - 1, end + 1);
     }
     let is_blank = |next: char| matches!(next, ' ' | '\t');
     let behind = text[end..entry.end as usize].trim_start_matches(is_blank);
-    match behind.is_empty() || behind.starts_with(['\r', '\n']) {
-        true => start = text[..start].trim_end_matches(is_blank).len(),
-        false => end = entry.end as usize - behind.len(),
+    let (behind, has_comma) = match behind.strip_prefix(',') {
+        Some(behind) => (behind.trim_start_matches(is_blank), true),
+        None => (behind, false),
+    };
+    let is_last = behind.is_empty() || behind.starts_with(['\r', '\n']);
+    // A comma before the last one would be left.
+    let before = text[..start].trim_end_matches(is_blank).strip_suffix(',');
+    match (has_comma, before) {
+        (false, Some(before)) => start = before.trim_end_matches(is_blank).len(),
+        (false, None) if is_last => start = text[..start].trim_end_matches(is_blank).len(),
+        _ => end = entry.end as usize - behind.len(),
     }
     Span::new(start, end)
 }

@@ -19,14 +19,15 @@ pub(super) static CHECK: Check = Check {
 const DOCS: &str = "\
 What it finds
     A file that the patterns of two tables take in, so that the same text would be records of
-    both. Tables of whole files, and JSON tables that take different records out of one file,
-    do not get in each other's way.
+    both: with formats that cannot share a file, or with paths that lead to the same records.
+    Tables of whole files, and tables that take different records out of one file, do not get
+    in each other's way.
 
 Why it matters
     One of the two reads the file with the wrong columns, and reports what is no problem.
 
 When to ignore it
-    Never; make the pattern of one of them narrower.
+    Never; make the pattern of one of them narrower, or let its path lead elsewhere.
 
 Example, wrong
     [table.reaches]  files = \"tables/*.txt\"

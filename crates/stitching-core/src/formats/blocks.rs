@@ -11,6 +11,7 @@
 mod bracketed_values;
 mod by_indent;
 mod editing;
+mod editing_by_indent;
 mod path;
 mod scalars;
 mod settings;
@@ -309,8 +310,13 @@ impl Format for Blocks {
         }
     }
 
-    fn escape_byte(&self) -> Option<u8> {
-        self.escapes.then_some(b'\\')
+    fn escape_bytes(&self) -> &'static [u8] {
+        match (self.nesting, self.escapes) {
+            (Nesting::Indent, true) => b"\\'",
+            (Nesting::Indent, false) => b"'",
+            (Nesting::Braces, true) => b"\\",
+            (Nesting::Braces, false) => b"",
+        }
     }
 }
 

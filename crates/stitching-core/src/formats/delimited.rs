@@ -221,8 +221,8 @@ impl Format for Delimited {
         self.comment.clone().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, true))
     }
 
-    fn escape_byte(&self) -> Option<u8> {
-        self.quoted.then_some(b'"')
+    fn escape_bytes(&self) -> &'static [u8] {
+        if self.quoted { b"\"" } else { b"" }
     }
 }
 

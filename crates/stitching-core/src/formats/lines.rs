@@ -138,8 +138,8 @@ impl Format for Lines {
         self.comments.first().cloned().map_or(OffStyle::None, |mark| OffStyle::Lines(mark, false))
     }
 
-    fn escape_byte(&self) -> Option<u8> {
-        None
+    fn escape_bytes(&self) -> &'static [u8] {
+        b""
     }
 }
 

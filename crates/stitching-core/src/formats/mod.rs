@@ -369,7 +369,7 @@ pub trait Format: std::fmt::Debug + Send + Sync {
 
     /// Whether a value stands in the file byte for byte as it is, if the file has none of the
     /// returned bytes. Lets a search for a value skip files without parsing them.
-    fn escape_byte(&self) -> Option<u8>;
+    fn escape_bytes(&self) -> &'static [u8];
 }
 
 /// How many steps two paths begin with in common, up to where either leads to any depth or out of the record.

@@ -126,9 +126,9 @@ impl Format for Po {
         OffStyle::Lines("#".to_owned(), false)
     }
 
-    fn escape_byte(&self) -> Option<u8> {
+    fn escape_bytes(&self) -> &'static [u8] {
         // A text may be cut in two anywhere by a line end.
-        Some(b'"')
+        b"\""
     }
 }
 

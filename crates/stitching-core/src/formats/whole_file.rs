@@ -54,7 +54,7 @@ impl Format for WholeFile {
         None
     }
 
-    fn escape_byte(&self) -> Option<u8> {
-        None
+    fn escape_bytes(&self) -> &'static [u8] {
+        b""
     }
 }

@@ -8,7 +8,7 @@ use super::siblings::each_record;
 use super::targets::{Leads, Targets};
 use super::{Studied, Study};
 use crate::schema::schema_sections;
-use crate::settings::toml_text;
+use crate::settings::{toml_key, toml_text};
 use crate::tables::{KEY_SEPARATOR, key_hash};
 use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
@@ -326,11 +326,4 @@ fn part_name(name: &str, other: &str) -> String {
         all.any(|setting| setting.name == own)
     };
     if plain.is_empty() || is_setting(&plain) { other.to_owned() } else { plain }
-}
-
-/// A key of TOML: bare where it can be.
-fn toml_key(key: &str) -> String {
-    let is_bare =
-        !key.is_empty() && key.chars().all(|next| next.is_ascii_alphanumeric() || "_-".contains(next));
-    if is_bare { key.to_owned() } else { toml_text(key) }
 }

@@ -15,7 +15,7 @@ use crate::formats::{Column, Fault, Form, RawRecord, RecordSink, decode};
 use crate::layers::{FileId, Stack};
 use crate::reading::with_text;
 use crate::schema::Table;
-use crate::settings::toml_text;
+use crate::settings::{toml_key, toml_text};
 use crate::tables::{KEY_SEPARATOR, key_hash};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
@@ -363,13 +363,9 @@ impl Study<'_> {
                 .iter()
                 .filter_map(|(value, target)| Some((value, targets.list[(*target)?].name.as_str())))
                 .collect();
-            let is_bare = |value: &str| {
-                value.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'_' || byte == b'-')
-            };
-            let name = |value: &String| if is_bare(value) { value.clone() } else { toml_text(value) };
             let refs: Vec<String> = cases
                 .iter()
-                .map(|(value, table)| format!("{} = {}", name(value), toml_text(table)))
+                .map(|(value, table)| format!("{} = {}", toml_key(value), toml_text(table)))
                 .collect();
             let shown: Vec<String> =
                 cases.iter().map(|(value, table)| format!("{table} where {by} is {value}")).collect();

@@ -64,7 +64,7 @@ impl BytePrefilter {
     pub fn places<'t>(&self, mut tables: impl Iterator<Item = &'t Table>, text: &str) -> Option<Vec<usize>> {
         let bytes = text.as_bytes();
         let is_escaped = |table: &Table| {
-            table.format.escape_byte().is_some_and(|byte| memchr::memchr(byte, bytes).is_some())
+            table.format.escape_bytes().iter().any(|byte| memchr::memchr(*byte, bytes).is_some())
         };
         if tables.any(is_escaped) {
             return None;
@@ -76,5 +76,5 @@ impl BytePrefilter {
 /// With which bytes a file may have a text in another form.
 fn escapes(stack: &Stack, schema: &Schema, file: FileId) -> Vec<u8> {
     let tables = schema.tables_of(&stack.files()[file].path).into_iter();
-    tables.filter_map(|table| schema.tables[table].format.escape_byte()).collect()
+    tables.flat_map(|table| schema.tables[table].format.escape_bytes()).copied().collect()
 }

@@ -38,7 +38,7 @@ impl Needles {
     /// hold them in another form (an escape, another case).
     fn offsets(&self, table: &Table, text: &str) -> Option<Vec<usize>> {
         let bytes = text.as_bytes();
-        let escaped = table.format.escape_byte().is_some_and(|byte| memchr::memchr(byte, bytes).is_some());
+        let escaped = table.format.escape_bytes().iter().any(|byte| memchr::memchr(*byte, bytes).is_some());
         if self.everywhere || escaped {
             return None;
         }

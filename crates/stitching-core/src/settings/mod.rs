@@ -11,6 +11,12 @@ pub(crate) fn toml_text(text: &str) -> String {
     toml_edit::Value::from(text).to_string().trim().to_owned()
 }
 
+/// `key` as TOML has it on the left of a sign: bare where it can be (<https://toml.io/en/v1.0.0#keys>).
+pub(crate) fn toml_key(key: &str) -> String {
+    let is_bare = |next: char| next.is_ascii_alphanumeric() || "_-".contains(next);
+    if !key.is_empty() && key.chars().all(is_bare) { key.to_owned() } else { toml_text(key) }
+}
+
 /// One setting.
 #[derive(Debug, Clone, Copy)]
 pub struct Setting {

@@ -83,6 +83,10 @@ impl IndentParser<'_> {
             match bytes[next] {
                 b'[' => open.push(b']'),
                 b'{' => open.push(b'}'),
+                _ if self.at_note(next) => {
+                    next = line_end;
+                    continue;
+                }
                 b'"' | b'\'' if starts_value(&self.text[at..next]) => {
                     let (_, behind) = self.quoted(next, line_end)?;
                     next = behind;
@@ -102,22 +106,44 @@ impl IndentParser<'_> {
         }
     }
 
+    /// Whether a note begins at byte `at`, which may be within a letter, behind a blank.
+    fn at_note(&self, at: usize) -> bool {
+        let (before, rest) = self.text.as_bytes().split_at(at);
+        let is_apart = before.last().is_some_and(u8::is_ascii_whitespace);
+        is_apart && self.format.comments.iter().any(|mark| rest.starts_with(mark.as_bytes()))
+    }
+
+    /// The first byte from `at` on, before `end`, that is neither a blank nor in a note.
+    fn past_notes(&self, mut at: usize, end: usize) -> usize {
+        loop {
+            at = end - self.text[at..end].trim_start().len();
+            if at >= end || !self.at_note(at) {
+                return at;
+            }
+            at = self.line_end(at).min(end);
+        }
+    }
+
+    /// The word at byte `at`, in quotes or as far as a sign, a note or the end of the line, and the byte behind it.
+    fn word_in_brackets(&self, at: usize, end: usize) -> (Cell, usize) {
+        self.quoted(at, end).unwrap_or_else(|| {
+            let mut len = up_to_sign(&self.text[at..end]).len();
+            if let Some(note) = (at + 1..at + len).find(|at| self.at_note(*at)) {
+                len = note - at;
+            }
+            (Cell { span: trimmed(self.text, at, at + len), form: Form::Plain }, at + len)
+        })
+    }
+
     /// The value between brackets that begins behind byte `at`, and the byte behind it and its comma; `None` at `end`.
     fn in_brackets(&self, at: usize, end: usize) -> Option<(Cell, usize)> {
-        if at >= end {
+        let start = self.past_notes(at, end);
+        if start >= end {
             return None;
         }
-        let start = end - self.text[at..end].trim_start().len();
-        let (cell, behind) = match self.quoted(start, end) {
-            Some(quoted) => quoted,
-            None => {
-                let len = self.text[start..end].find([',', '[', ']', '{', '}']).unwrap_or(end - start);
-                (Cell { span: trimmed(self.text, start, start + len), form: Form::Plain }, start + len)
-            }
-        };
-        let rest = self.text[behind..end].trim_start();
-        let at = end - rest.len();
-        Some((cell, if rest.starts_with(',') { at + 1 } else { at }))
+        let (cell, behind) = self.word_in_brackets(start, end);
+        let at = self.past_notes(behind, end);
+        Some((cell, if self.text[at..end].starts_with(',') { at + 1 } else { at }))
     }
 
     /// What stands between the brackets at the bytes `at` and `close`, with others inside them, as blocks.
@@ -132,7 +158,7 @@ impl IndentParser<'_> {
             match self.text.as_bytes()[next] {
                 open @ (b'[' | b'{') => {
                     let node = self.push(Kind::Block, std::mem::replace(&mut words, 0..0), begin);
-                    self.open.push(Open { node, column: 0, is_item: false, inner: None, misplaced: None });
+                    self.open.push(Open::new(node, 0, false));
                     inside.push((node, open == b'{'));
                     next += 1;
                 }
@@ -150,6 +176,7 @@ impl IndentParser<'_> {
                     next += 1;
                 }
                 b' ' | b'\t' | b'\r' | b'\n' => next += 1,
+                _ if self.at_note(next) => next = self.line_end(next).min(close),
                 _ => {
                     begin = next;
                     let has_entries = inside.last().is_some_and(|(_, entries)| *entries);
@@ -179,15 +206,14 @@ impl IndentParser<'_> {
         let first = self.tree.words.len();
         let sign = self.format.assign.filter(|_| has_entries);
         let at = at + self.tags_len(up_to_sign(&self.text[at..close]));
-        let (mut cell, mut behind) = self.quoted(at, close).unwrap_or_else(|| {
-            let len = up_to_sign(&self.text[at..close]).len();
-            (Cell { span: trimmed(self.text, at, at + len), form: Form::Plain }, (at + len).max(at + 1))
-        });
+        let (mut cell, behind) = self.word_in_brackets(at, close);
+        // Brackets are no words, and something is read each time.
+        let mut behind = behind.max(at + 1);
         let Some(sign) = sign else {
             if self.is_strict() && cell.form == Form::Plain && cell.span.of(self.text).contains(": ") {
                 // A key with its value is a block in a list.
                 let node = self.push(Kind::Block, 0..0, at);
-                self.open.push(Open { node, column: 0, is_item: true, inner: None, misplaced: None });
+                self.open.push(Open::new(node, 0, true));
                 let behind = self.value_in_brackets(at, close, true, words);
                 self.last_end = behind;
                 self.close();
@@ -231,12 +257,7 @@ impl IndentParser<'_> {
                 value.max(at + 1)
             }
             Some(_) => {
-                let (cell, behind) = self.quoted(value, close).unwrap_or_else(|| {
-                    let len = self.text[value..close]
-                        .find([',', '[', ']', '{', '}', '\n'])
-                        .unwrap_or(close - value);
-                    (Cell { span: trimmed(self.text, value, value + len), form: Form::Plain }, value + len)
-                });
+                let (cell, behind) = self.word_in_brackets(value, close);
                 self.tree.words.push(cell);
                 self.leaf(Kind::Entry, first, at, behind);
                 behind

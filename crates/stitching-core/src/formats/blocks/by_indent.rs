@@ -13,7 +13,7 @@
 //! right than a head is inside it. Lists and entries may also stand in brackets. No recursion.
 
 use super::Blocks;
-use super::scalars::{Scalar, is_only_mark, is_text_of_lines};
+use super::scalars::{is_only_mark, is_text_of_lines};
 use super::tree::{Kind, Node, Tree};
 use crate::Code;
 use crate::formats::flat_tree::{DEEP, MOST_FAULTS, shorten};
@@ -33,6 +33,12 @@ pub(super) struct Open {
     pub inner: Option<usize>,
     /// Where lines inside it begin that are told to be out of place.
     pub misplaced: Option<usize>,
+}
+
+impl Open {
+    pub fn new(node: usize, column: usize, is_item: bool) -> Open {
+        Open { node, column, is_item, inner: None, misplaced: None }
+    }
 }
 
 /// What may go on over the next lines.
@@ -261,7 +267,7 @@ impl<'p> IndentParser<'p> {
                     let words = self.tree.words.len();
                     let item = &mut self.tree.nodes[node];
                     (item.kind, item.words) = (Kind::Block, words..words);
-                    self.open.push(Open { node, column: head, is_item: true, inner: None, misplaced: None });
+                    self.open.push(Open::new(node, head, true));
                     return Continued::Not;
                 }
                 if let (Some(mark), true) = (head.checked_sub(1), column == head + 1) {
@@ -337,10 +343,37 @@ impl<'p> IndentParser<'p> {
             }
             start = at;
         }
+        if self.brackets_below_key(start, end) {
+            return;
+        }
         match self.format.assign {
             Some(sign) => self.assigned(start, end, column, sign),
             None => self.bare(start, end, column),
         }
+    }
+
+    /// The key on the line above, if it has no value yet and nothing stands inside it.
+    fn key_without_value(&self) -> Option<&Open> {
+        let open = self.open.last().filter(|open| !open.is_item)?;
+        let is_bare = self.tree.nodes.len() == open.node + 1 && self.tree.nodes[open.node].words.len() == 1;
+        is_bare.then_some(open)
+    }
+
+    /// Takes brackets that begin a line as the value of the key on the line above; gives whether there is such a key.
+    fn brackets_below_key(&mut self, start: usize, end: usize) -> bool {
+        if !self.text[start..end].starts_with(['[', '{']) {
+            return false;
+        }
+        if self.key_without_value().is_none() {
+            return false;
+        }
+        let Some((open, key)) = self.open.pop().zip(self.tree.nodes.pop()) else { return false };
+        if self.brackets(start, end, open.column, key.words.start, key.span.start as usize) {
+            return true;
+        }
+        self.tree.nodes.push(key);
+        self.open.push(open);
+        false
     }
 
     fn is_entry(&self, start: usize, end: usize) -> bool {
@@ -373,14 +406,16 @@ impl<'p> IndentParser<'p> {
             Some((cell, _)) => cell,
             None => Cell { span: trimmed(self.text, start, at), form: Form::Plain },
         };
-        let doubled = key.span.of(self.text).len() - key.span.of(self.text).trim_end_matches(sign).len();
-        let key = Cell { span: Span { end: key.span.end - doubled as u32, ..key.span }, ..key };
+        let mut key = key;
+        let shown = key.span.of(self.text);
+        let doubled = shown.len() - shown.trim_end_matches(sign).len();
         if doubled > 0 && key.form == Form::Plain {
+            key.span.end -= doubled as u32;
             let message = format!("there is more than one `{sign}`");
             self.fault(key.span.end as usize, doubled, message, "leave one");
         }
         self.tree.words.push(key);
-        if key.span.is_empty() {
+        if key.span.is_empty() && key.form == Form::Plain {
             let message = format!("there is no key before `{sign}`");
             self.fault(at, sign.len_utf8(), message, "remove it, or write the key");
         }
@@ -399,17 +434,19 @@ impl<'p> IndentParser<'p> {
             self.unfinished = Unfinished::Lines { column, node, word: None };
             return;
         }
-        if self.text[from..behind].starts_with(['[', '{']) && self.brackets(from, end, column, first, start) {
+        self.value(Kind::Entry, first, start, from..end, column);
+    }
+
+    /// The value at `place` (as far as the end of its line), of the entry or item at byte `start` whose words begin with `first`.
+    fn value(&mut self, kind: Kind, first: usize, start: usize, place: Range<usize>, column: usize) {
+        let Range { start: from, end } = place;
+        if self.text[from..end].starts_with(['[', '{']) && self.brackets(from, end, column, first, start) {
             return;
         }
-        let scalar = self.scalar(from, end);
-        self.push_scalar(&scalar);
-        let end = match &scalar {
-            Scalar::Quoted(_, behind) => *behind,
-            Scalar::Bare(span) => span.end as usize,
-        };
-        self.leaf(Kind::Entry, first, start, end);
-        if let Scalar::Bare(_) = scalar {
+        let (cell, end) = self.scalar(from, end);
+        self.tree.words.push(cell);
+        self.leaf(kind, first, start, end);
+        if cell.form == Form::Plain {
             self.unfinished = Unfinished::Value { column, word: self.tree.words.len() - 1 };
         }
     }
@@ -417,12 +454,8 @@ impl<'p> IndentParser<'p> {
     /// Takes the text from `start` to `behind`, on a line that ends at `end`, as the value of the key on the line above that has
     /// none; gives whether there is such a key.
     fn value_below_key(&mut self, start: usize, end: usize, behind: usize) -> bool {
-        let Some(open) = self.open.last() else { return false };
+        let Some(open) = self.key_without_value() else { return false };
         let (node, column) = (open.node, open.column);
-        let is_first = self.tree.nodes.len() == node + 1 && !open.is_item;
-        if !is_first || self.tree.nodes[node].words.len() != 1 {
-            return false;
-        }
         // What is a key that lost its sign has other keys beside it or below, or one word behind it.
         let own_column = open.inner.unwrap_or_default();
         let is_key = match self.next_line(end) {
@@ -495,24 +528,12 @@ impl<'p> IndentParser<'p> {
     fn item(&mut self, start: usize, at: usize, end: usize, column: usize) {
         let first = self.tree.words.len();
         let at = at + self.tags_len(self.text[at..end].trim_end());
-        if self.text[at..end].starts_with(['[', '{']) && self.brackets(at, end, column, first, start) {
-            return;
-        }
-        let scalar = self.scalar(at, end);
-        self.push_scalar(&scalar);
-        let behind = match &scalar {
-            Scalar::Quoted(_, behind) => *behind,
-            Scalar::Bare(span) => span.end as usize,
-        };
-        self.leaf(Kind::Item, first, start, behind);
-        if let Scalar::Bare(_) = scalar {
-            self.unfinished = Unfinished::Value { column, word: first };
-        }
+        self.value(Kind::Item, first, start, at..end, column);
     }
 
     fn open_block(&mut self, start: usize, column: usize, is_item: bool, words: Range<usize>, end: usize) {
         let node = self.push(Kind::Block, words, start);
-        self.open.push(Open { node, column, is_item, inner: None, misplaced: None });
+        self.open.push(Open::new(node, column, is_item));
         self.last_end = end;
         if self.open.len() == DEEP {
             let message = format!("{DEEP} blocks are open here, one inside the other");

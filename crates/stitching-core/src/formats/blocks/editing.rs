@@ -1,6 +1,7 @@
 //! Editing blocks.
 
 use super::by_indent::ITEM_MARK;
+use super::editing_by_indent::{self, head_end};
 use super::path::{BlockPath, Part, Step, column_path};
 use super::tree::{Kind, Tree};
 use super::{Blocks, Nesting};
@@ -12,9 +13,9 @@ use crate::formats::{Cell, Form, Format, OffStyle, decode};
 use crate::text::{Span, Text};
 
 /// What is special about editing blocks.
-struct BlockDialect<'t> {
-    format: &'t Blocks,
-    tree: Tree,
+pub(super) struct BlockDialect<'t> {
+    pub format: &'t Blocks,
+    pub tree: Tree,
 }
 
 /// The editor of a text in blocks.
@@ -54,47 +55,10 @@ fn open_end(text: &str, tree: &Tree, node: usize) -> Option<usize> {
     Some(head + brace + 1)
 }
 
-/// One past the head of a block that indentation nests: its key with the sign, or the mark of an item.
-fn head_end(format: &Blocks, text: &str, tree: &Tree, node: usize) -> usize {
-    let own = &tree.nodes[node];
-    let words = &tree.words[own.words.clone()];
-    let (Some(first), Some(last)) = (words.first(), words.last()) else {
-        return own.span.start as usize + ITEM_MARK.len();
-    };
-    let quote = |word: &Cell| usize::from(word.form != Form::Plain);
-    let (behind, end) = (first.span.end as usize + quote(first), last.span.end as usize + quote(last));
-    let sign =
-        format.assign.and_then(|sign| Some(behind + text.get(behind..)?.find(sign)? + sign.len_utf8()));
-    sign.map_or(end, |sign| sign.max(end))
-}
-
-/// Whether the value of an entry or block stands in brackets, in a text that indentation nests.
-fn is_in_brackets(format: &Blocks, text: &str, tree: &Tree, node: usize) -> bool {
-    let own = &tree.nodes[node];
-    let head = match own.kind {
-        Kind::Block => head_end(format, text, tree, node),
-        // Of an entry the values are no part of the head.
-        _ => {
-            let key =
-                tree.words[own.words.clone()].first().map_or(own.span.start, |key| key.span.end) as usize;
-            let sign =
-                format.assign.and_then(|sign| Some(key + text.get(key..)?.find(sign)? + sign.len_utf8()));
-            sign.unwrap_or(key)
-        }
-    };
-    let value = text.get(head..own.span.end as usize).unwrap_or("").trim_start();
-    format.nesting == Nesting::Indent && value.starts_with(['[', '{']) && value.ends_with([']', '}'])
-}
-
 fn inside(format: &Blocks, text: &str, tree: &Tree, node: usize) -> Inside {
     let own = &tree.nodes[node];
     if format.nesting == Nesting::Indent {
-        return match own.kind {
-            Kind::Block if !is_in_brackets(format, text, tree, node) => {
-                Inside::Below(head_end(format, text, tree, node))
-            }
-            _ => Inside::Nothing,
-        };
+        return editing_by_indent::inside(format, text, tree, node);
     }
     match open_end(text, tree, node).filter(|_| own.kind == Kind::Block) {
         Some(open) if own.span.of(text).ends_with('}') => {
@@ -113,7 +77,7 @@ impl BlockDialect<'_> {
     }
 
     /// All of a word, with its quotes.
-    fn whole_word(&self, word: usize) -> Span {
+    pub fn whole_word(&self, word: usize) -> Span {
         let own = &self.tree.words[word];
         let quote = u32::from(own.form != Form::Plain);
         Span { start: own.span.start - quote, end: own.span.end + quote }
@@ -134,7 +98,7 @@ impl BlockDialect<'_> {
     }
 
     /// A word as it is written: in quotes if `model` is, or if it must be.
-    fn word(&self, value: &str, model: Option<usize>) -> Result<String, Refusal> {
+    pub fn word(&self, value: &str, model: Option<usize>) -> Result<String, Refusal> {
         let form = model.map_or(Form::Plain, |word| self.tree.words[word].form);
         let text = self.format.encode(&Cell { span: Span::default(), form }, "", value)?;
         Ok(match form {
@@ -217,49 +181,8 @@ impl BlockDialect<'_> {
         Ok(())
     }
 
-    /// Puts the entry or block that `names` lead to into `block`, each name on a line of its own, with what stands between a key
-    /// and its value, and the value as written; a line end may stand before that.
-    fn add_lines(
-        &self,
-        entries: &mut Entries<'_>,
-        block: Option<usize>,
-        anchor: Anchor,
-        names: &[&str],
-        (assign, value): (&str, &str),
-    ) -> Result<(), Refusal> {
-        let unit = entries.indent_unit().unwrap_or("  ").to_owned();
-        let head = assign.trim_end();
-        let mut text = String::new();
-        for (depth, name) in names.iter().enumerate() {
-            let name = self.word(name, None)?;
-            text += &match depth + 1 == names.len() {
-                true => {
-                    let value = value.replace('\n', &format!("\n{}", unit.repeat(depth + 1)));
-                    format!("{name}{assign}{value}")
-                }
-                false => format!("{name}{head}\n{}", unit.repeat(depth + 1)),
-            };
-        }
-        // What opens a block may stand on the line of the first thing in it, and nothing can come between.
-        let is_first = |node: usize| entries.children(block).next() == Some(node);
-        let anchor = match (anchor, entries.children(block).next()) {
-            (Anchor::First, Some(first)) if !entries.has_own_start(first) => Anchor::After(first),
-            (Anchor::Before(node), _) if is_first(node) && !entries.has_own_start(node) => {
-                Anchor::After(node)
-            }
-            (anchor, _) => anchor,
-        };
-        let indent = Some(String::new());
-        entries.add(block, anchor, NewEntry { text, indent, ..NewEntry::default() });
-        Ok(())
-    }
-
-    fn by_indent(&self) -> bool {
+    pub fn by_indent(&self) -> bool {
         self.format.nesting == Nesting::Indent
-    }
-
-    fn is_in_brackets(&self, text: &str, node: usize) -> bool {
-        is_in_brackets(self.format, text, &self.tree, node)
     }
 
     /// Whether a node is an entry with its values side by side.
@@ -480,13 +403,7 @@ impl Dialect for BlockDialect<'_> {
                 let values: Vec<usize> = self.tree.nodes[entry].words.clone().skip(1).collect();
                 let text = self.word(item, values.first().copied())?;
                 if self.is_in_brackets(entries.text(), entry) {
-                    let (place, new) = match (values.get(at), values.last()) {
-                        (Some(word), _) => (self.whole_word(*word).start, format!("{text}, ")),
-                        (None, Some(last)) => (self.whole_word(*last).end, format!(", {text}")),
-                        // Before the bracket that closes it.
-                        (None, None) => (self.tree.nodes[entry].span.end - 1, text),
-                    };
-                    entries.edit(Span { start: place, end: place }, new);
+                    self.insert_in_brackets(entries, entry, &text, at);
                     return Ok(());
                 }
                 let (place, new) = match (values.get(at), values.last()) {
@@ -526,13 +443,8 @@ impl Dialect for BlockDialect<'_> {
             List::Values(entry) => {
                 let words: Vec<usize> = self.tree.nodes[entry].words.clone().collect();
                 if self.is_in_brackets(entries.text(), entry) {
-                    let own = self.whole_word(*words.get(at + 1).ok_or_else(|| no_item(column, at))?);
-                    let gone = match words.get(at + 2) {
-                        Some(next) => Span { start: own.start, end: self.whole_word(*next).start },
-                        None if at > 0 => Span { start: self.whole_word(words[at]).end, end: own.end },
-                        None => own,
-                    };
-                    entries.edit(gone, "");
+                    words.get(at + 1).ok_or_else(|| no_item(column, at))?;
+                    self.remove_in_brackets(entries, &words, at);
                     return Ok(());
                 }
                 if words.len() == 2 && at == 0 {

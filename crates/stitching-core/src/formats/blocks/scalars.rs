@@ -5,26 +5,10 @@ use super::by_indent::{ITEM_MARK, IndentParser};
 use crate::formats::{Cell, Form};
 use crate::text::Span;
 
-/// A value in one line.
-pub(super) enum Scalar {
-    /// In quotes, with the byte behind the closing one.
-    Quoted(Cell, usize),
-    /// As it stands, up to a note or the end of the line.
-    Bare(Span),
-}
-
 impl IndentParser<'_> {
-    /// Where a note behind what stands from `start` to `end` begins, without the blanks before it; `end` if there is none.
+    /// As [`without_note`], for the notes of the format.
     pub fn without_note(&self, start: usize, end: usize) -> usize {
-        let text = &self.text[start..end];
-        let bytes = text.as_bytes();
-        let is_apart = |at: &usize| *at == 0 || bytes[at - 1].is_ascii_whitespace();
-        let begins = |mark: &String| match mark.as_bytes() {
-            [byte] => memchr::memchr_iter(*byte, bytes).find(is_apart),
-            mark => memchr::memmem::find_iter(bytes, mark).find(is_apart),
-        };
-        let note = self.format.comments.iter().filter_map(begins).min();
-        start + note.map_or(text, |note| &text[..note]).trim_end().len()
+        without_note(&self.format.comments, self.text, start, end)
     }
 
     /// The byte of the sign between a key and its value in a line, if it has one.
@@ -69,15 +53,15 @@ impl IndentParser<'_> {
         }
     }
 
-    /// The value that begins at byte `start` of a line that ends at `end`.
-    pub fn scalar(&mut self, start: usize, end: usize) -> Scalar {
+    /// The value that begins at byte `start` of a line that ends at `end`, in quotes or as far as a note, and the byte behind it.
+    pub fn scalar(&mut self, start: usize, end: usize) -> (Cell, usize) {
         let limit = if self.format.over_lines { self.text.len() } else { end };
         match self.quoted(start, limit) {
             Some((cell, behind)) => {
                 let rest = self.text[behind..self.line_end(behind)].trim();
                 if rest.is_empty() || self.is_note(rest) {
                     self.read_to = behind;
-                    return Scalar::Quoted(cell, behind);
+                    return (cell, behind);
                 }
                 if self.is_strict() {
                     let message = "a text goes on behind the quote that closes it".to_owned();
@@ -105,17 +89,12 @@ impl IndentParser<'_> {
                 self.fault(start + at, 1, message, "put the value in quotes, or on a line of its own");
             }
         }
-        Scalar::Bare(bare)
+        (Cell { span: bare, form: Form::Plain }, bare.end as usize)
     }
 
-    /// How long the tags and the anchor are that stand before a value, with the blanks behind them.
+    /// As [`tags_len`], where the format has tags.
     pub fn tags_len(&self, value: &str) -> usize {
-        let mut rest = value;
-        while self.is_strict() && rest.starts_with(['!', '&']) {
-            let Some(end) = rest.find([' ', '\t']) else { break };
-            rest = rest[end..].trim_start();
-        }
-        value.len() - rest.len()
+        if self.is_strict() { tags_len(value) } else { 0 }
     }
 
     /// Whether signs in values that are not in quotes are mistakes.
@@ -128,13 +107,30 @@ impl IndentParser<'_> {
         let help = format!("close it with `{}`", &self.text[at..=at]);
         self.fault(at, 1, "the quote is not closed on its line".to_owned(), &help);
     }
+}
 
-    pub fn push_scalar(&mut self, scalar: &Scalar) {
-        self.tree.words.push(match scalar {
-            Scalar::Quoted(cell, _) => *cell,
-            Scalar::Bare(span) => Cell { span: *span, form: Form::Plain },
-        });
+/// Where what stands from `start` to `end` ends without a note behind it that one of `marks` begins, and without the blanks before
+/// that.
+pub(super) fn without_note(marks: &[String], text: &str, start: usize, end: usize) -> usize {
+    let text = &text[start..end];
+    let bytes = text.as_bytes();
+    let is_apart = |at: &usize| *at == 0 || bytes[at - 1].is_ascii_whitespace();
+    let begins = |mark: &String| match mark.as_bytes() {
+        [byte] => memchr::memchr_iter(*byte, bytes).find(is_apart),
+        mark => memchr::memmem::find_iter(bytes, mark).find(is_apart),
+    };
+    let note = marks.iter().filter_map(begins).min();
+    start + note.map_or(text, |note| &text[..note]).trim_end().len()
+}
+
+/// How long the tags and the anchor are that stand before a value, with the blanks behind them.
+pub(super) fn tags_len(value: &str) -> usize {
+    let mut rest = value;
+    while rest.starts_with(['!', '&']) {
+        let Some(end) = rest.find([' ', '\t']) else { break };
+        rest = rest[end..].trim_start();
     }
+    value.len() - rest.len()
 }
 
 /// Whether a value is only a tag or the name of an anchor, or both, and what it is about stands in the lines below.

@@ -20,7 +20,7 @@ pub(super) use entries::{Anchor, Entries, EntryNode, Inside};
 pub(super) use new_entry::edited;
 pub use new_entry::{Head, NewEntry};
 pub(super) use rows::{Cells, row_entries};
-pub(super) use style::{Style, blanks_before};
+pub(super) use style::{Style, blanks_before, line_content_end};
 
 use super::comment_out::OffStyle;
 use crate::text::{Edit, EditSet, Span};

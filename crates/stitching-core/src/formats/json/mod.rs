@@ -209,8 +209,8 @@ impl Format for Json {
         }
     }
 
-    fn escape_byte(&self) -> Option<u8> {
-        Some(b'\\')
+    fn escape_bytes(&self) -> &'static [u8] {
+        b"\\"
     }
 }
 

@@ -232,8 +232,8 @@ impl Format for Xml {
         OffStyle::Wrap("<!--", "-->")
     }
 
-    fn escape_byte(&self) -> Option<u8> {
-        Some(b'&')
+    fn escape_bytes(&self) -> &'static [u8] {
+        b"&"
     }
 }
 
