@@ -5,10 +5,9 @@ use crate::layers::{Cache, FileId, Layer, LayerId, ModRoot, SetAside, Stack};
 use crate::problem::{Place, Problem, Severity};
 use crate::reading::View;
 use crate::schema::{Reserved, ReservedValues, Schema, keys, read_severity};
-use crate::settings::{TomlReader, Value, plain};
-use crate::text::nearest_of;
+use crate::settings::{TomlReader, Value, plain, shortened};
+use crate::text::{PathGlob, nearest_of};
 use crate::{Error, schema};
-use globset::{GlobBuilder, GlobMatcher};
 use std::path::{Path, PathBuf};
 use toml::de::DeTable;
 
@@ -189,7 +188,7 @@ impl Project {
 struct DescribedLayer {
     name: String,
     path: toml::Spanned<String>,
-    archives: Vec<GlobMatcher>,
+    archives: Vec<PathGlob>,
 }
 
 /// Which files of a layer are archives, unless it says otherwise.
@@ -322,14 +321,14 @@ fn bind_reserved(
     Some(Reserved { table, field, values: values.clone() })
 }
 
-fn archives<'t>(reader: &mut TomlReader<'t>, layer: &DeTable<'t>) -> Vec<GlobMatcher> {
+fn archives<'t>(reader: &mut TomlReader<'t>, layer: &DeTable<'t>) -> Vec<PathGlob> {
     let default = || vec![toml::Spanned::new(0..0, ARCHIVES.to_owned())];
     let mut out = Vec::new();
     for pattern in reader.texts(layer, "archives").unwrap_or_else(default) {
-        match GlobBuilder::new(pattern.get_ref()).literal_separator(true).case_insensitive(true).build() {
-            Ok(glob) => out.push(glob.compile_matcher()),
-            Err(error) => {
-                let message = format!("`{}` is not a pattern for files: {}", pattern.get_ref(), error.kind());
+        match PathGlob::parse(pattern.get_ref(), true) {
+            Ok(glob) => out.push(glob),
+            Err(why) => {
+                let message = format!("`{}` is not a pattern for files: {why}", shortened(pattern.get_ref()));
                 reader.problem(pattern.span(), message, "use `*` within a name and `**` for any folders");
             }
         }

@@ -1,13 +1,13 @@
 //! Names by pattern in the paths of formats that nest: `room_*`, and all but some: `!meta`.
 
-use regex::Regex;
+use crate::text::LazyRegex;
 
 /// A pattern for names: `*` stands for any letters, `?` for one; behind a `!` it takes all others.
 #[derive(Debug, Clone)]
 pub(crate) struct NamePattern {
     source: String,
     is_negated: bool,
-    regex: Regex,
+    regex: LazyRegex,
 }
 
 impl NamePattern {
@@ -21,7 +21,7 @@ impl NamePattern {
             return None;
         }
         let escaped = regex::escape(inner).replace("\\*", ".*").replace("\\?", ".");
-        let regex = Regex::new(&format!("(?s)^{escaped}$")).ok()?;
+        let regex = LazyRegex::new(format!("(?s)^{escaped}$")).ok()?;
         Some(NamePattern { source: source.to_owned(), is_negated, regex })
     }
 
@@ -32,7 +32,7 @@ impl NamePattern {
 
     /// Whether it takes `name`.
     pub fn takes(&self, name: &str) -> bool {
-        self.regex.is_match(name) != self.is_negated
+        self.regex.get().is_some_and(|regex| regex.is_match(name)) != self.is_negated
     }
 }
 

@@ -33,8 +33,7 @@ pub use whole_file::write_whole;
 pub use writable::ModRoot;
 
 use crate::Error;
-use crate::text::{Encoding, Text};
-use globset::GlobMatcher;
+use crate::text::{Encoding, PathGlob, Text};
 use regex::Regex;
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -56,14 +55,14 @@ pub struct Layer {
     /// Whether it is the mod: the last layer, the only one ever written.
     pub is_mod: bool,
     /// Which of its files are archives whose entries count as files too.
-    pub archives: Vec<GlobMatcher>,
+    pub archives: Vec<PathGlob>,
 }
 
 /// What the schema says of certain files as a whole.
 #[derive(Debug, Clone)]
 pub struct FileTraits {
     /// Which files.
-    pub files: Vec<GlobMatcher>,
+    pub files: Vec<PathGlob>,
     /// What they are written in, if that is not to be recognised.
     pub encoding: Option<Encoding>,
     /// Whether the files of all layers count together, instead of the topmost alone.
@@ -156,7 +155,7 @@ impl Stack {
             }
             let first = files.len();
             folder::list(id, &layer.root, &mut files, &mut faults)?;
-            let named = |path: &RelPath| layer.archives.iter().any(|pattern| pattern.is_match(path.as_str()));
+            let named = |path: &RelPath| layer.archives.iter().any(|pattern| pattern.takes(path.as_str()));
             let found: Vec<RelPath> =
                 files[first..].iter().map(|file| file.path.clone()).filter(|path| named(path)).collect();
             for path in found {
@@ -211,7 +210,7 @@ impl Stack {
                 continue;
             }
             let path = entry.path.as_str();
-            let marks = self.traits.iter().filter(|of| of.files.iter().any(|pattern| pattern.is_match(path)));
+            let marks = self.traits.iter().filter(|of| of.files.iter().any(|pattern| pattern.takes(path)));
             let marks: Vec<&Regex> = marks.filter_map(|of| of.replaces.as_ref()).collect();
             if marks.is_empty() || self.read(id, &mut buffer).is_err() {
                 continue;
@@ -397,7 +396,7 @@ impl FileEntry {
 
     fn describe(&mut self, traits: &[FileTraits]) {
         let path = self.path.as_str();
-        let own = traits.iter().filter(|of| of.files.iter().any(|pattern| pattern.is_match(path)));
+        let own = traits.iter().filter(|of| of.files.iter().any(|pattern| pattern.takes(path)));
         for of in own {
             self.encoding = self.encoding.or(of.encoding);
             self.merged |= of.merged;

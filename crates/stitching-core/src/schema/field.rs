@@ -42,7 +42,7 @@ pub enum Layout {
     /// One thing; the position of its rule in the table's rules.
     Whole(usize),
     /// Several parts, told apart by a template; for each part of the template its rule.
-    Parts(Template, Vec<usize>),
+    Parts(Box<Template>, Vec<usize>),
     /// A longer text, in which an expression finds any number of parts; for each group of the expression
     /// with a name its position and its rule.
     Found(Regex, Vec<(usize, usize)>),

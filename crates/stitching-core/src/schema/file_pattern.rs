@@ -1,8 +1,6 @@
 //! Patterns for the files of a table: `tables/*.txt`, `text/{lang}.txt`, `basins/{basin}/gates.json`.
 
-use crate::text::TemplateError;
-use globset::{GlobBuilder, GlobMatcher};
-use regex::Regex;
+use crate::text::{LazyRegex, PathGlob, TemplateError};
 
 /// The part of a pattern that stands for a language.
 const LANGUAGE: &str = "lang";
@@ -12,11 +10,11 @@ const LANGUAGE: &str = "lang";
 pub struct FilePattern {
     /// As written.
     pub source: String,
-    matcher: GlobMatcher,
+    matcher: PathGlob,
     /// The names of its parts, each once, in the order of the path.
     parts: Vec<String>,
     /// Takes the parts out of a path, if there are any; for each group the position of its part in `parts`.
-    regex: Option<(Regex, Vec<usize>)>,
+    regex: Option<(LazyRegex, Vec<usize>)>,
 }
 
 /// What keeps a text from being a pattern: a message and what to write.
@@ -69,12 +67,11 @@ impl FilePattern {
         pattern.push('$');
         let help = "use `*` within a name and `**` for any folders";
         let no_pattern = |why: String| error(format!("`{source}` is not a pattern for files: {why}"), help);
-        let matcher = GlobBuilder::new(&glob).literal_separator(true).build();
-        let matcher = matcher.map_err(|wrong| no_pattern(wrong.kind().to_string()))?.compile_matcher();
+        let matcher = PathGlob::parse(&glob, false).map_err(no_pattern)?;
         let regex = match groups.is_empty() {
             true => None,
             false => {
-                Some((Regex::new(&pattern).map_err(|_| no_pattern("it is too long".to_owned()))?, groups))
+                Some((LazyRegex::new(pattern).map_err(|_| no_pattern("it is too long".to_owned()))?, groups))
             }
         };
         Ok(FilePattern { source: source.to_owned(), matcher, parts, regex })
@@ -82,11 +79,11 @@ impl FilePattern {
 
     /// Whether the path is one of those that it stands for: a part that is there twice must be the same.
     pub fn takes(&self, path: &str) -> bool {
-        self.matcher.is_match(path) && (self.regex.is_none() || self.values(path).is_some())
+        self.matcher.takes(path) && (self.regex.is_none() || self.values(path).is_some())
     }
 
     /// What tells by the globs alone whether a path may be one of them.
-    pub(super) fn matcher(&self) -> &GlobMatcher {
+    pub(super) fn matcher(&self) -> &PathGlob {
         &self.matcher
     }
 
@@ -98,7 +95,7 @@ impl FilePattern {
     /// The text of each part in a path, in the order of [`FilePattern::parts`]; `None` for a path that does not fit.
     pub fn values<'p>(&self, path: &'p str) -> Option<Vec<&'p str>> {
         let Some((regex, groups)) = &self.regex else { return Some(Vec::new()) };
-        let captures = regex.captures(path)?;
+        let captures = regex.get()?.captures(path)?;
         let mut values: Vec<&'p str> = Vec::with_capacity(self.parts.len());
         for (number, part) in groups.iter().enumerate() {
             let value = captures.get(number + 1)?.as_str();

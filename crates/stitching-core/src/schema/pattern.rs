@@ -1,21 +1,26 @@
 //! The shape that the values of a field must have.
 
+use crate::text::LazyRegex;
 use regex::Regex;
 use regex_automata::Anchored;
 use regex_automata::dfa::{Automaton, StartKind, dense};
 use regex_automata::nfa::thompson;
 use regex_automata::util::primitives::StateID;
 use regex_automata::util::start;
+use std::sync::OnceLock;
 
 /// A regular expression (in the syntax of the `regex` crate) that a whole value must match.
 #[derive(Debug, Clone)]
 pub struct Pattern {
     written: String,
-    regex: Regex,
+    regex: LazyRegex,
     /// For small expressions a table of all states, which costs little to start; identifiers are
-    /// short and there may be millions of them.
-    table: Option<(dense::DFA<Vec<u32>>, StateID)>,
+    /// short and there may be millions of them. Made when the first value is looked at.
+    table: OnceLock<Option<Table>>,
 }
+
+/// All states of an expression, and the one to begin in.
+type Table = (dense::DFA<Vec<u32>>, StateID);
 
 /// A larger table is not made; large classes of letters would fill many megabytes.
 const MOST_BYTES: usize = 1 << 20;
@@ -33,17 +38,8 @@ pub fn why_not_regex(written: &str) -> String {
 impl Pattern {
     /// Reads an expression; `None` if it is not one.
     pub fn new(written: &str) -> Option<Pattern> {
-        let whole = format!("^(?:{written})$");
-        let regex = Regex::new(&whole).ok()?;
-        let limits = dense::Config::new()
-            .start_kind(StartKind::Anchored)
-            .dfa_size_limit(Some(MOST_BYTES))
-            .determinize_size_limit(Some(MOST_BYTES));
-        let small = thompson::Config::new().nfa_size_limit(Some(MOST_BYTES));
-        let table = dense::Builder::new().configure(limits).thompson(small).build(&whole).ok();
-        let anchored = start::Config::new().anchored(Anchored::Yes);
-        let table = table.and_then(|table| table.start_state(&anchored).ok().map(|start| (table, start)));
-        Some(Pattern { written: written.to_owned(), regex, table })
+        let regex = LazyRegex::new(format!("^(?:{written})$")).ok()?;
+        Some(Pattern { written: written.to_owned(), regex, table: OnceLock::new() })
     }
 
     /// The expression as written in the schema.
@@ -54,13 +50,13 @@ impl Pattern {
     /// Whether all of `value` matches.
     #[inline]
     pub fn matches(&self, value: &str) -> bool {
-        self.by_table(value).unwrap_or_else(|| self.regex.is_match(value))
+        self.by_table(value).unwrap_or_else(|| self.regex.get().is_some_and(|regex| regex.is_match(value)))
     }
 
     /// The answer of the table; `None` if there is none, or it gives up.
     #[inline]
     fn by_table(&self, value: &str) -> Option<bool> {
-        let (table, start) = self.table.as_ref()?;
+        let (table, start) = self.table.get_or_init(|| table_of(self.regex.pattern())).as_ref()?;
         let mut state = *start;
         for byte in value.bytes() {
             state = table.next_state(state, byte);
@@ -75,6 +71,19 @@ impl Pattern {
         }
         Some(table.is_match_state(table.next_eoi_state(state)))
     }
+}
+
+/// The table of all states of `pattern`, if it is small.
+fn table_of(pattern: &str) -> Option<Table> {
+    let limits = dense::Config::new()
+        .start_kind(StartKind::Anchored)
+        .dfa_size_limit(Some(MOST_BYTES))
+        .determinize_size_limit(Some(MOST_BYTES));
+    let small = thompson::Config::new().nfa_size_limit(Some(MOST_BYTES));
+    let table = dense::Builder::new().configure(limits).thompson(small).build(pattern).ok()?;
+    let anchored = start::Config::new().anchored(Anchored::Yes);
+    let start = table.start_state(&anchored).ok()?;
+    Some((table, start))
 }
 
 #[cfg(test)]

@@ -17,6 +17,15 @@ pub(crate) fn toml_key(key: &str) -> String {
     if !key.is_empty() && key.chars().all(is_bare) { key.to_owned() } else { toml_text(key) }
 }
 
+/// The beginning of a text that may be very long, for a message.
+pub(crate) fn shortened(text: &str) -> String {
+    const SHOWN: usize = 80;
+    match text.char_indices().nth(SHOWN) {
+        Some((end, _)) => format!("{}...", &text[..end]),
+        None => text.to_owned(),
+    }
+}
+
 /// One setting.
 #[derive(Debug, Clone, Copy)]
 pub struct Setting {

@@ -12,8 +12,8 @@
 //! A part takes as little text as the rest allows. Where nothing may be missing, that is found by going from one literal
 //! text to the next; else the `regex` crate does it. Both are linear in the text whatever the template.
 
+use super::LazyRegex;
 use memchr::memmem;
-use regex::Regex;
 use std::fmt::Write as _;
 use std::ops::Range;
 
@@ -25,11 +25,11 @@ pub struct Template {
     parts: Vec<String>,
     /// For each part the case that its letters get, if one is given.
     cases: Vec<Option<LetterCase>>,
-    regex: Regex,
+    regex: LazyRegex,
     /// The literals and parts, where nothing may be missing.
     steps: Option<Steps>,
     /// The same as the expression, to be found anywhere in a line.
-    anywhere: Regex,
+    anywhere: LazyRegex,
 }
 
 /// The case that letters get.
@@ -135,8 +135,8 @@ impl Template {
         let mut anywhere = String::new();
         write_pattern(&pieces, true, &mut anywhere);
         let too_long = |_| TemplateError { message: "the template is too long".to_owned(), at: 0 };
-        let regex = Regex::new(&pattern).map_err(too_long)?;
-        let anywhere = Regex::new(&anywhere).map_err(too_long)?;
+        let regex = LazyRegex::new(pattern).map_err(too_long)?;
+        let anywhere = LazyRegex::new(anywhere).map_err(too_long)?;
         let steps = Steps::of(&pieces);
         let TemplateParser { parts, cases, .. } = reader;
         Ok(Template { source: source.to_owned(), pieces, parts, cases, regex, steps, anywhere })
@@ -198,7 +198,7 @@ impl Template {
     }
 
     fn matches_by_regex(&self, text: &str) -> Option<Vec<Option<Range<usize>>>> {
-        let captures = self.regex.captures(text)?;
+        let captures = self.regex.get()?.captures(text)?;
         Some((1..=self.parts.len()).map(|part| captures.get(part).map(|found| found.range())).collect())
     }
 
@@ -210,7 +210,8 @@ impl Template {
             let parts = (1..=self.parts.len()).map(|part| found.get(part).map(|part| part.range()));
             parts.chain([found.get(0).map(|whole| whole.range())]).collect()
         };
-        self.anywhere.captures_iter(text).filter(|found| !found[0].is_empty()).map(ranges).collect()
+        let found = self.anywhere.get().into_iter().flat_map(|regex| regex.captures_iter(text));
+        found.filter(|found| !found[0].is_empty()).map(ranges).collect()
     }
 
     /// The text that part `name` covers in `text`, if the text fits and has the part, and the part does not change

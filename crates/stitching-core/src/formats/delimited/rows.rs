@@ -5,6 +5,7 @@ use crate::Code;
 use crate::formats::{Cell, ColumnCell, Fault, Form, RecordSink, decode};
 use crate::text::{Span, Text};
 use memchr::{memchr, memchr2};
+use std::sync::LazyLock;
 
 /// What `trim` takes off a value.
 pub(super) const BLANKS: [char; 2] = [' ', '\t'];
@@ -97,9 +98,10 @@ impl<'t> Rows<'t> {
 
     /// The names in the first row that is no comment, and the row's place.
     pub fn header(&mut self, sink: &mut dyn RecordSink) -> Option<HeaderRow> {
-        let every: Vec<u16> = (0..UNWANTED).collect();
+        // Made once: there may be a million files with a header each.
+        static EVERY: LazyLock<Vec<u16>> = LazyLock::new(|| (0..UNWANTED).collect());
         let mut cells = Vec::new();
-        let span = self.row(&every, &mut cells, sink)?;
+        let span = self.row(&EVERY, &mut cells, sink)?;
         let name = |cell: &ColumnCell| decode(self.text, &cell.cell).text.trim().to_owned();
         let places = cells.iter().map(|cell| cell.cell.span).collect();
         Some(HeaderRow { names: cells.iter().map(name).collect(), places, span })

@@ -1,11 +1,11 @@
 //! Reading the description of a field.
 
-use super::{TableBuilder, keys, shortened};
+use super::{TableBuilder, keys};
 use crate::schema::field::{Field, Layout, ValueRule};
 use crate::schema::pattern::why_not_regex;
 use crate::schema::table::Table;
 use crate::schema::{List, dependencies};
-use crate::settings::{Value, name_template, plain, template};
+use crate::settings::{Value, name_template, plain, shortened, template};
 use regex::Regex;
 use std::ops::Range;
 use toml::Spanned;
@@ -121,7 +121,7 @@ impl<'t> TableBuilder<'_, 't> {
             (Some(parts), _) => {
                 let rules =
                     parts.parts().iter().map(|part| self.part_rules(table, index, part, body)).collect();
-                field.layout = Layout::Parts(parts, rules);
+                field.layout = Layout::Parts(Box::new(parts), rules);
             }
             (None, Some(regex)) => {
                 let named =

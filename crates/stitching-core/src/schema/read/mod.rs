@@ -244,12 +244,3 @@ fn list<'n>(names: impl Iterator<Item = &'n str>) -> String {
     let names: Vec<String> = names.map(|name| format!("`{name}`")).collect();
     if names.is_empty() { "not described yet".to_owned() } else { names.join(", ") }
 }
-
-/// The beginning of a text that may be very long.
-fn shortened(text: &str) -> String {
-    const SHOWN: usize = 80;
-    match text.char_indices().nth(SHOWN) {
-        Some((end, _)) => format!("{}...", &text[..end]),
-        None => text.to_owned(),
-    }
-}

@@ -1,12 +1,13 @@
 //! Reading the description of a table.
 
 use super::field::family;
-use super::{TableBuilder, keys, shortened};
+use super::{TableBuilder, keys};
 use crate::formats::read_format;
 use crate::schema::dependencies;
 use crate::schema::file_pattern::FilePattern;
 use crate::schema::pattern::why_not_regex;
 use crate::schema::table::{Forbidden, LineEnds, Table};
+use crate::settings::shortened;
 use crate::text::Encoding;
 use regex::Regex;
 use toml::Spanned;

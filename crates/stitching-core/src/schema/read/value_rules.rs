@@ -1,13 +1,13 @@
 //! Reading the rules of a value.
 
-use super::{OtherFields, TableBuilder, Unbound, keys, shortened};
+use super::{OtherFields, TableBuilder, Unbound, keys};
 use crate::expressions::{Expression, WHOLE};
 use crate::layers::RelPath;
 use crate::schema::field::{OnRemove, ValueRule, ValueType};
 use crate::schema::pattern::why_not_regex;
 use crate::schema::table::{KeyPart, Table};
 use crate::schema::{Beside, Condition, FileTemplate, NamedBy, Pattern, Switch, dependencies};
-use crate::settings::{TomlReader, Value, name_template, plain};
+use crate::settings::{TomlReader, Value, name_template, plain, shortened};
 use crate::text::{Template, nearest_of};
 use std::ops::Range;
 use std::sync::Arc;
