@@ -4,7 +4,7 @@ use crate::Code;
 use crate::layers::{Cache, FileId, Layer, LayerId, ModRoot, SetAside, Stack};
 use crate::problem::{Place, Problem, Severity};
 use crate::reading::View;
-use crate::schema::{Reserved, ReservedValues, Schema, keys, read_severity};
+use crate::schema::{MentionKind, Reserved, ReservedValues, Schema, keys, read_severity};
 use crate::settings::{TomlReader, Value, plain, shortened};
 use crate::text::{PathGlob, nearest_of};
 use crate::{Error, schema};
@@ -121,6 +121,7 @@ impl Project {
         for own in &described.reserved {
             schema.reserved.extend(bind_reserved(&schema, &mut reader, own));
         }
+        schema.mentions.extend(schema::mentions(&mut reader));
         problems.append(&mut reader.problems);
         if !problems.is_empty() {
             return Err(Error::Description(problems));
@@ -313,6 +314,7 @@ fn bind_reserved(
         reader.problem(name.span(), message, help);
         return None;
     };
+    reader.names_table(name.span(), &schema.tables[table].name, MentionKind::Name);
     if field.is_none() && schema.tables[table].key.is_empty() {
         let message = format!("the table `{written}` has no `key` that could be set aside");
         reader.problem(name.span(), message, "name a field: \"table.field\" = [first, last]");

@@ -12,7 +12,7 @@ mod functions;
 mod question;
 mod value;
 
-pub use question::{Aggregate, AggregateKind, GROUP, Lookup, Question};
+pub use question::{Aggregate, AggregateKind, GROUP, Lookup, Question, asked_tables};
 pub use value::Value;
 
 use crate::Error;

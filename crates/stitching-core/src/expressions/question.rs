@@ -9,6 +9,9 @@ use super::{Expression, Name, name};
 use crate::Error;
 use cel::common::ast::operators::{EQUALS, IN, LOGICAL_AND};
 use cel::common::ast::{CallExpr, Expr, IdedExpr};
+use regex::Regex;
+use std::ops::Range;
+use std::sync::LazyLock;
 
 /// What is made of the records that meet the condition.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -54,6 +57,19 @@ pub enum Question {
 
 /// The records that are held together, as a table: `sum(group, g, g.Share)`.
 pub const GROUP: &str = "group";
+
+/// What finds the functions that ask a table in a text: its name is between the two groups.
+static ASKED: LazyLock<Option<Regex>> = LazyLock::new(|| {
+    let names: Vec<&str> = FUNCTIONS.iter().map(|(name, _)| *name).collect();
+    Regex::new(&format!(r"\b(?:{})\s*\(\s*(?<table>\w+)\s*,", names.join("|"))).ok()
+});
+
+/// The places in `text` at which an expression may ask a table: `count(boats, b, ...)`. The text may be an expression that is
+/// not complete, such as one with the parameters of a recipe.
+pub fn asked_tables(text: &str) -> Vec<Range<usize>> {
+    let found = ASKED.iter().flat_map(|asked| asked.captures_iter(text));
+    found.filter_map(|found| found.name("table").map(|table| table.range())).collect()
+}
 
 /// What is asked of all records of a table. The names in its expressions that begin with [`Aggregate::variable`] and a dot are fields of the
 /// records of the table, the others are those of the expression that asks.

@@ -7,7 +7,7 @@ use crate::settings::toml_text;
 use toml_edit::{Array, Item, Value};
 
 /// What a note in a schema begins with that says what is not to be proposed again.
-const NO: &str = "# no: ";
+pub(super) const NO: &str = "# no: ";
 
 /// The schema `text` with a note that a proposal is not to be made again.
 pub fn with_refusal(text: &str, proposal: &Proposal) -> String {

@@ -38,6 +38,7 @@ mod sections;
 mod shapes;
 mod siblings;
 mod start;
+mod table_edits;
 mod tables;
 mod targets;
 mod trial;
@@ -49,6 +50,7 @@ pub use documentation::documented;
 pub use obeyed::{Obeyed, obeyed};
 pub use proposal::{Band, Exception, Proposal, Topic, confirmed_too, needed_with};
 pub use start::{Start, start};
+pub use table_edits::{DescriptionFile, with_table_renamed, with_table_split, with_tables_joined};
 pub use trial::{Tried, counts_of_sound_data, more_faults, tried};
 pub use write::written;
 

@@ -37,7 +37,7 @@ pub use list::{Item, List};
 pub use log::{LOG_GROUPS, LogPattern};
 pub use pattern::Pattern;
 pub use read::read;
-pub(crate) use read::severity as read_severity;
+pub(crate) use read::{mentions, severity as read_severity};
 pub use recipe::{Each, EachValues, Parameter, ParameterKind, Recipe, RecipeAction, RecipeStep};
 pub use reserved::{Reserved, ReservedValues};
 pub use rule::{Example, Message, MessagePart, Requirement, Rule};
@@ -47,10 +47,25 @@ pub(crate) use table::KEY_SEPARATOR;
 pub use table::{Forbidden, KeyPart, LineEnds, Table, Texts};
 pub use transfer::{Transfer, TransferField};
 
+pub use crate::settings::MentionKind;
+
 use crate::layers::{FileTraits, RelPath};
 use crate::text::nearest_of;
 use std::collections::HashMap;
 use std::sync::OnceLock;
+
+/// A place in a schema file or the project file that names a table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TableMention {
+    /// The file, as it is shown.
+    pub path: String,
+    /// The bytes of the TOML value in it.
+    pub span: std::ops::Range<usize>,
+    /// The table.
+    pub table: String,
+    /// How it is named.
+    pub kind: MentionKind,
+}
 
 /// The position of a table in [`Schema::tables`].
 pub type TableId = usize;
@@ -84,6 +99,8 @@ pub struct Schema {
     pub reserved: Vec<Reserved>,
     /// The files that something must name, or a record has as a companion.
     pub assets: Vec<Asset>,
+    /// Where the schema files, and the project file, name tables: all places but the headings of the tables themselves.
+    pub mentions: Vec<TableMention>,
     /// The patterns for files, by the folder that they begin with: the table and the number of each.
     patterns: OnceLock<HashMap<String, Vec<(TableId, usize)>>>,
 }
@@ -108,6 +125,7 @@ impl Schema {
             severities: Vec::new(),
             reserved: Vec::new(),
             assets: Vec::new(),
+            mentions: Vec::new(),
             patterns: OnceLock::new(),
         }
     }

@@ -26,6 +26,17 @@ pub(crate) fn shortened(text: &str) -> String {
     }
 }
 
+/// How a value of a schema names a table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum MentionKind {
+    /// It begins with the name: the table, a field of it, or the address of a record.
+    Name,
+    /// The same, as the target of a reference, which may have several.
+    Reference,
+    /// It is an expression that asks the table.
+    Expression,
+}
+
 /// One setting.
 #[derive(Debug, Clone, Copy)]
 pub struct Setting {

@@ -1,6 +1,6 @@
 //! Reading TOML with a place for every mistake.
 
-use super::Setting;
+use super::{MentionKind, Setting};
 use crate::Code;
 use crate::help::Help;
 use crate::problem::{Place, Problem, Severity};
@@ -19,12 +19,21 @@ pub(crate) struct TomlReader<'t> {
     lines: LineTable,
     /// What is wrong, in the order in which it was found.
     pub problems: Vec<Problem>,
+    /// Where tables of the schema are named: the value in the file, in bytes, the table, and how.
+    pub table_names: Vec<(std::ops::Range<usize>, String, MentionKind)>,
 }
 
 impl<'t> TomlReader<'t> {
     /// Starts on `text`, the content of the file shown as `path`; problems get `code`.
     pub fn new(code: Code, path: &str, text: &'t str) -> TomlReader<'t> {
-        TomlReader { code, path: path.to_owned(), text, lines: LineTable::new(text, 0), problems: Vec::new() }
+        TomlReader {
+            code,
+            path: path.to_owned(),
+            text,
+            lines: LineTable::new(text, 0),
+            problems: Vec::new(),
+            table_names: Vec::new(),
+        }
     }
 
     /// Parses the file; syntax errors become problems, and what could be read is given.
@@ -52,6 +61,16 @@ impl<'t> TomlReader<'t> {
         let mut problem = Problem::new(self.code, Severity::Error, message, self.place(span));
         problem.help = Some(help.into()).filter(|help: &Help| !help.is_empty());
         self.problems.push(problem);
+    }
+
+    /// Notes that the value at `span` names a table of the schema.
+    pub fn names_table(&mut self, span: std::ops::Range<usize>, table: &str, kind: MentionKind) {
+        self.table_names.push((span, table.to_owned(), kind));
+    }
+
+    /// The path of the file, as it is shown.
+    pub fn path(&self) -> &str {
+        &self.path
     }
 
     /// Notes each key of `table` that is not among `known`, unless `also` takes it.

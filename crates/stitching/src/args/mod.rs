@@ -266,9 +266,21 @@ pub struct Learn {
     /// Give a table of the schema another key: a field, several with commas, or none (`boats=`)
     #[arg(long, value_name = "TABLE=FIELD,...", conflicts_with_all = ["table", "accept", "write", "no", "all", "through"])]
     pub key: Option<String>,
+    /// Give a table another name, wherever the schema and the project name it
+    #[arg(long, value_name = "OLD=NEW", conflicts_with_all = CORRECTED_ALONE)]
+    pub rename: Option<String>,
+    /// Make two tables one: the records of the second are records of the first
+    #[arg(long, value_delimiter = ',', value_name = "TABLE,OTHER", conflicts_with_all = CORRECTED_ALONE)]
+    pub join: Vec<String>,
+    /// Make the files of a pattern a table of their own
+    #[arg(long, value_name = "TABLE=NEW:PATTERN", conflicts_with_all = CORRECTED_ALONE)]
+    pub split: Option<String>,
     #[command(flatten)]
     pub through: Through,
 }
+
+/// What a correction of a table does not go with.
+const CORRECTED_ALONE: [&str; 8] = ["table", "accept", "write", "no", "all", "rules", "key", "through"];
 
 #[derive(Debug, Args)]
 pub struct Tables {

@@ -10,6 +10,7 @@ use stitching_core::checks::{FaultCounts, FaultGroup, fault_counts};
 use stitching_core::learn::{
     Proposal, counts_of_sound_data, more_faults, needed_with, with_key, with_refusal,
 };
+use stitching_core::links::find_table;
 use stitching_core::{Error, Project};
 
 /// One proposal, whole.
@@ -38,7 +39,7 @@ struct BroughtShape<'p> {
 /// Files of the schema that were written.
 #[derive(Debug, Serialize)]
 struct CorrectedShape<'p> {
-    files: Vec<&'p String>,
+    files: Vec<&'p str>,
 }
 
 /// Shows the proposal at position `at`: with all its exceptions, and what `check` would tell if it were accepted.
@@ -144,17 +145,7 @@ pub fn set_key(project: &Project, given: &str, as_json: bool, ui: &Ui) -> Result
     };
     let parts: Vec<String> =
         parts.split(',').map(str::trim).filter(|part| !part.is_empty()).map(str::to_owned).collect();
-    let Some(id) = project.schema.table(table) else {
-        let near = project.schema.nearest_table(table);
-        return Err(Error::Unknown {
-            what: "table",
-            name: table.to_owned(),
-            help: match near.first() {
-                Some(near) => format!("did you mean `{near}`?").into(),
-                None => "`stitching tables` lists those that the schema describes".into(),
-            },
-        });
-    };
+    let id = find_table(&project.schema, table)?;
     let home = &project.schema.tables[id].place.path;
     let Some(file) = schema_files(project)?.into_iter().find(|file| file.name == home) else {
         return Err(Error::refused(format!("no schema file has the table `{table}`"), "nothing was changed"));

@@ -40,7 +40,7 @@ struct InitShape<'l> {
 #[derive(Debug, Serialize)]
 struct WrittenShape<'l> {
     written: usize,
-    files: Vec<&'l String>,
+    files: Vec<&'l str>,
     left: Vec<LeftShape<'l>>,
 }
 
@@ -134,6 +134,15 @@ pub fn run(project: &Project, args: &Learn, global: &Global, ui: &Ui) -> Result<
     let through = project.through(args.through.through.as_deref())?;
     if let Some(key) = &args.key {
         return super::corrections::set_key(project, key, as_json, ui);
+    }
+    if let Some(given) = &args.rename {
+        return super::table_edits::rename(project, given, as_json, ui);
+    }
+    if !args.join.is_empty() {
+        return super::table_edits::join(project, &args.join, as_json, ui);
+    }
+    if let Some(given) = &args.split {
+        return super::table_edits::split(project, given, as_json, ui);
     }
     if args.rules {
         return super::obeyed::run(project, args, through, as_json, ui);
@@ -346,8 +355,7 @@ pub fn write(
     } else if taken.is_empty() {
         ui.out("nothing is written\n");
     } else {
-        let names: Vec<&str> = files.iter().map(|name| name.as_str()).collect();
-        ui.out(&format!("{} written into {}\n", count(taken.len(), "proposal"), names.join(", ")));
+        ui.out(&format!("{} written into {}\n", count(taken.len(), "proposal"), files.join(", ")));
         ui.note("`stitching check` now uses them");
     }
     Ok(ExitCode::SUCCESS)

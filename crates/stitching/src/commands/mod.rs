@@ -30,6 +30,7 @@ mod set;
 mod show;
 mod sides;
 mod switch;
+mod table_edits;
 mod tables;
 mod text;
 mod transfer;

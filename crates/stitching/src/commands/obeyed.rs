@@ -41,7 +41,7 @@ struct OtherShape<'o> {
 #[derive(Debug, Serialize)]
 struct WrittenShape<'o> {
     written: usize,
-    files: Vec<&'o String>,
+    files: Vec<&'o str>,
 }
 
 /// So many of those that do not obey are shown in a line.

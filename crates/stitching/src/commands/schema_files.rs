@@ -1,20 +1,29 @@
-//! The schema files of a project, as they are and as they would be.
+//! The files that describe a project, as they are and as they would be.
 
 use crate::ui::Ui;
 use std::path::PathBuf;
+use stitching_core::checks::AcceptedProblems;
 use stitching_core::journal::replace_description;
-use stitching_core::learn::{Proposal, written};
+use stitching_core::learn::{DescriptionFile, Proposal, written};
 use stitching_core::project::PROJECT_FILE;
 use stitching_core::{Error, Project};
 
 /// A schema file.
 pub struct SchemaFile<'p> {
     /// Its name, as the project has it.
-    pub name: &'p String,
+    pub name: &'p str,
     /// Where it is.
     pub path: PathBuf,
     /// What it says.
     pub text: String,
+}
+
+impl<'p> SchemaFile<'p> {
+    fn read(project: &Project, name: &'p str) -> Result<SchemaFile<'p>, Error> {
+        let path = project.folder.join(name);
+        let text = std::fs::read_to_string(&path).map_err(|source| Error::io("read", &path, source))?;
+        Ok(SchemaFile { name, path, text })
+    }
 }
 
 /// The schema files of a project.
@@ -22,12 +31,17 @@ pub struct SchemaFile<'p> {
 /// # Errors
 /// When one cannot be read.
 pub fn schema_files(project: &Project) -> Result<Vec<SchemaFile<'_>>, Error> {
-    let read = |name| {
-        let path = project.folder.join(name);
-        let text = std::fs::read_to_string(&path).map_err(|source| Error::io("read", &path, source))?;
-        Ok(SchemaFile { name, path, text })
-    };
-    project.schema_files.iter().map(read).collect()
+    project.schema_files.iter().map(|name| SchemaFile::read(project, name)).collect()
+}
+
+/// All files that describe a project: the project file, the schema files, and the problems that one lives with.
+///
+/// # Errors
+/// When one cannot be read.
+pub fn description_files(project: &Project) -> Result<Vec<DescriptionFile>, Error> {
+    let accepted = Some(AcceptedProblems::FILE).filter(|name| project.folder.join(name).is_file());
+    let names = project.schema_files.iter().map(String::as_str).chain([PROJECT_FILE]).chain(accepted);
+    names.map(|name| Ok((name.to_owned(), SchemaFile::read(project, name)?.text))).collect()
 }
 
 /// The schema files that change, each with what it is to say.
@@ -62,8 +76,26 @@ impl<'p> ChangedSchema<'p> {
         ChangedSchema(if after == file.text { Vec::new() } else { vec![(file, after)] })
     }
 
+    /// With what description files are to say; `before` is what they say now.
+    pub fn of_files(
+        project: &'p Project,
+        before: &[DescriptionFile],
+        after: Vec<DescriptionFile>,
+    ) -> ChangedSchema<'p> {
+        let own = |name: &str| {
+            let names = project.schema_files.iter().map(String::as_str);
+            names.chain([PROJECT_FILE, AcceptedProblems::FILE]).find(|own| *own == name)
+        };
+        let changed = before.iter().zip(after).filter(|((_, before), (_, after))| before != after);
+        let changed = changed.filter_map(|((_, before), (name, after))| {
+            let name = own(&name)?;
+            Some((SchemaFile { name, path: project.folder.join(name), text: before.clone() }, after))
+        });
+        ChangedSchema(changed.collect())
+    }
+
     /// The names of the files.
-    pub fn names(&self) -> Vec<&'p String> {
+    pub fn names(&self) -> Vec<&'p str> {
         self.0.iter().map(|(file, _)| file.name).collect()
     }
 
@@ -73,9 +105,13 @@ impl<'p> ChangedSchema<'p> {
     /// When it could not be opened.
     pub fn described(&self, project: &Project) -> Result<Project, Error> {
         let path = project.folder.join(PROJECT_FILE);
-        let text = std::fs::read_to_string(&path).map_err(|source| Error::io("read", &path, source))?;
+        let changed = self.0.iter().find(|(file, _)| file.name == PROJECT_FILE);
+        let text = match changed {
+            Some((_, after)) => after.clone(),
+            None => std::fs::read_to_string(&path).map_err(|source| Error::io("read", &path, source))?,
+        };
         let schemas: Vec<(String, String)> =
-            self.0.iter().map(|(file, after)| (file.name.clone(), after.clone())).collect();
+            self.0.iter().map(|(file, after)| (file.name.to_owned(), after.clone())).collect();
         Project::described(&project.folder, &text, &schemas)
     }
 

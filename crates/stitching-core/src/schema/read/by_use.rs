@@ -2,6 +2,7 @@
 
 use super::{TableBuilder, keys};
 use crate::formats::read_format;
+use crate::schema::MentionKind;
 use crate::schema::field::{Field, Layout, Target, ValueRule};
 use crate::schema::table::{KeyPart, Table};
 use crate::schema::{Schema, Switch, TableId};
@@ -97,6 +98,7 @@ pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, own: &Field
         let help = near.first().map(|near| format!("did you mean `{near}.{field}`?")).unwrap_or_default();
         return reader.problem(own.span.clone(), format!("there is no table `{table}`"), help);
     };
+    reader.names_table(own.span.clone(), table, MentionKind::Name);
     if schema.tables[id].is_by_use() {
         let message = format!("the names of `{table}` are themselves those of other fields");
         return reader.problem(own.span.clone(), message, "name those fields here too");

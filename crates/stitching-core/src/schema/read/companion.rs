@@ -1,6 +1,6 @@
 //! Reading what goes with the records of a table.
 
-use super::keys;
+use super::{keys, table_named};
 use crate::schema::Schema;
 use crate::schema::companion::{Companion, CompanionKind, KEY, part_name};
 use crate::settings::{TomlReader, name_template};
@@ -52,11 +52,7 @@ pub(super) fn read<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<Un
 /// Finds the table that a companion goes with, and what its name is made of.
 pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, given: UnboundCompanion) {
     let UnboundCompanion { table, kind, name, required } = given;
-    let Some(id) = schema.table(table.get_ref()) else {
-        let near = schema.nearest_table(table.get_ref());
-        let help = near.first().map_or(String::new(), |near| format!("did you mean `{near}`?"));
-        return reader.problem(table.span(), format!("there is no table `{}`", table.get_ref()), help);
-    };
+    let Some(id) = table_named(schema, reader, &table) else { return };
     let described = &schema.tables[id];
     if described.key.is_empty() {
         let message =

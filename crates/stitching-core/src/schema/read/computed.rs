@@ -2,6 +2,7 @@
 
 use super::expression::expression;
 use super::keys;
+use crate::schema::MentionKind;
 use crate::schema::Schema;
 use crate::schema::computed::Computed;
 use crate::settings::TomlReader;
@@ -63,6 +64,7 @@ pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, given: Unbo
         return reader.problem(field.span(), format!("`{name}` is no field of a table of the schema"), help);
     };
     let described = &schema.tables[table];
+    reader.names_table(field.span(), &described.name, MentionKind::Name);
     if described.key.is_empty() {
         let message = format!("the table `{}` has no `key`, so its fields cannot be written", described.name);
         return reader.problem(field.span(), message, "say what names a record: key = \"FIELD\"");

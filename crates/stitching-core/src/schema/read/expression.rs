@@ -1,6 +1,7 @@
 //! Reading expressions, as far as they can be understood without the data.
 
 use crate::expressions::{Expression, GROUP};
+use crate::schema::MentionKind;
 use crate::schema::Schema;
 use crate::settings::TomlReader;
 use crate::text::nearest_of;
@@ -25,6 +26,7 @@ pub(super) fn expression(
     for (table, _) in expression.asked_fields() {
         if schema.table(table).is_some() {
             asked.push(table.to_owned());
+            reader.names_table(source.span(), table, MentionKind::Expression);
         } else if table != GROUP {
             let near = nearest_of(table, schema.tables.iter().map(|own| own.name.as_str()));
             let help = near.first().map_or(String::new(), |near| format!("did you mean `{near}`?"));

@@ -1,9 +1,9 @@
 //! Reading what the game writes into its log.
 
-use super::keys;
+use super::{keys, table_named};
+use crate::schema::Schema;
 use crate::schema::log::{LOG_GROUPS, LogPattern};
 use crate::schema::pattern::why_not_regex;
-use crate::schema::{Schema, TableId};
 use crate::settings::TomlReader;
 use crate::text::nearest_of;
 use regex::Regex;
@@ -57,13 +57,8 @@ pub(super) fn read<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<Un
 pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, given: UnboundLog) {
     let UnboundLog { mut pattern, table } = given;
     if let Some(table) = table {
-        let found: Option<TableId> = schema.table(table.get_ref());
-        if found.is_none() {
-            let near = schema.nearest_table(table.get_ref());
-            let help = near.first().map_or(String::new(), |near| format!("did you mean `{near}`?"));
-            return reader.problem(table.span(), format!("there is no table `{}`", table.get_ref()), help);
-        }
-        pattern.table = found;
+        let Some(found) = table_named(schema, reader, &table) else { return };
+        pattern.table = Some(found);
     }
     schema.logs.push(pattern);
 }

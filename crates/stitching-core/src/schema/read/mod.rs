@@ -22,7 +22,7 @@ mod value_rules;
 use self::by_use::FieldWithNames;
 use super::field::{Layout, Target};
 use super::table::KeyPart;
-use super::{Schema, TableId, keys};
+use super::{MentionKind, Schema, TableId, TableMention, keys};
 use crate::Code;
 use crate::Problem;
 use crate::expressions::Expression;
@@ -144,11 +144,34 @@ pub fn read(files: &[(String, String)], languages: &[String]) -> (Schema, Vec<Pr
     for (file, recipe) in recipes {
         recipe::bind(&mut schema, &mut readers[file], recipe);
     }
+    schema.mentions = readers.iter_mut().flat_map(mentions).collect();
     let mut problems: Vec<Problem> = readers.into_iter().flat_map(|reader| reader.problems).collect();
     problems.sort_by(|a, b| a.order().cmp(&b.order()));
     // A family of columns is described once.
     problems.dedup();
     (schema, problems)
+}
+
+/// The places at which a file names tables; they are taken out of its reader.
+pub(crate) fn mentions(reader: &mut TomlReader<'_>) -> Vec<TableMention> {
+    let names = std::mem::take(&mut reader.table_names);
+    let path = reader.path();
+    let mention = |(span, table, kind)| TableMention { path: path.to_owned(), span, table, kind };
+    names.into_iter().map(mention).collect()
+}
+
+/// The table that a setting names; a name of none becomes a problem.
+fn table_named(schema: &Schema, reader: &mut TomlReader<'_>, name: &Spanned<String>) -> Option<TableId> {
+    let found = schema.table(name.get_ref());
+    match found {
+        Some(_) => reader.names_table(name.span(), name.get_ref(), MentionKind::Name),
+        None => {
+            let near = schema.nearest_table(name.get_ref());
+            let help = near.first().map_or(String::new(), |near| format!("did you mean `{near}`?"));
+            reader.problem(name.span(), format!("there is no table `{}`", name.get_ref()), help);
+        }
+    }
+    found
 }
 
 /// Finds the table or column that a reference names. The table's own name is tried first, so that
@@ -204,7 +227,11 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
         return reader.problem(reference.span.clone(), message, "give `ignore_case` to the table");
     }
     match target {
-        Some(target) => schema.tables[reference.table].rules[reference.rule].refs.push(target),
+        Some(target) => {
+            let named = &schema.tables[target.table].name;
+            reader.names_table(reference.span.clone(), named, MentionKind::Reference);
+            schema.tables[reference.table].rules[reference.rule].refs.push(target);
+        }
         None => {
             let near = schema.nearest_table(name);
             let help = match (near.first(), name.split_once('.')) {

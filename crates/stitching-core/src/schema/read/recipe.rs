@@ -1,6 +1,8 @@
 //! Reading recipes.
 
-use super::keys;
+use super::{keys, table_named};
+use crate::expressions::asked_tables;
+use crate::schema::MentionKind;
 use crate::schema::Schema;
 use crate::schema::recipe::{Each, EachValues, Parameter, ParameterKind, Recipe, RecipeAction, RecipeStep};
 use crate::settings::{TomlReader, plain};
@@ -14,6 +16,10 @@ pub(super) struct UnboundRecipe {
     /// Where its name stands.
     span: Range<usize>,
     tables: Vec<(usize, Spanned<String>)>,
+    /// What its steps are about.
+    subjects: Vec<Spanned<String>>,
+    /// The texts of its steps that may ask tables.
+    expressions: Vec<Spanned<String>>,
 }
 
 /// The recipes that a schema file tells of.
@@ -39,9 +45,14 @@ pub(super) fn read<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<Un
             let table = parameter(reader, span, body, &mut parameters);
             tables.extend(table.map(|table| (parameters.len() - 1, table)));
         }
-        let mut steps = Vec::new();
+        let (mut steps, mut subjects, mut expressions) = (Vec::new(), Vec::new(), Vec::new());
         for (span, body) in reader.tables(body, "step") {
-            steps.extend(step(reader, span, body));
+            let read = step(reader, span, body);
+            if read.is_some() {
+                subjects.extend(step_subjects(reader, body));
+                expressions.extend(step_expressions(reader, body));
+            }
+            steps.extend(read);
         }
         if steps.is_empty() {
             let help = "for example [[recipe.step]] with copy = \"reaches:{from}\" and to = \"{key}\"";
@@ -49,7 +60,7 @@ pub(super) fn read<'t>(reader: &mut TomlReader<'t>, top: &DeTable<'t>) -> Vec<Un
         }
         let span = name.span();
         let recipe = Recipe { name: name.into_inner(), about, parameters, steps };
-        out.push(UnboundRecipe { recipe, span, tables });
+        out.push(UnboundRecipe { recipe, span, tables, subjects, expressions });
     }
     out
 }
@@ -174,6 +185,25 @@ fn step<'t>(reader: &mut TomlReader<'t>, span: Range<usize>, body: &DeTable<'t>)
     Some(RecipeStep { action, when, record, each, place: reader.place(span) })
 }
 
+/// What a step that was read is about: addresses, tables and fields.
+fn step_subjects<'t>(reader: &mut TomlReader<'t>, body: &DeTable<'t>) -> Vec<Spanned<String>> {
+    let lists = ["set", "remove", "without"].into_iter().filter_map(|name| reader.texts(body, name));
+    let mut out: Vec<Spanned<String>> = lists.flatten().collect();
+    out.extend(["add", "copy", "rename", "renumber"].into_iter().filter_map(|name| reader.text(body, name)));
+    let each = body.get("each").and_then(|each| each.get_ref().as_table());
+    out.extend(each.and_then(|each| reader.text(each, "table")));
+    out
+}
+
+/// The texts of a step that was read which may ask tables.
+fn step_expressions<'t>(reader: &mut TomlReader<'t>, body: &DeTable<'t>) -> Vec<Spanned<String>> {
+    let mut out = reader.texts(body, "values").unwrap_or_default();
+    out.extend(["where", "when", "value"].into_iter().filter_map(|name| reader.text(body, name)));
+    let each = body.get("each").and_then(|each| each.get_ref().as_table());
+    out.extend(each.and_then(|each| reader.text(each, "where")));
+    out
+}
+
 fn each<'t>(reader: &mut TomlReader<'t>, span: Range<usize>, body: &DeTable<'t>) -> Option<Each> {
     reader.check_keys(body, keys::EACH, |_| false);
     let name = reader.text(body, "name").map(Spanned::into_inner);
@@ -196,14 +226,33 @@ fn each<'t>(reader: &mut TomlReader<'t>, span: Range<usize>, body: &DeTable<'t>)
 
 /// Finds the tables that the parameters of a recipe name.
 pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, given: UnboundRecipe) {
-    let UnboundRecipe { mut recipe, span, tables } = given;
+    let UnboundRecipe { mut recipe, span, tables, subjects, expressions } = given;
     for (at, table) in tables {
-        match schema.table(table.get_ref()) {
-            Some(id) => recipe.parameters[at].kind = ParameterKind::Record(id),
-            None => {
-                let near = schema.nearest_table(table.get_ref());
-                let help = near.first().map_or(String::new(), |near| format!("did you mean `{near}`?"));
-                reader.problem(table.span(), format!("there is no table `{}`", table.get_ref()), help);
+        if let Some(id) = table_named(schema, reader, &table) {
+            recipe.parameters[at].kind = ParameterKind::Record(id);
+        }
+    }
+    for subject in subjects {
+        let at = subject.span();
+        let (table, is_address) = match subject.get_ref().split_once(':') {
+            Some((table, _)) => (table, true),
+            None => (subject.get_ref().as_str(), false),
+        };
+        // `set` and `remove` take keys alone too, and `renumber` a field; what a parameter says is known later.
+        let of_field = table.match_indices('.').map(|(end, _)| &table[..end]);
+        let named = std::iter::once(table).chain(of_field).find(|name| schema.table(name).is_some());
+        match named {
+            Some(named) => reader.names_table(at, named, MentionKind::Name),
+            None if is_address && table.chars().all(|c| c.is_alphanumeric() || "_-".contains(c)) => {
+                let _ = table_named(schema, reader, &Spanned::new(at, table.to_owned()));
+            }
+            None => {}
+        }
+    }
+    for expression in expressions {
+        for asked in asked_tables(expression.get_ref()) {
+            if let Some(id) = schema.table(&expression.get_ref()[asked]) {
+                reader.names_table(expression.span(), &schema.tables[id].name, MentionKind::Expression);
             }
         }
     }

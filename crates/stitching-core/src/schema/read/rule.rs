@@ -1,12 +1,12 @@
 //! Reading the rules of a game.
 
 use super::expression::expression;
-use super::keys;
+use super::{keys, table_named};
 use crate::problem::Severity;
 use crate::schema::rule::{Example, Message, Requirement, Rule};
 use crate::schema::{Schema, TableId};
 use crate::settings::{TomlReader, Value, plain, word};
-use crate::text::{nearest_of, number};
+use crate::text::number;
 use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -331,11 +331,7 @@ pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, given: Unbo
         let message = format!("there are two rules `{}`, the first in line {line}", name.get_ref());
         return reader.problem(name.span(), message, "give each a name of its own");
     }
-    let Some(id) = schema.table(table.get_ref()) else {
-        let near = nearest_of(table.get_ref(), schema.tables.iter().map(|own| own.name.as_str()));
-        let help = near.first().map_or(String::new(), |near| format!("did you mean `{near}`?"));
-        return reader.problem(table.span(), format!("there is no table `{}`", table.get_ref()), help);
-    };
+    let Some(id) = table_named(schema, reader, &table) else { return };
     rule.table = id;
     for (source, in_group) in &expressions {
         if expression(schema, reader, source, *in_group, &mut rule.asked).is_none() {

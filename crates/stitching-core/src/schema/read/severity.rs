@@ -1,6 +1,6 @@
 //! Reading how much problems matter.
 
-use super::keys;
+use super::{keys, table_named};
 use crate::Code;
 use crate::schema::severity::{Level, SeverityRule};
 use crate::schema::{FilePattern, Schema};
@@ -15,7 +15,7 @@ use toml::de::{DeTable, DeValue};
 pub(crate) struct UnboundSeverity {
     rule: SeverityRule,
     code: Range<usize>,
-    table: Option<Range<usize>>,
+    table: Option<Spanned<String>>,
 }
 
 /// What `[severity]` says in a schema or project file.
@@ -74,9 +74,9 @@ fn one<'t>(
             }
         }
     }
-    let at = table.as_ref().map(Spanned::span);
-    let rule = SeverityRule { code, table: table.map(Spanned::into_inner), files, level: level? };
-    Some(UnboundSeverity { rule, code: span, table: at })
+    let rule =
+        SeverityRule { code, table: table.as_ref().map(|own| own.get_ref().clone()), files, level: level? };
+    Some(UnboundSeverity { rule, code: span, table })
 }
 
 /// Checks that what is named is there; gives what holds.
@@ -96,13 +96,8 @@ pub(crate) fn bind(
         reader.problem(code, format!("there is no check and no rule `{}`", rule.code), help);
         return None;
     }
-    if let (Some(name), Some(span)) = (&rule.table, table)
-        && schema.table(name).is_none()
-    {
-        let near = schema.nearest_table(name);
-        let help = near.first().map_or(String::new(), |near| format!("did you mean `{near}`?"));
-        reader.problem(span, format!("there is no table `{name}`"), help);
-        return None;
+    match table {
+        Some(table) => table_named(schema, reader, &table).map(|_| rule),
+        None => Some(rule),
     }
-    Some(rule)
 }

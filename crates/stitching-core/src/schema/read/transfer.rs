@@ -1,6 +1,6 @@
 //! Reading how records of one table become records of another.
 
-use super::keys;
+use super::{keys, table_named};
 use crate::expressions::Expression;
 use crate::schema::Schema;
 use crate::schema::transfer::{Transfer, TransferField};
@@ -132,15 +132,7 @@ fn digits_of(reader: &mut TomlReader<'_>, given: &Value<'_>) -> Option<u8> {
 
 /// Finds the tables that a transfer names.
 pub(super) fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, given: UnboundTransfer) {
-    let mut table = |name: &Spanned<String>| {
-        let found = schema.table(name.get_ref());
-        if found.is_none() {
-            let near = schema.nearest_table(name.get_ref());
-            let help = near.first().map_or(String::new(), |near| format!("did you mean `{near}`?"));
-            reader.problem(name.span(), format!("there is no table `{}`", name.get_ref()), help);
-        }
-        found
-    };
+    let mut table = |name: &Spanned<String>| table_named(schema, reader, name);
     let (Some(from), Some(to)) = (table(&given.from), table(&given.to)) else { return };
     let parts = schema.tables[to].key.len();
     if parts != given.key.len() {
