@@ -1,4 +1,4 @@
-//! Where the mod still speaks of an old name, outside of what the schema says: in notes, in files of no table, in scripts,
+//! Where the mod, or the game below it, still speaks of an old name, outside of what the schema says: in notes, in files of no table, in scripts,
 //! in fields that nobody described.
 
 use super::builder::Builder;
@@ -37,7 +37,9 @@ struct Mention {
 /// The change with a note for each place that still speaks of a name that is no more, after a rename; those that `also` names
 /// (`path:line`, or `all`) get the new name too.
 ///
-/// Cost: reading the files of the mod, and taking apart those that have the names.
+/// What the game below the mod calls so is looked for in its files too.
+///
+/// Cost: reading these files, and taking apart those that have the names.
 ///
 /// # Errors
 /// When `also` names a place that does not speak of an old name, or a file cannot be edited.
@@ -48,10 +50,11 @@ pub(super) fn follow_mentions(project: &Project, change: Change, also: &[String]
         renamed.extend(parts.map(|(old, new)| (old.to_owned(), new.to_owned())));
     }
     let names: Vec<&str> = renamed.keys().map(String::as_str).collect();
+    let of_game = names_of_game(project, &change, &names);
     let mut sequence = Sequence::new(project, change.title().to_owned());
     let title = change.title().to_owned();
     sequence.push(change)?;
-    let mentions = mentions(sequence.project(), &names);
+    let mentions = mentions(sequence.project(), &names, &of_game);
     let path = |own: &Mention| sequence.project().stack.files()[own.file].path.clone();
     let place = |own: &Mention| format!("{}:{}", path(own), own.line);
     let unknown =
@@ -77,7 +80,7 @@ pub(super) fn follow_mentions(project: &Project, change: Change, also: &[String]
         })
     };
     let (asked, left): (Vec<&Mention>, Vec<&Mention>) = mentions.iter().partition(|own| is_asked(own));
-    let notes: Vec<Note> = notes(&left, &names, &place);
+    let notes: Vec<Note> = notes(&left, &names, &|own| shown(sequence.project(), own));
     if !asked.is_empty() {
         let mut edits: BTreeMap<FileId, Vec<Edit>> = BTreeMap::new();
         for own in &asked {
@@ -103,10 +106,32 @@ fn is_named(asked: &str, place: &str) -> bool {
 /// The change with a note for each place that still speaks of one of `names`, of what is removed by it.
 pub(super) fn tell_mentions(project: &Project, change: Change, names: &[&str]) -> Change {
     let after = project.with_stack(change.applied_to(&project.stack));
-    let mentions = mentions(&after, names);
-    let place = |own: &Mention| format!("{}:{}", after.stack.files()[own.file].path, own.line);
+    let mentions = mentions(&after, names, &HashSet::new());
     let left: Vec<&Mention> = mentions.iter().collect();
-    notes(&left, names, &place).into_iter().fold(change, Change::with)
+    notes(&left, names, &|own| shown(&after, own)).into_iter().fold(change, Change::with)
+}
+
+/// The positions of those of `names` that records below the mod have, whose keys `change` replaces. Of very many none.
+fn names_of_game(project: &Project, change: &Change, names: &[&str]) -> HashSet<usize> {
+    let (top, schema) = (project.stack.top(), &project.schema);
+    if top == 0 || change.keys.len() > MOST_LOOKED_UP {
+        return HashSet::new();
+    }
+    let below = project.view().until(top - 1);
+    let is_there = |((table, _), old): &(&(String, String), &String)| {
+        let found = schema.table(table).map(|table| find_records(below, Some(table), old));
+        found.is_some_and(|found| found.is_ok_and(|found| !found.is_empty()))
+    };
+    let of_game = change.keys.iter().filter(is_there).flat_map(|(_, old)| old.split('/'));
+    of_game.filter_map(|part| names.iter().position(|name| *name == part)).collect()
+}
+
+/// The place as it is told: with the layer, if that is not the mod.
+fn shown(project: &Project, own: &Mention) -> String {
+    let file = &project.stack.files()[own.file];
+    let layer = &project.stack.layers()[file.layer];
+    let below = if layer.is_mod { String::new() } else { format!(" ({})", layer.name) };
+    format!("{}:{}{below}", file.path, own.line)
 }
 
 fn notes(mentions: &[&Mention], names: &[&str], place: &dyn Fn(&Mention) -> String) -> Vec<Note> {
@@ -125,8 +150,9 @@ fn is_telling(name: &str) -> bool {
     name.chars().count() > 2 && name.chars().any(char::is_alphabetic)
 }
 
-/// The places of the mod that speak of one of `names` as a word of its own, in the order of the files.
-fn mentions(project: &Project, names: &[&str]) -> Vec<Mention> {
+/// The places that speak of one of `names` as a word of its own, in the order of the files: in the mod, and of those names whose
+/// positions are in `of_game` below it too.
+fn mentions(project: &Project, names: &[&str], of_game: &HashSet<usize>) -> Vec<Mention> {
     let searched: Vec<(usize, &str)> =
         names.iter().copied().enumerate().filter(|(_, name)| is_telling(name)).collect();
     let Ok(searcher) = AhoCorasick::new(searched.iter().map(|(_, name)| name)) else { return Vec::new() };
@@ -142,14 +168,18 @@ fn mentions(project: &Project, names: &[&str]) -> Vec<Mention> {
         schema.derived.iter().any(|own| own.files.takes(path.as_str()))
             || (is_paired && schema.tables_of(path).is_empty())
     };
-    let files = stack.effective(stack.top()).into_iter().filter(of_mod);
+    let files = stack.effective(stack.top()).into_iter();
+    let files = files.filter(|file| !of_game.is_empty() || of_mod(file));
     let files: Vec<FileId> = files.filter(|file| !follows(file)).collect();
     let in_file = |file: &FileId| {
         let look = |text: &Text<'_>| {
             let words = words(text.as_str(), &searcher);
             in_text(schema, project, *file, text, &words)
         };
-        let found = with_text(stack, *file, look).unwrap_or_default();
+        let mut found = with_text(stack, *file, look).unwrap_or_default();
+        if !of_mod(file) {
+            found.retain(|(.., pattern)| of_game.contains(&searched[*pattern].0));
+        }
         let mention = |(span, line, pattern): (Span, usize, usize)| Mention {
             file: *file,
             span,

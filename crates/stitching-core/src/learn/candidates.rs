@@ -142,7 +142,11 @@ pub(super) fn candidates(view: View<'_>) -> Found {
                 false => files.clone(),
             };
             let patterns = patterns_of(stack, &folder, &ending, &files, &own);
-            parts.extend(of_cluster(stack, &folder, patterns, own, cluster));
+            let of_cluster = of_cluster(stack, &folder, patterns, own, cluster);
+            if of_cluster.is_empty() {
+                found.unknown.extend(cluster.iter().filter(|seen| !seen.is_unknown()).map(|seen| seen.file));
+            }
+            parts.extend(of_cluster);
         }
     }
     for of_root in by_root {

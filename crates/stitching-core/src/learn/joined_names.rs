@@ -7,7 +7,7 @@ use super::proposal::{Band, Proposal, Topic};
 use super::siblings::each_record;
 use super::targets::{Leads, Targets};
 use super::{Studied, Study};
-use crate::schema::schema_sections;
+use crate::schema::keys;
 use crate::settings::{toml_key, toml_text};
 use crate::tables::{KEY_SEPARATOR, key_hash};
 use std::cell::OnceCell;
@@ -319,11 +319,9 @@ fn joined_hash(first: &str, second: &str) -> u64 {
 
 /// A name for a part of a value that holds what the field `name` of another table does; `other` if that means something else
 /// in the description of a field.
-fn part_name(name: &str, other: &str) -> String {
+pub(super) fn part_name(name: &str, other: &str) -> String {
     let plain = plain_name(name);
-    let is_setting = |own: &str| {
-        let mut all = schema_sections().into_iter().flat_map(|(_, settings)| settings);
-        all.any(|setting| setting.name == own)
-    };
+    // Settings of a field stand beside its parts.
+    let is_setting = |own: &str| keys::FIELD.iter().chain(keys::RULE).any(|setting| setting.name == own);
     if plain.is_empty() || is_setting(&plain) { other.to_owned() } else { plain }
 }

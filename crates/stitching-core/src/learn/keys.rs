@@ -122,6 +122,9 @@ fn single(
         // What others point to is what names the records, whatever the files are called.
         let is_pointed_to = place == Some(STEM) && votes[at] > votes[of_files];
         score += if is_pointed_to && names_identifier(&field.name) { 5.0 } else { 0.0 };
+        // What says how much or how long names nothing, even where no two are the same.
+        let is_measure = own.is_numeric() && names_measure(&field.name) && !is_place;
+        score -= if at > 0 && is_measure && votes[at] == 0 { 3.0 } else { 0.0 };
         // A column of unique numbers with large gaps and ends is a measure rather than a name.
         score -= if own.numbers > 0 && own.lowest < 0.0 { 2.0 } else { 0.0 };
         found.push((score, at));

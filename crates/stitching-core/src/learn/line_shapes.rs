@@ -103,6 +103,52 @@ pub(super) fn carried(lines: &Lines<'_>) -> Option<Recognised> {
     Some(found)
 }
 
+/// Lines of so many words each, of which some are always the same: `give coal 3 to tow`. What stands between is called after the word
+/// before it.
+pub(super) fn words_in_place(lines: &Lines<'_>) -> Option<Recognised> {
+    const FEWEST_LINES: usize = 4;
+    const WORDS: std::ops::RangeInclusive<usize> = 3..=9;
+    let is_plain = |word: &str| !word.contains(['"', '\'', '{', '}', '[', ']', '=', '<', '>', ';', ',']);
+    let split = |line: &&&str| -> Vec<String> { line.split_whitespace().map(str::to_owned).collect() };
+    let all: Vec<Vec<String>> = lines.lines.iter().map(|line| split(&line)).collect();
+    let count = all.first().map_or(0, Vec::len);
+    let fits = |words: &&Vec<String>| words.len() == count && words.iter().all(|word| is_plain(word));
+    let fitting: Vec<&Vec<String>> = all.iter().filter(fits).collect();
+    if !WORDS.contains(&count) || fitting.len() < FEWEST_LINES || fitting.len() * 10 < all.len() * 9 {
+        return None;
+    }
+    let (mut source, mut columns): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
+    let mut before: Option<&str> = None;
+    for at in 0..count {
+        let first = fitting[0][at].as_str();
+        let is_name = first.chars().all(|next| next.is_alphabetic() || "_-".contains(next));
+        if is_name && fitting.iter().all(|words| words[at] == first) {
+            source.push(first.to_owned());
+            before = Some(first);
+            continue;
+        }
+        let numbers = fitting.iter().all(|words| crate::text::number(&words[at]).is_some());
+        let base = before.take().unwrap_or(if numbers { "amount" } else { "what" }).replace('-', "_");
+        let taken = |name: &String| columns.contains(name);
+        let name = (1..)
+            .map(|n| if n == 1 { base.clone() } else { format!("{base}{n}") })
+            .find(|name| !taken(name))?;
+        source.push(format!("{{{name}}}"));
+        columns.push(name);
+    }
+    // A list of numbers, or of words of a sentence, has no word that is always there.
+    if columns.len() < 2 || columns.len() == count {
+        return None;
+    }
+    let mut settings: Settings = vec![("line", format!("'{}'", source.join(" ")))];
+    settings.extend(lines.comment_setting(&[]));
+    if fitting.len() < lines.lines.len() {
+        settings.push(("others", "true".to_owned()));
+    }
+    let shape = RecordShape { columns, ..RecordShape::plain(None) };
+    Some(Recognised::new(LinesFormat::NAME, settings, vec![shape]))
+}
+
 /// Lines of one shape: texts under keys, or a word with a value. `apart` tells whether what they name must differ.
 pub(super) fn template(lines: &Lines<'_>, apart: bool) -> Option<Recognised> {
     // Nested things are no lines.

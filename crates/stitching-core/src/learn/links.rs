@@ -2,6 +2,7 @@
 
 use super::Study;
 use super::interpretations::{Way, splits};
+use super::joined_names::part_name;
 use super::names;
 use super::profile::{
     Checked, CheckedCounts, ColumnRequest, Profile, SAMPLED, ValueCount, check_all, profile, texts_of,
@@ -294,8 +295,7 @@ impl Study<'_> {
         }
         match way.split.part {
             None if way.split.around.is_some() => {
-                let name = names::stem_words(&target.name).join("_");
-                let name = if name.is_empty() { "what".to_owned() } else { name };
+                let name = part_name(&names::stem_words(&target.name).join("_"), "named");
                 let (before, behind) = way.split.around.unwrap_or_default();
                 let shape = match way.split.may_lack {
                     true => format!("[{}]{{{name}}}", before.text()),
@@ -308,8 +308,7 @@ impl Study<'_> {
             }
             None => settings.extend(link),
             Some((sign, part)) => {
-                let name = names::stem_words(&target.name).join("_");
-                let name = if name.is_empty() { "what".to_owned() } else { name };
+                let name = part_name(&names::stem_words(&target.name).join("_"), "named");
                 let shape = if part == 0 {
                     format!("{{{name}}}{sign}{{amount}}")
                 } else {

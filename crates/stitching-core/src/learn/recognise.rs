@@ -2,7 +2,7 @@
 
 use super::block_scripts::blocks;
 use super::indented_blocks::indented;
-use super::line_shapes::{carried, several_lines, template};
+use super::line_shapes::{carried, several_lines, template, words_in_place};
 use super::rows::{separated, spaced, tabs};
 use super::sections::ini;
 use super::shapes::{Place, RecordShape, shapes_of};
@@ -101,6 +101,7 @@ pub(super) fn recognise(text: &Text<'_>) -> Option<Recognised> {
         .or_else(|| blocks(&content, &lines))
         .or_else(|| separated(&lines))
         .or_else(|| spaced(&lines))
+        .or_else(|| words_in_place(&lines))
         .or_else(|| template(&lines, true))
 }
 

@@ -100,7 +100,8 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str, files: usize) -> 
             if own.children.is_empty() {
                 continue;
             }
-            let repeated = own.most > 1 || own.name == ITEM;
+            let repeated =
+                own.most > 1 || own.name == ITEM || is_one_a_file(outline, at, *child, kind, files);
             if syntax.kind != Json::NAME && own.name != ITEM && contains_itself(outline, *child) {
                 // Such things may stand at any depth.
                 let mut columns = columns_of(outline, &[*child], &syntax);
@@ -175,6 +176,21 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str, files: usize) -> 
         found.iter_mut().filter(|shape| shape.whole_file).for_each(|shape| shape.columns.retain(is_own));
     }
     found
+}
+
+/// Whether each file holds nothing but one thing at node `child`, of one kind in all of them: `boat scow { ... }`.
+fn is_one_a_file(outline: &Outline, at: usize, child: usize, kind: &str, files: usize) -> bool {
+    /// With fewer values of its own it may hold the records together.
+    const FEWEST_VALUES: usize = 2;
+    let (around, own) = (&outline.nodes[at], &outline.nodes[child]);
+    let values = own.children.iter().filter(|inner| is_value(outline, **inner)).count();
+    kind != Xml::NAME
+        && at == 0
+        && around.children.len() == 1
+        && files >= SEVERAL_FILES
+        && own.met as usize * 10 >= files * 9
+        && values >= FEWEST_VALUES
+        && !is_map(outline, child, kind)
 }
 
 /// The sets of like records inside the records at node `at`, which `steps` lead to: things that are there several times,
@@ -335,19 +351,22 @@ fn names_vary(outline: &Outline, same: &[usize]) -> bool {
     const FEWEST: usize = 5;
     let met: u32 = same.iter().map(|at| outline.nodes[*at].met).sum();
     let mut names: HashMap<&str, u32> = HashMap::new();
-    let (mut values, mut numbers) = (0, 0);
+    let (mut values, mut numbers, mut repeated) = (0, 0, 0);
     for child in same.iter().flat_map(|at| &outline.nodes[*at].children) {
         let own = &outline.nodes[*child];
-        let is_list = own.most > 1 || own.name == ITEM || own.name.starts_with(['@', '{']);
-        if is_list || own.values < own.met || !own.children.is_empty() {
+        let is_none = own.name == ITEM || own.name.starts_with(['@', '{']);
+        if is_none || own.values < own.met || !own.children.is_empty() {
             return false;
         }
+        repeated += usize::from(own.most > 1);
         *names.entry(own.name.as_str()).or_default() += own.met;
         (values, numbers) = (values + own.values, numbers + own.numbers);
     }
     let most = names.values().copied().max().unwrap_or_default();
     let of_one_kind = numbers == 0 || numbers == values;
+    // A name may be there twice by a slip.
     names.len() >= FEWEST
+        && repeated * 5 <= names.len()
         && met >= 3
         && most * 10 <= met * 7
         && of_one_kind

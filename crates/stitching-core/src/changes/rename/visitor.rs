@@ -10,6 +10,7 @@ use crate::schema::{Field, KeyPart, Layout, NamedBy, Schema, Table, TableId, Val
 use crate::tables::{KEY_SEPARATOR, Piece, RecordView, beside, file_named, for_each_piece};
 use crate::text::{Span, Template};
 use std::collections::HashMap;
+use std::ops::Range;
 
 /// The things of a round, to be looked up by what a record is. There may be thousands.
 #[derive(Debug)]
@@ -254,9 +255,40 @@ impl Visitor<'_, '_> {
         }
     }
 
-    /// A value that is made from the key: it is rewritten, and what it names is renamed.
+    /// A value that is made from the key: it is rewritten, and what it names, as a whole or in its parts, is renamed.
     fn carry(&mut self, field: usize, old: &str, new: &str) {
-        let Layout::Whole(rule) = self.record.table.fields[field].layout else { return };
+        let table = self.record.table;
+        let (template, rules) = match &table.fields[field].layout {
+            Layout::Whole(rule) => return self.carry_part(field, *rule, 0..old.len(), old, new),
+            Layout::Parts(template, rules) => (template, rules),
+            Layout::Found(..) => return,
+        };
+        let (Some(before), Some(after)) = (template.matches(old), template.matches(new)) else {
+            return self.rewrite_whole(field, new);
+        };
+        for (rule, (before, after)) in rules.iter().zip(before.into_iter().zip(after)) {
+            let (Some(before), Some(after)) = (before, after) else { continue };
+            if old[before.clone()] != new[after.clone()] {
+                self.carry_part(field, *rule, before.clone(), &old[before], &new[after]);
+            }
+        }
+    }
+
+    /// As [`Visitor::carry`], for the part of a value that is `within` it.
+    fn carry_part(&mut self, field: usize, rule: usize, within: Range<usize>, old: &str, new: &str) {
+        let named = self.named_by(field, rule, old, new);
+        // What is named is looked for in the next round, and this value found with the others.
+        if named.is_empty() && self.record.table.rules[rule].refs.is_empty() {
+            self.rewrite(field, within, new);
+        }
+        for (thing, name) in named {
+            let value = Some(new.to_owned());
+            self.hits.push(Hit::Also(Item { value, ..Item::new(thing, name) }));
+        }
+    }
+
+    /// The text and the file that `old` names in a field by a rule, each with what `new` names.
+    fn named_by(&self, field: usize, rule: usize, old: &str, new: &str) -> Vec<(Thing, String)> {
         let described = &self.record.table.rules[rule];
         let text = described.text.as_ref();
         let text = text.map(|template| (Thing::Text(template.fill_one(old)), template.fill_one(new)));
@@ -268,36 +300,27 @@ impl Visitor<'_, '_> {
             };
             Some((Thing::File(RelPath::parse(&path(old)?).ok()?), path(new)?))
         };
-        let file = file();
-        let named = text.is_some() || file.is_some();
-        for (thing, name) in text.into_iter().chain(file) {
-            let value = Some(new.to_owned());
-            self.hits.push(Hit::Also(Item { value, ..Item::new(thing, name) }));
-        }
-        // What is named is looked for in the next round, and this value found with the others.
-        if !named && described.refs.is_empty() {
-            self.rewrite_whole(field, new);
-        }
+        text.into_iter().chain(file()).collect()
     }
 
     /// Rewrites all of a value; where others refer to the values of its field, they go along.
     fn rewrite_whole(&mut self, field: usize, new: &str) {
         if let Some(cell) = self.record.cell(field) {
-            let old = decode(self.record.text, cell).text;
-            self.hits.extend(self.following(field, &old, new));
-            let within = 0..old.len();
-            let record = merged_record(self.record);
-            let rewrite = Rewrite {
-                table: self.table,
-                record,
-                field,
-                cell: *cell,
-                within,
-                new: new.to_owned(),
-                needed: false,
-            };
-            self.hits.push(Hit::Rewrite(rewrite));
+            let whole = 0..decode(self.record.text, cell).text.len();
+            self.rewrite(field, whole, new);
         }
+    }
+
+    /// Rewrites what is `within` a value.
+    fn rewrite(&mut self, field: usize, within: Range<usize>, new: &str) {
+        let Some(cell) = self.record.cell(field) else { return };
+        let old = decode(self.record.text, cell).text;
+        if within == (0..old.len()) {
+            self.hits.extend(self.following(field, &old, new));
+        }
+        let record = merged_record(self.record);
+        let (table, cell, new) = (self.table, *cell, new.to_owned());
+        self.hits.push(Hit::Rewrite(Rewrite { table, record, field, cell, within, new, needed: false }));
     }
 }
 
@@ -347,6 +370,10 @@ fn carried(table: &Table, field: &Field, value: &str, old: &str, new: &str) -> O
 
 /// Whether the values of `field` name texts or files.
 fn names_something(table: &Table, field: &Field) -> bool {
-    let Layout::Whole(rule) = field.layout else { return false };
-    table.rules[rule].text.is_some() || table.rules[rule].file.is_some()
+    let names = |rule: &usize| table.rules[*rule].text.is_some() || table.rules[*rule].file.is_some();
+    match &field.layout {
+        Layout::Whole(rule) => names(rule),
+        Layout::Parts(_, rules) => rules.iter().any(names),
+        Layout::Found(..) => false,
+    }
 }
