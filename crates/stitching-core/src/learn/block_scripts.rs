@@ -72,19 +72,37 @@ fn is_code(lines: &Lines<'_>) -> bool {
     count(&is_statement) * 4 >= all && count(&has_word) * 10 >= all && count(&calls) * 10 >= all
 }
 
+/// Whether each brace of a line stands around a name and nothing else, as in a text with `{count}` in it.
+fn opens_only_names(line: &str) -> bool {
+    let is_name = |rest: &str| {
+        rest.split_once('}')
+            .is_some_and(|(name, _)| !name.is_empty() && name.chars().all(char::is_alphanumeric))
+    };
+    line.split('{').skip(1).all(is_name)
+}
+
 pub(super) fn blocks(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
     let opened = lines.lines.iter().filter(|line| line.contains('{')).count();
     let closed = lines.lines.iter().filter(|line| line.contains('}')).count();
+    if lines.lines.iter().all(|line| opens_only_names(line)) {
+        return None;
+    }
     if opened == 0 || closed == 0 || (opened + closed) * 20 < lines.lines.len() || is_code(lines) {
         return None;
     }
-    let with = |sign: char| lines.lines.iter().filter(|line| line.contains(sign)).count();
+    // A comparison, as conditions have it, gives nothing a value.
+    let of_equals = |line: &&&str| {
+        let line =
+            ["==", "<=", ">=", "!="].iter().fold((**line).to_owned(), |line, sign| line.replace(sign, ""));
+        line.contains('=')
+    };
     let of_colon = |line: &&&str| {
         line.trim().split_once(':').is_some_and(|(name, _)| {
             !name.is_empty() && name.chars().all(|next| next.is_alphanumeric() || "_-.\"".contains(next))
         })
     };
-    let (equals, colons) = (with('='), lines.lines.iter().filter(of_colon).count());
+    let equals = lines.lines.iter().filter(of_equals).count();
+    let colons = lines.lines.iter().filter(of_colon).count();
     let (assigned, sign) = if colons > equals { (colons, ':') } else { (equals, '=') };
     let mut comments: Vec<String> = lines.marks.iter().map(|mark| (*mark).to_owned()).collect();
     let include =

@@ -44,7 +44,7 @@ impl FilePart {
 /// `basins/north/gates.json` and others like it are `basins/{basin}/gates.json`.
 pub(super) fn with_named_folder(patterns: Vec<String>) -> Vec<String> {
     /// Fewer are told one by one.
-    const MANY: usize = 4;
+    const MANY: usize = 3;
     let Some(first) = patterns.first().filter(|_| patterns.len() >= MANY) else { return patterns };
     let first: Vec<&str> = first.split('/').collect();
     let mut varying: BTreeSet<usize> = BTreeSet::new();
@@ -78,6 +78,7 @@ mod tests {
     #[case::named("basins/a/g.json basins/b/g.json basins/c/g.json basins/d/g.json", "basins/{basin}/g.json")]
     #[case::no_folder_around("a/g.json b/g.json c/g.json d/g.json", "{place}/g.json")]
     #[case::a_name_with_another_meaning("files/a/g files/b/g files/c/g files/d/g", "files/{place}/g")]
+    #[case::three("basins/a/g.json basins/b/g.json basins/c/g.json", "basins/{basin}/g.json")]
     #[case::few("basins/a/g.json basins/b/g.json", "basins/a/g.json basins/b/g.json")]
     #[case::the_file_differs("a/1 a/2 a/3 a/4", "a/1 a/2 a/3 a/4")]
     #[case::two_folders_differ("a/x/1 b/y/1 c/z/1 d/w/1", "a/x/1 b/y/1 c/z/1 d/w/1")]

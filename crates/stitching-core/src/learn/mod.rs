@@ -9,6 +9,7 @@
 mod block_scripts;
 mod candidate_names;
 mod candidates;
+mod companion_texts;
 mod companions;
 mod computed;
 mod copies;
@@ -60,7 +61,7 @@ use crate::formats::{Blocks, Json, Outline, Xml};
 use crate::layers::{FileId, LayerId, Stack};
 use crate::reading::View;
 use crate::reading::with_start;
-use crate::schema::{self, Layout, Schema, Table, TableId, ValueType};
+use crate::schema::{self, Companion, Layout, Schema, Table, TableId, ValueType};
 use crate::settings::toml_text;
 use candidates::{Candidate, Found};
 use file_part::FilePart;
@@ -213,6 +214,8 @@ pub fn learn(view: View<'_>) -> Learned {
     proposals.extend(told);
     proposals.extend(computed);
     proposals.extend(study.shared(&linked));
+    let companions = study.companion_texts(&proposals);
+    proposals.extend(companions.into_iter().filter(|own| !is_described(schema, own)));
     let order: HashMap<&str, usize> =
         studied.iter().enumerate().map(|(at, own)| (own.table.name.as_str(), at)).collect();
     proposals
@@ -231,6 +234,16 @@ pub fn learn(view: View<'_>) -> Learned {
         tables: studied.len(),
         records: counts.iter().map(|counts| counts.records).sum(),
     }
+}
+
+/// Whether the schema says already that records have the companion that `own` proposes.
+fn is_described(schema: &Schema, own: &Proposal) -> bool {
+    let is_it = |known: &Companion| {
+        let template = toml_text(known.name.source());
+        schema.tables[known.table].name == own.table
+            && own.settings.iter().any(|(_, value)| *value == template)
+    };
+    schema.companions.iter().any(is_it)
 }
 
 /// How many bytes the files of `studied` have that are in the language with this code.

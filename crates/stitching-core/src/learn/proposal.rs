@@ -34,15 +34,18 @@ pub enum Topic {
     Link,
     /// What kind of values a field has.
     Values,
+    /// What goes with each record of a table.
+    Companion,
 }
 
 impl Topic {
-    /// Its name in output: `table`, `link`, `values`.
+    /// Its name in output: `table`, `link`, `values`, `companion`.
     pub fn name(self) -> &'static str {
         match self {
             Topic::Table => "table",
             Topic::Link => "link",
             Topic::Values => "values",
+            Topic::Companion => "companion",
         }
     }
 }

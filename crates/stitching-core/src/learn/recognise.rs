@@ -317,7 +317,15 @@ mod tests {
     )]
     #[case::one_word_in_front(
         "load a x\nload b y\nload c x\nload d y\nload e x\nload f y\nload g x\nload h y\n",
-        r#"{ kind = "lines", line = 'load {value}' } [value] value"#
+        r#"{ kind = "lines", line = 'load {load} {what}' } [load what] "#
+    )]
+    #[case::words_that_are_always_there(
+        "give coal 3 to tow\ngive peat 4 to tow\ngive salt 1 to lock\ngive coal 2 to mast\n",
+        r#"{ kind = "lines", line = 'give {give} {amount} to {to}' } [give amount to] "#
+    )]
+    #[case::a_sentence(
+        "the mill is old\nthe weir is new\nthe lock is shut\nthe gate leads to nowhere\n",
+        r#"{ kind = "lines", line = 'the {value}' } [value] value"#
     )]
     #[case::blanks_with_a_note(
         "; id x name\n1   12.5  mill\n2   3     cut\n30  8.25  weir\n4   7     lock\n",

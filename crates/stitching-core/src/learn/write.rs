@@ -3,7 +3,7 @@
 
 use super::proposal::{Proposal, Topic};
 use crate::Error;
-use toml_edit::{DocumentMut, InlineTable, Item, Table, TableLike, Value};
+use toml_edit::{ArrayOfTables, DocumentMut, InlineTable, Item, Table, TableLike, Value};
 
 /// A schema as a document of which notes and order stay.
 ///
@@ -45,10 +45,15 @@ pub fn written(text: &str, proposals: &[&Proposal]) -> Result<String, Error> {
     };
     let mut ordered: Vec<&&Proposal> = proposals.iter().collect();
     ordered.sort_by_key(|proposal| (proposal.topic != Topic::Table, proposal.topic));
+    let mut companions = Vec::new();
     for proposal in ordered {
         let is_new = !tables.contains_key(&proposal.table);
         if is_new && proposal.topic != Topic::Table {
             continue; // A field of a table that was not taken.
+        }
+        if proposal.topic == Topic::Companion {
+            companions.push(proposal);
+            continue;
         }
         if is_new {
             let mut table = Table::new();
@@ -93,6 +98,17 @@ pub fn written(text: &str, proposals: &[&Proposal]) -> Result<String, Error> {
                 }
             }
         }
+    }
+    for proposal in companions {
+        let list = document.entry("companion").or_insert(Item::ArrayOfTables(ArrayOfTables::new()));
+        let Some(list) = list.as_array_of_tables_mut() else {
+            return Err(refused("`companion` is no list of tables, each headed [[companion]]".to_owned()));
+        };
+        let mut own = Table::new();
+        own.decor_mut().set_prefix("\n");
+        own.insert("table", toml_edit::value(proposal.table.as_str()));
+        add(&mut own, &proposal.settings).map_err(refused)?;
+        list.push(own);
     }
     let gap = if head.is_empty() || head.ends_with('\n') { "" } else { "\n" };
     Ok(format!("{head}{gap}{document}"))

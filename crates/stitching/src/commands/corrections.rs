@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::process::ExitCode;
 use stitching_core::checks::{FaultCounts, FaultGroup, fault_counts};
 use stitching_core::learn::{
-    Proposal, counts_of_sound_data, more_faults, needed_with, with_key, with_refusal,
+    Proposal, Topic, counts_of_sound_data, more_faults, needed_with, with_key, with_refusal,
 };
 use stitching_core::links::find_table;
 use stitching_core::{Error, Project};
@@ -94,6 +94,10 @@ pub fn show(
         own.settings.iter().map(|(name, value)| format!("{name} = {value}")).collect();
     match &own.field {
         Some(field) => out += &format!("    {field} = {{ {} }}\n", settings.join(", ")),
+        None if own.topic == Topic::Companion => {
+            out += &format!("    [[companion]]\n    table = \"{}\"\n", own.table);
+            out += &settings.iter().map(|line| format!("    {line}\n")).collect::<String>();
+        }
         None => out += &settings.iter().map(|line| format!("    {line}\n")).collect::<String>(),
     }
     if !others.is_empty() {

@@ -454,8 +454,8 @@ fn first_questions(all: &[Proposal]) -> Option<String> {
     }
     asked.sort_by_key(|(at, own)| (own.topic != Topic::Link, std::cmp::Reverse(own.fit), *at));
     let shown = |(at, own): &(usize, &Proposal)| {
-        let field = own.field.as_deref().unwrap_or_default();
-        format!("\n{:>6}  {}.{field}  {}", at + 1, own.table, own.says)
+        let field = own.field.as_deref().map(|field| format!(".{field}")).unwrap_or_default();
+        format!("\n{:>6}  {}{field}  {}", at + 1, own.table, own.says)
     };
     let shown: String = asked.iter().take(SHOWN).map(shown).collect();
     Some(format!("the questions that would say most:{shown}"))
