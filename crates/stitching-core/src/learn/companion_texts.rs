@@ -56,11 +56,15 @@ impl Study<'_> {
     ///
     /// Cost: a look at each key of texts for all keys in the samples at once.
     pub(super) fn companion_texts(&self, said: &[Proposal]) -> Vec<Proposal> {
+        let holds_texts = |own: &Studied| own.texts.is_some() || own.table.texts.is_some();
+        if !self.studied.iter().any(holds_texts) {
+            return Vec::new();
+        }
         let (mut texts, mut named): (Vec<String>, Vec<Named<'_>>) = (Vec::new(), Vec::new());
         for (table, own) in self.studied.iter().enumerate() {
             let [part] = own.key.parts.as_slice() else { continue };
             let Some(field) = own.table.field(part) else { continue };
-            let is_texts = own.texts.is_some() || own.table.texts.is_some();
+            let is_texts = holds_texts(own);
             // The texts of records that others are about are those of the others.
             let refers = |other: &Proposal| {
                 let is_key = other.table == own.table.name && other.field.as_ref() == Some(part);
@@ -79,9 +83,6 @@ impl Study<'_> {
                 false if keys.len() >= LEAST => named.push(Named { own, table, field, keys }),
                 false => {}
             }
-        }
-        if texts.is_empty() {
-            return Vec::new();
         }
         let known: HashSet<u64> = texts.iter().map(|key| key_hash(key, false)).collect();
         let found = around(&named, &texts);

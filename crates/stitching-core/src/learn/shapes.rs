@@ -182,14 +182,22 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str, files: usize) -> 
 fn is_one_a_file(outline: &Outline, at: usize, child: usize, kind: &str, files: usize) -> bool {
     /// With fewer values of its own it may hold the records together.
     const FEWEST_VALUES: usize = 2;
+    /// With so many like things inside, on the average, it does.
+    const MANY_INSIDE: u32 = 3;
     let (around, own) = (&outline.nodes[at], &outline.nodes[child]);
     let values = own.children.iter().filter(|inner| is_value(outline, **inner)).count();
+    // Where many like things stand inside, these are the records, and the thing holds them together.
+    let holds_many = own.children.iter().any(|inner| {
+        let inner = &outline.nodes[*inner];
+        !inner.children.is_empty() && inner.most > 1 && inner.met >= own.met * MANY_INSIDE
+    });
     kind != Xml::NAME
         && at == 0
         && around.children.len() == 1
         && files >= SEVERAL_FILES
         && own.met as usize * 10 >= files * 9
         && values >= FEWEST_VALUES
+        && !holds_many
         && !is_map(outline, child, kind)
 }
 
