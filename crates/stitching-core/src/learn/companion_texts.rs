@@ -1,4 +1,4 @@
-//! Texts that each record of a table has, called as its key with more around it: `UNIT_mill`, `UNIT_mill_DESC`.
+//! Texts that each record of a table has, called as its key with more around it: `BARGE_mill`, `BARGE_mill_DESC`.
 
 use super::profile::{ValueCount, texts_of};
 use super::proposal::{Band, Proposal, Topic};
