@@ -8,7 +8,7 @@ use rstest::rstest;
 use std::fs;
 use std::path::Path;
 use std::process::{Command, Stdio};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use support::{program, stitching, tree, write_project};
 use tempfile::TempDir;
 
@@ -140,7 +140,16 @@ fn a_full_disk_at_any_call(#[case] fault: &str) {
     assert!(warned > 0, "what fails while cleaning up is only told");
 }
 
-/// Killed from outside after ever longer waits.
+/// How long a rename takes that nobody stops; afterwards it is undone.
+fn whole_time(project: &Path) -> Duration {
+    let start = Instant::now();
+    assert!(rename(project).status().expect("it runs").success());
+    let time = start.elapsed();
+    assert_eq!(stitching(project, &["undo"]).status, 0);
+    time
+}
+
+/// Killed from outside at each fortieth of its time, and behind its end.
 #[rstest]
 fn killing_it_at_any_moment_leaves_all_or_nothing() {
     let folder = project();
@@ -149,14 +158,16 @@ fn killing_it_at_any_moment_leaves_all_or_nothing() {
     rename(project).status().expect("it runs");
     let after = tree(project);
     stitching(project, &["undo"]);
-    for wait in 0..40 {
+    let whole = whole_time(project);
+    for part in 0..48 {
+        let wait = whole * part / 40;
         let mut child = rename(project).spawn().expect("it runs");
-        std::thread::sleep(Duration::from_millis(wait));
+        std::thread::sleep(wait);
         let _ = child.kill();
         child.wait().expect("it ends");
         stitching(project, &["history"]);
         let now = tree(project);
-        assert!(now == before || now == after, "killed after {wait} ms");
+        assert!(now == before || now == after, "killed after {wait:?}");
         if now == after {
             assert_eq!(stitching(project, &["undo"]).status, 0);
         }
@@ -169,9 +180,10 @@ fn an_interrupt_ends_it_without_harm() {
     let folder = project();
     let project = folder.path();
     let before = tree(project);
-    for wait in [1, 5, 10, 20] {
+    let whole = whole_time(project);
+    for part in 0..12 {
         let mut child = rename(project).spawn().expect("it runs");
-        std::thread::sleep(Duration::from_millis(wait));
+        std::thread::sleep(whole * part / 10);
         Command::new("kill").args(["-INT", &child.id().to_string()]).status().expect("kill");
         let status = child.wait().expect("it ends");
         stitching(project, &["history"]);

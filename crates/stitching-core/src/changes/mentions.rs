@@ -1,5 +1,5 @@
-//! Where the mod, or the game below it, still speaks of an old name, outside of what the schema says: in notes, in files of no table, in scripts,
-//! in fields that nobody described.
+//! Where the mod, or the game below it, still speaks of an old name, outside of what the schema says: in notes, in files of
+//! no table, in scripts, in fields that nobody described.
 
 use super::builder::Builder;
 use super::change::{Change, Note};

@@ -13,8 +13,10 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 const LEAST: usize = 5;
 /// So many keys of a table are looked for in the keys of texts; what is found is then checked with more of them.
 const SAMPLE: usize = 40;
-/// So many keys of a table are checked, and of texts looked at.
-const MOST: usize = 20_000;
+/// So many keys of a table are checked.
+const MOST_KEYS: usize = 20_000;
+/// So many keys of a table of texts are looked at.
+const MOST_TEXTS: usize = 200_000;
 /// Shorter keys stand in others by chance.
 const SHORTEST: usize = 3;
 
@@ -77,7 +79,7 @@ impl Study<'_> {
             if !is_texts && (is_number || is_about_others) {
                 continue;
             }
-            let keys = self.keys_of(table, field);
+            let keys = self.keys_of(table, field, if is_texts { MOST_TEXTS } else { MOST_KEYS });
             match is_texts {
                 true => texts.extend(keys),
                 false if keys.len() >= LEAST => named.push(Named { own, table, field, keys }),
@@ -119,12 +121,12 @@ impl Study<'_> {
         out
     }
 
-    /// The different values of a key, in the order of the files; of very many the first.
-    fn keys_of(&self, table: usize, field: usize) -> Vec<String> {
+    /// The different values of a key, in the order of the files, at most so many.
+    fn keys_of(&self, table: usize, field: usize, most: usize) -> Vec<String> {
         let mut seen: Vec<ValueCount> =
             self.counts[table].columns[field].distinct.values().copied().collect();
         seen.sort_by_key(|seen| (seen.file, seen.cell.span.start));
-        seen.truncate(MOST);
+        seen.truncate(most);
         texts_of(self.stack, &seen)
     }
 }

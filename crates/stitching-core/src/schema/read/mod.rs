@@ -167,7 +167,8 @@ fn table_named(schema: &Schema, reader: &mut TomlReader<'_>, name: &Spanned<Stri
         Some(_) => reader.names_table(name.span(), name.get_ref(), MentionKind::Name),
         None => {
             let near = schema.nearest_table(name.get_ref());
-            let help = near.first().map_or(String::new(), |near| format!("did you mean `{near}`?"));
+            let help =
+                near.first().map_or_else(|| known_tables(schema), |near| format!("did you mean `{near}`?"));
             reader.problem(name.span(), format!("there is no table `{}`", name.get_ref()), help);
         }
     }
@@ -239,9 +240,7 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
                 (None, Some((table, _))) if schema.table(table).is_some() => {
                     format!("the table `{table}` is there, but the field must be described under it first")
                 }
-                _ => {
-                    format!("the tables are {}", list(schema.tables.iter().map(|table| table.name.as_str())))
-                }
+                _ => known_tables(schema),
             };
             reader.problem(reference.span.clone(), format!("there is no table `{name}` to refer to"), help);
         }
@@ -264,6 +263,16 @@ struct TableBuilder<'b, 't> {
     id: TableId,
     unbound: &'b mut Vec<Unbound>,
     names_in_use: &'b mut Vec<FieldWithNames>,
+}
+
+/// Which tables there are, of many the first, for a name that is none of them.
+fn known_tables(schema: &Schema) -> String {
+    const SHOWN: usize = 20;
+    let names = list(schema.tables.iter().take(SHOWN).map(|table| table.name.as_str()));
+    match schema.tables.len().saturating_sub(SHOWN) {
+        0 => format!("the tables are {names}"),
+        more => format!("the tables are {names} and {more} more"),
+    }
 }
 
 /// Names as a list in messages.
