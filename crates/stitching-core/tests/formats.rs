@@ -124,6 +124,12 @@ const FORMATS: &[(&str, &[&str])] = &[
         r#"{ kind = "ini", records = "keys", goes_on = "indent", quotes = false }"#,
         &["{section}", "{key}", "{value}"],
     ),
+    (r#"{ kind = "ini", goes_on = ["brackets", "comma"], trailing = true }"#, &["a", "b", "{section}"]),
+    (
+        r#"{ kind = "ini", records = "rows", of = "a", goes_on = "brackets", header = false, columns = ["a", "b"] }"#,
+        &["a", "b", "{section}"],
+    ),
+    (r#"{ kind = "ini", records = "rows", delimiter = "blanks" }"#, &["a", "b", "{section}"]),
     (XML, &["a", "@b", "."]),
     (r#"{ kind = "xml", records = "/a/*" }"#, &["name()", "../@b", "b/text()"]),
     (BLOCKS, &["a", "{name}", "{label}"]),

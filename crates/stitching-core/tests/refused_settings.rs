@@ -419,3 +419,46 @@ fn what_belongs_to_a_record(#[case] settings: &str, #[case] expected: &str) {
     let found = of_table(&format!("{HEAD}key = \"K\"\n{settings}"));
     assert_eq!(found, [expected]);
 }
+
+/// What is wrong with the settings of a format of sections.
+#[rstest]
+#[case::rows_without_rows(
+    "of = \"needs\"",
+    "3:31 `of` says something of rows, and the records are none | write `records = \"rows\"` if they are"
+)]
+#[case::cells_of_keys(
+    "records = \"keys\", delimiter = \",\"",
+    "3:56 `delimiter` says something of rows, and the records are none | write `records = \"rows\"` if they are"
+)]
+#[case::long_delimiter(
+    "records = \"rows\", delimiter = \"::\"",
+    "3:56 `delimiter` must be one character, `tab` or `blanks` | `blanks` stands for any number of blanks and tabs"
+)]
+#[case::no_columns(
+    "records = \"rows\", header = false",
+    "3:53 without a header the columns have no names | name them: columns = [\"First\", \"Second\"]"
+)]
+#[case::goes_on_twice(
+    "goes_on = [\"comma\", \"indent\"]",
+    "3:46 a value goes on in one way, or in brackets, and here are more | remove one of them"
+)]
+#[case::goes_on_unknown(
+    "goes_on = [\"brackets\", \"lines\"]",
+    "3:49 `goes_on` cannot be \"lines\" | it is one of \"never\", \"backslash\", \"comma\", \"indent\", \"brackets\""
+)]
+fn of_sections(#[case] settings: &str, #[case] message: &str) {
+    let text = format!("[table.t]\nfiles = \"t.ini\"\nformat = {{ kind = \"ini\", {settings} }}\n");
+    assert_eq!(wrong(&text), [message]);
+}
+
+/// A field that rows cannot have.
+#[rstest]
+#[case::part_of_nothing("{name}", "the rows of an INI file have no column `{name}`")]
+#[case::not_named("b", "`columns` has no `b`")]
+fn fields_of_rows(#[case] field: &str, #[case] message: &str) {
+    let text = format!(
+        "[table.t]\nfiles = \"t.ini\"\nformat = {{ kind = \"ini\", records = \"rows\", header = false, columns = [\"a\"] }}\nfields.\"{field}\" = {{ unique = true }}\n"
+    );
+    let found = wrong(&text);
+    assert!(found.iter().any(|line| line.contains(message)), "{found:?}");
+}

@@ -217,15 +217,13 @@ fn each_setting_of_a_format_is_read() {
     for kind in stitching_core::formats::KINDS {
         for setting in kind.settings.iter().filter(|setting| setting.name != "kind") {
             // What a format cannot do without is there; a date is never right.
-            let needed = [("line", "line = \"{a}\""), ("records", "records = \"/a\"")];
-            let needs = |name: &str| match kind.name {
-                "lines" => name == "line",
-                "xml" => name == "records",
-                "blocks" => name == "records" && !["entries", "items"].contains(&setting.name),
-                _ => false,
+            let more = match (kind.name, setting.name) {
+                ("lines", name) if name != "line" => ", line = \"{a}\"",
+                ("xml", name) if name != "records" => ", records = \"/a\"",
+                ("blocks", name) if !["records", "entries", "items"].contains(&name) => ", records = \"/a\"",
+                ("ini", "of" | "delimiter" | "header" | "columns" | "short_rows") => ", records = \"rows\"",
+                _ => "",
             };
-            let more = needed.iter().filter(|(name, _)| needs(name) && *name != setting.name);
-            let more: String = more.map(|(_, text)| format!(", {text}")).collect();
             let text = format!(
                 "[table.t]\nfiles = \"t/*.txt\"\nkey = \"a\"\nformat = {{ kind = \"{}\", {} = 2026-11-28{more} }}\n",
                 kind.name, setting.name

@@ -240,7 +240,7 @@ pub struct Renamed {
 }
 
 /// The errors among `after` that have no counterpart among `before`: of the same check, file, table, field, record and
-/// value; and if there is none, with another value. Files and records that the change gave other names are the same.
+/// value, or message where there is none; and if there is none, with another value. Files and records that the change gave other names are the same.
 pub fn new_errors(before: &[Problem], after: Vec<Problem>, renamed: &Renamed) -> Vec<Problem> {
     type Identity<'p> = (&'p str, &'p str, Option<&'p str>, Option<&'p str>, Option<&'p str>);
     fn identity<'p>(problem: &'p Problem, renamed: Option<&'p Renamed>) -> Identity<'p> {
@@ -253,16 +253,18 @@ pub fn new_errors(before: &[Problem], after: Vec<Problem>, renamed: &Renamed) ->
         let key = former.or(problem.key.as_deref());
         (problem.name(), path, problem.table.as_deref(), problem.field.as_deref(), key)
     }
-    let mut known: HashMap<Identity<'_>, HashMap<Option<&str>, usize>> = HashMap::new();
+    // Several faults in the layout of a file are told apart by what they say.
+    let said = |problem: &Problem| problem.value.clone().unwrap_or_else(|| problem.message.clone());
+    let mut known: HashMap<Identity<'_>, HashMap<String, usize>> = HashMap::new();
     for problem in before {
         let of_place = known.entry(identity(problem, None)).or_default();
-        *of_place.entry(problem.value.as_deref()).or_default() += 1;
+        *of_place.entry(said(problem)).or_default() += 1;
     }
     // Those with the same value first, so that none of them is taken for another.
     let mut left: Vec<bool> = after.iter().map(|problem| problem.severity == Severity::Error).collect();
     for (own, problem) in left.iter_mut().zip(&after).filter(|(own, _)| **own) {
         let Some(of_place) = known.get_mut(&identity(problem, Some(renamed))) else { continue };
-        if let Some(count) = of_place.get_mut(&problem.value.as_deref()).filter(|count| **count > 0) {
+        if let Some(count) = of_place.get_mut(&said(problem)).filter(|count| **count > 0) {
             *count -= 1;
             *own = false;
         }

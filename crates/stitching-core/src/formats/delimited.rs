@@ -10,8 +10,10 @@ use super::{
 };
 use crate::Code;
 use crate::text::{Span, Text, nearest_of};
-use rows::{BLANKS, HeaderRow, Rows, UNWANTED};
+use rows::BLANKS;
+pub(super) use rows::{HeaderRow, Rows, UNWANTED};
 pub(super) use settings::KIND;
+pub(super) use settings::{COLUMNS, HEADER, SHORT_ROWS, delimiter, header};
 
 /// The settings of a delimited file.
 #[derive(Debug, Clone)]
@@ -87,20 +89,7 @@ impl Format for Delimited {
         let last_wanted = positions.iter().rposition(|&column| column != UNWANTED).map_or(0, |at| at + 1);
         let mut cells = Vec::with_capacity(columns.len());
         while let Some(span) = reader.row(&positions[..last_wanted], &mut cells, sink) {
-            if reader.count > names.len() || (reader.count < names.len() && !self.short_rows) {
-                let message =
-                    format!("the row has {} and the header {}", counted(reader.count, "column"), names.len());
-                sink.fault(Fault::new(Code::COLUMN_COUNT, span, message).help(
-                    if reader.count < names.len() {
-                        format!(
-                            "cells are missing; the last one that is there is `{}`",
-                            names[reader.count - 1]
-                        )
-                    } else {
-                        "look for a delimiter too many, or one inside a value".to_owned()
-                    },
-                ));
-            }
+            self.check_count(reader.count, names, span, sink);
             sink.record(&RawRecord { span, cells: &cells });
         }
     }
@@ -232,8 +221,34 @@ impl Delimited {
         !self.quoted || self.delimiter == Delimiter::Blanks
     }
 
+    /// Tells of a row with `count` cells that has too many of them, or too few.
+    pub(in crate::formats) fn check_count(
+        &self,
+        count: usize,
+        names: &[String],
+        span: Span,
+        sink: &mut dyn RecordSink,
+    ) {
+        if count == names.len() || (count < names.len() && self.short_rows) {
+            return;
+        }
+        let message = format!("the row has {} and the header {}", counted(count, "column"), names.len());
+        let fault = Fault::new(Code::COLUMN_COUNT, span, message);
+        sink.fault(fault.help(match count.checked_sub(1).and_then(|last| names.get(last)) {
+            Some(last) if count < names.len() => {
+                format!("cells are missing; the last one that is there is `{last}`")
+            }
+            _ => "look for a delimiter too many, or one inside a value".to_owned(),
+        }));
+    }
+
     /// For each position in a row, which of the wanted columns it is.
-    fn bind(&self, header: &HeaderRow, columns: &[Column<'_>], sink: &mut dyn RecordSink) -> Vec<u16> {
+    pub(in crate::formats) fn bind(
+        &self,
+        header: &HeaderRow,
+        columns: &[Column<'_>],
+        sink: &mut dyn RecordSink,
+    ) -> Vec<u16> {
         let names = &header.names;
         let mut positions = vec![UNWANTED; names.len()];
         let is_known = |name: &str| columns.iter().any(|column| column.name == name);

@@ -3,10 +3,13 @@
 //! A record is a section, with its keys as columns, or a single key, with the columns `{key}` and
 //! `{value}`. The section's name is `{section}`, or the parts of a template (`[[reach {name}]]`); `{includes}` are the
 //! files that its lines pull in, `{lines}` its lines that are no keys. A value
-//! that goes over several lines has a cell for each, and so has a key that is written several times.
+//! that goes over several lines has a cell for each, and so has a key that is written several times. Rows of cells that
+//! stand inside sections are records of their own ([`rows`]).
 
+mod brackets;
 mod editing;
 mod parser;
+mod rows;
 mod settings;
 
 use super::editing::Editor;
@@ -35,6 +38,8 @@ pub struct Ini {
     pub quotes: bool,
     /// How a value goes on in the next line.
     pub goes_on: GoesOn,
+    /// Whether a value that begins with a bracket, on its own line or the next, goes on until that is closed.
+    pub brackets: bool,
     /// What it means that a section is there twice.
     pub repeated_sections: Repeated,
     /// What it means that a key is there twice in a section.
@@ -186,7 +191,8 @@ impl Format for Ini {
         let quoted = self.quotes && value.starts_with('"');
         let noted = self.trailing_comments
             && (comment(value) || self.comments.iter().any(|mark| noted_at(value, mark).is_some()));
-        let goes_on = self.goes_on == GoesOn::Backslash && value.ends_with('\\');
+        let goes_on = (self.goes_on == GoesOn::Backslash && value.ends_with('\\'))
+            || (self.brackets && value.starts_with(brackets::OPENING));
         if value.trim_matches(BLANKS) == value && !quoted && !noted && !goes_on {
             return Ok(value.to_owned());
         }
@@ -246,7 +252,7 @@ impl Format for Ini {
 
 impl Ini {
     /// The parts of the template of sections.
-    fn parts(&self) -> &[String] {
+    pub(super) fn parts(&self) -> &[String] {
         self.section.as_ref().map_or(&[], |section| section.parts())
     }
 

@@ -7,6 +7,7 @@ use super::languages::{language_pattern, with_languages};
 use super::names::{plain_name, stem_words};
 use super::recognise::{MAY_LACK, Recognised, SAMPLE_BYTES, Settings, format_source, recognise, sample};
 use super::root_elements::{by_root_element, not_only_xml};
+use super::section_values::tables_in_values;
 use super::sections::{by_file, by_key_or_section, by_kind};
 use super::shapes::{RecordShape, shapes_of};
 use crate::formats::{Blocks, Delimited, Ini, Json, Outline, Xml};
@@ -438,7 +439,9 @@ fn shapes_together(
             }
             let texts = || samples.iter().map(String::as_str);
             let found = by_kind(texts()).or_else(|| by_file(texts()));
-            return found.unwrap_or_else(|| vec![by_key_or_section(texts())]);
+            let mut shapes = found.unwrap_or_else(|| vec![by_key_or_section(texts())]);
+            shapes.extend(tables_in_values(texts()));
+            return shapes;
         }
         _ => None,
     };

@@ -35,6 +35,7 @@ mod references;
 mod relative_files;
 mod root_elements;
 mod rows;
+mod section_values;
 mod sections;
 mod shapes;
 mod siblings;

@@ -336,6 +336,14 @@ mod tests {
         "[a]\nx = 1, \\\n  2\n[b]\nx = 2 ; two\n",
         r#"{ kind = "ini", goes_on = "backslash", trailing = true } [x] {section}"#
     )]
+    #[case::brackets_and_commas(
+        "[a]\nx =\n { \"p\", \"q\"\n   \"r\", \"s\" }\nl = 1,\n 2\n[b]\nx = { \"p\", \"q\" }\n",
+        r#"{ kind = "ini", goes_on = ["comma", "brackets"] } [l x] {section}"#
+    )]
+    #[case::rows_of_a_grid(
+        "[a]\nx = 1\n0110\n0100\n0110\n0111\n[b]\nx = 3\n011\n010\n111\n",
+        r#"{ kind = "ini", others = true } [x] {section}"#
+    )]
     #[case::texts(
         "a_b = \"One\"\nc_d = \"Two of them\"\n",
         r#"{ kind = "lines", line = '{key} = "{text}"' } [key text] key"#

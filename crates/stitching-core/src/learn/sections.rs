@@ -1,6 +1,7 @@
 //! Recognising INI: its settings, and what its sections are.
 
 use super::recognise::{Lines, Recognised, Settings};
+use super::section_values::long_values;
 use super::shapes::RecordShape;
 use crate::formats::Ini;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -10,10 +11,33 @@ pub(super) fn ini(lines: &Lines<'_>) -> Option<Recognised> {
     let mut names: HashMap<&str, usize> = HashMap::new();
     let mut quoted = 0;
     let mut has_head = false;
-    for line in &lines.lines {
+    // Lines of a grid, which are as long as the one above; how long the last one was, and whether it is of a grid.
+    let (mut rows, mut row, mut in_grid) = (0usize, 0, false);
+    let is_section = |line: &str| line.trim_start().starts_with('[') && line.contains(']');
+    // Without sections brackets are the sign of something else.
+    let has_sections = lines.lines.iter().any(|line| is_section(line));
+    let long = if has_sections { long_values(&lines.lines) } else { Vec::new() };
+    // Those of one line need no setting.
+    let (mut brackets, mut commas) = (false, false);
+    let mut is_value = vec![false; lines.lines.len()];
+    for value in &long {
+        brackets |= value.brackets && !value.more.is_empty();
+        commas |= !value.brackets;
+        is_value[value.more.start - 1..value.more.end].fill(true);
+    }
+    for (line, is_value) in lines.lines.iter().zip(is_value) {
         let line = line.trim();
-        if line.starts_with('[') && line.contains(']') {
+        if let (true, Some((key, _))) = (is_value, line.split_once('=')) {
+            keys += 1;
+            has_head |= sections == 0;
+            *names.entry(key.trim()).or_default() += 1;
+        }
+        if is_value {
+            continue;
+        }
+        if is_section(line) {
             sections += 1;
+            (row, in_grid) = (0, false);
             continue;
         }
         match line.split_once('=') {
@@ -27,6 +51,13 @@ pub(super) fn ini(lines: &Lines<'_>) -> Option<Recognised> {
             _ => {
                 braces += usize::from(line.contains(['{', '}']));
                 others += 1;
+                let length = line.chars().count();
+                if sections > 0 && row == length {
+                    rows += 1 + usize::from(!in_grid);
+                    in_grid = true;
+                } else {
+                    (row, in_grid) = (length, false);
+                }
             }
         }
     }
@@ -36,7 +67,7 @@ pub(super) fn ini(lines: &Lines<'_>) -> Option<Recognised> {
     let noted = |line: &&&str| line.contains('=') && [" ;", " #"].iter().any(|mark| line.contains(mark));
     let trailing = lines.lines.iter().filter(noted).count();
     let all = lines.lines.len();
-    if keys == 0 || braces * 20 > all || others * 10 > all {
+    if keys == 0 || braces * 20 > all || others.saturating_sub(rows) * 10 > all {
         return None;
     }
     // Without sections other lines are the sign of something else: a program, a text.
@@ -47,8 +78,12 @@ pub(super) fn ini(lines: &Lines<'_>) -> Option<Recognised> {
         return None; // Texts: a template says more.
     }
     let mut settings: Settings = lines.comment_setting(&["#", ";"]).into_iter().collect();
-    if goes_on > 0 {
-        settings.push(("goes_on", "\"backslash\"".to_owned()));
+    let ways = [(goes_on > 0, "backslash"), (commas && goes_on == 0, "comma"), (brackets, "brackets")];
+    let ways: Vec<String> = ways.iter().filter(|(is, _)| *is).map(|(_, way)| format!("\"{way}\"")).collect();
+    match ways.as_slice() {
+        [] => {}
+        [one] => settings.push(("goes_on", one.clone())),
+        several => settings.push(("goes_on", format!("[{}]", several.join(", ")))),
     }
     if trailing > 0 {
         settings.push(("trailing", "true".to_owned()));

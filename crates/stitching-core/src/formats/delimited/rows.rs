@@ -10,10 +10,10 @@ use std::sync::LazyLock;
 /// What `trim` takes off a value.
 pub(super) const BLANKS: [char; 2] = [' ', '\t'];
 /// Marks a position in the row whose column was not asked for.
-pub(super) const UNWANTED: u16 = u16::MAX;
+pub(in crate::formats) const UNWANTED: u16 = u16::MAX;
 
 /// The row that names the columns.
-pub(super) struct HeaderRow {
+pub(in crate::formats) struct HeaderRow {
     pub names: Vec<String>,
     /// Where each name stands; nothing if the schema gives the names.
     pub places: Vec<Span>,
@@ -28,7 +28,7 @@ impl HeaderRow {
 }
 
 /// Walks over the rows of a text.
-pub(super) struct Rows<'t> {
+pub(in crate::formats) struct Rows<'t> {
     text: &'t str,
     /// The byte at which it goes on.
     pub at: usize,
@@ -94,6 +94,11 @@ impl<'t> Rows<'t> {
             comment: format.comment.as_ref().map(|mark| mark.as_bytes()),
             count: 0,
         }
+    }
+
+    /// Walks over the rows from `start` to `end` of a text, in bytes; places are those in the text.
+    pub fn within(format: &'t Delimited, text: &'t str, start: usize, end: usize) -> Rows<'t> {
+        Rows { at: start, ..Rows::new(format, &Text::of_str(&text[..end])) }
     }
 
     /// The names in the first row that is no comment, and the row's place.

@@ -26,8 +26,8 @@ const SETTINGS: &[Setting] = &[
         "string",
         "The character between cells, or `tab` (the default), or `blanks` for any number of blanks and tabs.",
     ),
-    setting("header", "boolean", "Whether the first row names the columns (the default)."),
-    setting("columns", "array", "The names of the columns, for files without a header."),
+    HEADER,
+    COLUMNS,
     setting(
         "quotes",
         "boolean",
@@ -35,8 +35,15 @@ const SETTINGS: &[Setting] = &[
     ),
     setting("comment", "string", "What begins a row that is only a note."),
     setting("trim", "boolean", "Blanks around a value do not belong to it."),
-    setting("short_rows", "boolean", "A row may leave out cells at its end."),
+    SHORT_ROWS,
 ];
+
+pub(in crate::formats) const HEADER: Setting =
+    setting("header", "boolean", "Whether the first row names the columns (the default).");
+pub(in crate::formats) const COLUMNS: Setting =
+    setting("columns", "array", "The names of the columns, for files without a header.");
+pub(in crate::formats) const SHORT_ROWS: Setting =
+    setting("short_rows", "boolean", "A row may leave out cells at its end.");
 
 fn from_settings<'t>(
     reader: &mut TomlReader<'t>,
@@ -44,26 +51,43 @@ fn from_settings<'t>(
     _value: &Value<'t>,
 ) -> Option<Delimited> {
     reader.check_keys(table, SETTINGS, |_| false);
-    let delimiter = match reader.text(table, "delimiter") {
-        None => Delimiter::Sign('\t'),
-        Some(text) => {
-            let mut chars = text.get_ref().chars();
-            match (text.get_ref().as_str(), chars.next(), chars.next()) {
-                ("tab", ..) => Delimiter::Sign('\t'),
-                ("blanks", ..) => Delimiter::Blanks,
-                (_, Some(one), None) if one != '"' && one != '\n' && one != '\r' => Delimiter::Sign(one),
-                _ => {
-                    let help = "`blanks` stands for any number of blanks and tabs";
-                    reader.problem(text.span(), "`delimiter` must be one character, `tab` or `blanks`", help);
-                    return None;
-                }
-            }
+    let delimiter = delimiter(reader, table, Delimiter::Sign('\t'))?;
+    Some(Delimited {
+        delimiter,
+        header: header(reader, table)?,
+        quoted: reader.flag(table, "quotes").unwrap_or(delimiter != Delimiter::Sign('\t')),
+        comment: reader.text(table, "comment").map(|text| text.into_inner()).filter(|mark| !mark.is_empty()),
+        trim: reader.flag(table, "trim").unwrap_or(false),
+        short_rows: reader.flag(table, "short_rows").unwrap_or(false),
+    })
+}
+
+/// What stands between cells: the setting `delimiter`, or `otherwise`.
+pub(in crate::formats) fn delimiter<'t>(
+    reader: &mut TomlReader<'t>,
+    table: &DeTable<'t>,
+    otherwise: Delimiter,
+) -> Option<Delimiter> {
+    let Some(text) = reader.text(table, "delimiter") else { return Some(otherwise) };
+    let mut chars = text.get_ref().chars();
+    match (text.get_ref().as_str(), chars.next(), chars.next()) {
+        ("tab", ..) => Some(Delimiter::Sign('\t')),
+        ("blanks", ..) => Some(Delimiter::Blanks),
+        (_, Some(one), None) if one != '"' && one != '\n' && one != '\r' => Some(Delimiter::Sign(one)),
+        _ => {
+            let help = "`blanks` stands for any number of blanks and tabs";
+            reader.problem(text.span(), "`delimiter` must be one character, `tab` or `blanks`", help);
+            None
         }
-    };
+    }
+}
+
+/// Where the names of the columns come from: the settings `header` and `columns`.
+pub(in crate::formats) fn header<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>) -> Option<Header> {
     let columns = reader.texts(table, "columns").map(plain);
-    let header = match (reader.flag(table, "header"), columns) {
-        (Some(false), Some(columns)) => Header::Named(columns),
-        (None | Some(true), None) => Header::FirstRow,
+    match (reader.flag(table, "header"), columns) {
+        (Some(false), Some(columns)) => Some(Header::Named(columns)),
+        (None | Some(true), None) => Some(Header::FirstRow),
         (Some(false), None) => {
             let span = table.get("header").map_or(0..0, Value::span);
             reader.problem(
@@ -71,7 +95,7 @@ fn from_settings<'t>(
                 "without a header the columns have no names",
                 "name them: columns = [\"First\", \"Second\"]",
             );
-            return None;
+            None
         }
         (_, Some(_)) => {
             let span = table.get("columns").map_or(0..0, Value::span);
@@ -80,15 +104,7 @@ fn from_settings<'t>(
                 "`columns` names columns that the header names already",
                 "write `header = false` if the files have no header",
             );
-            return None;
+            None
         }
-    };
-    Some(Delimited {
-        delimiter,
-        header,
-        quoted: reader.flag(table, "quotes").unwrap_or(delimiter != Delimiter::Sign('\t')),
-        comment: reader.text(table, "comment").map(|text| text.into_inner()).filter(|mark| !mark.is_empty()),
-        trim: reader.flag(table, "trim").unwrap_or(false),
-        short_rows: reader.flag(table, "short_rows").unwrap_or(false),
-    })
+    }
 }

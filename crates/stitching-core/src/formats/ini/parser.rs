@@ -1,5 +1,6 @@
 //! Reading the lines of an INI file, section by section.
 
+use super::brackets::Bracketed;
 use super::{BLANKS, GoesOn, INCLUDES, Ini, KEY, LINES, Repeated, SECTION, VALUE};
 use crate::Code;
 use crate::formats::{Cell, Column, ColumnCell, Fault, Form, Names, RawRecord, RecordSink};
@@ -39,8 +40,8 @@ pub(super) enum Line {
 }
 
 pub(super) struct IniParser<'r> {
-    format: &'r Ini,
-    text: &'r str,
+    pub(super) format: &'r Ini,
+    pub(super) text: &'r str,
     at: usize,
     /// The wanted columns.
     wanted: Names<'r>,
@@ -224,11 +225,43 @@ impl<'r> IniParser<'r> {
                         sink.fault(fault.help("close it with `\"`"));
                     }
                     section.has_keys = true;
+                    if let Some(value) = self.bracketed(value, self.at) {
+                        self.bracketed_value(section, names, key, value, wanted, sink);
+                        last = None;
+                        continue;
+                    }
                     section.span.end = section.span.end.max(value.end.max(key.end));
                     last = wanted.then(|| self.key_value(section, names, key, value, sink));
                     last = last.filter(|_| self.continues(value));
                 }
             }
+        }
+    }
+
+    /// Takes a key whose value stands between brackets, and goes on behind it.
+    fn bracketed_value(
+        &mut self,
+        section: &mut Section,
+        names: usize,
+        key: Span,
+        value: Bracketed,
+        wanted: bool,
+        sink: &mut dyn RecordSink,
+    ) {
+        self.at = value.next;
+        section.span.end = section.span.end.max(value.end as u32);
+        if !wanted {
+            return;
+        }
+        if let Some(fault) = value.fault {
+            sink.fault(fault);
+        }
+        let mut lines = value.lines.into_iter();
+        let first = lines.next().unwrap_or_else(|| Span::new(value.end - 1, value.end - 1));
+        let column = self.key_value(section, names, key, first, sink);
+        lines.for_each(|line| self.value_cell(section, column, line));
+        if let Some(key) = section.seen.last_mut().filter(|_| self.format.by_key) {
+            key.end = value.end as u32;
         }
     }
 
@@ -335,7 +368,7 @@ impl<'r> IniParser<'r> {
 
     /// Whether a note begins at the start of `text`.
     #[inline]
-    fn is_note(&self, text: &str) -> bool {
+    pub(super) fn is_note(&self, text: &str) -> bool {
         let first = text.as_bytes().first();
         first.is_some_and(|byte| self.note_starts[usize::from(*byte)])
             && self.format.comments.iter().any(|mark| text.starts_with(mark.as_str()))
@@ -384,7 +417,12 @@ impl<'r> IniParser<'r> {
             to -= 1;
         }
         let is_mark = |byte| byte == b'\\' || (byte == b',' && self.format.goes_on == GoesOn::Comma);
-        let special = from < to && (bytes[from] == b'"' || is_mark(bytes[to - 1]));
+        let special = match bytes.get(from).filter(|_| from < to) {
+            None => self.format.brackets,
+            Some(b'"') => true,
+            Some(b'{' | b'(' | b'[') if self.format.brackets => true,
+            Some(_) => is_mark(bytes[to - 1]),
+        };
         (!special).then(|| (Span::new(start, start + key_end), Span::new(start + from, start + to)))
     }
 
