@@ -398,6 +398,7 @@ impl<'p> Builder<'p> {
             left_dangling: self.left_dangling,
             more_readable: self.more_readable,
             keys: self.keys,
+            follows_positions: false,
         })
     }
 

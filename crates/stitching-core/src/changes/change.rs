@@ -26,6 +26,8 @@ pub struct Change {
     pub(super) left_dangling: BTreeSet<String>,
     /// The former keys of records, by table and new key as shown.
     pub(super) keys: HashMap<(String, String), String>,
+    /// Whether what refers to records by their position has followed those that it moves.
+    pub(super) follows_positions: bool,
 }
 
 /// A folder of the mod that is made or removed by itself.
@@ -66,8 +68,8 @@ pub enum Note {
     KeptAside(String),
     /// The file at this path is taken out of the mod and kept aside.
     FileKeptAside(String),
-    /// Records behind those that change in this table get other positions, which are their keys.
-    PositionsChange(String),
+    /// Records of this table get other positions, which are their keys, and what refers to them follows.
+    PositionsFollow(String),
     /// A file is moved: from, to.
     Moved(String, String),
     /// A file of the base could not be moved and is still there under its old path.

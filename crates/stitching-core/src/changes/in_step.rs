@@ -2,6 +2,7 @@
 
 use super::builder::Builder;
 use super::change::{Change, Note};
+use super::position_keys::touches_positions;
 use super::sequence::Sequence;
 use super::set::{ComputedField, compute};
 use super::transfer::transfer;
@@ -16,7 +17,7 @@ use crate::schema::{Computed, Derived, Paired, TableId, Transfer, WhenChanged};
 use crate::text::{Edit, Span};
 use std::collections::{BTreeSet, HashMap, HashSet};
 
-/// `change` with all that depends on what it touches put right. A record that was not right before, and of which nothing
+/// `change` with all that depends on what it touches put right, references to records by their position among it. A record that was not right before, and of which nothing
 /// changes, stays as it is.
 ///
 /// Cost: nothing where the schema describes nothing of the kind; else the tables that are asked, read twice.
@@ -31,6 +32,7 @@ pub fn in_step(project: &Project, change: Change) -> Result<Change, Error> {
         && schema.derived.is_empty()
         && schema.paired.is_empty()
         && transfers.is_empty()
+        && (change.follows_positions || !touches_positions(schema, &change))
     {
         return Ok(change);
     }

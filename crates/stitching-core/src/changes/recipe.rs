@@ -1,9 +1,10 @@
 //! Running a recipe: its steps, one after another, as one change.
 
-use super::add::{AddRequest, RecordPlace};
+use super::add::AddRequest;
 use super::change::Change;
 use super::copy::{CopyRequest, Join};
 use super::named::find_named;
+use super::record_place::RecordPlace;
 use super::remove::RemoveRequest;
 use super::renumber::Renumbering;
 use super::sequence::Sequence;
@@ -280,6 +281,9 @@ impl Run<'_> {
             }
         }
         let names = &self.names;
+        let behind = |after: &Option<String>| {
+            after.as_ref().map_or(RecordPlace::Fitting, |key| RecordPlace::After(names.text(key)))
+        };
         let built = match &step.action {
             RecipeAction::Let { name, value } => {
                 let value = self.worked_out(value, step.record.as_deref())?;
@@ -298,21 +302,24 @@ impl Run<'_> {
                 keys: names.texts(keys),
                 values: names.values(values),
                 like: like.as_ref().map(|key| names.text(key)),
-                place: after.as_ref().map_or(RecordPlace::Fitting, |key| RecordPlace::After(names.text(key))),
+                place: behind(after),
                 name: name.as_ref().map(|name| names.text(name)),
                 ..AddRequest::default()
             }),
             RecipeAction::Copy { address, new, .. } if address.ends_with('/') => {
                 Step::CopyFolder { from: names.text(address), to: names.text(new) }
             }
-            RecipeAction::Copy { address, new, values, name, join, without } => Step::Copy(CopyRequest {
-                address: names.address(address),
-                new: names.text(new),
-                values: names.values(values),
-                name: name.as_ref().map(|name| names.text(name)),
-                join: Join::of_words(&names.texts(join)),
-                without: names.texts(without),
-            }),
+            RecipeAction::Copy { address, new, values, name, join, without, after } => {
+                Step::Copy(CopyRequest {
+                    address: names.address(address),
+                    new: names.text(new),
+                    values: names.values(values),
+                    name: name.as_ref().map(|name| names.text(name)),
+                    join: Join::of_words(&names.texts(join)),
+                    without: names.texts(without),
+                    place: behind(after),
+                })
+            }
             RecipeAction::Remove { records, detach, cascade, with_unused } => Step::Remove(RemoveRequest {
                 addresses: names.addresses(records),
                 detach: *detach,

@@ -1,7 +1,8 @@
 //! From what was done by hand to the draft of a recipe.
 
-use super::add::{AddRequest, RecordPlace};
+use super::add::AddRequest;
 use super::copy::{CopyRequest, Join};
+use super::record_place::RecordPlace;
 use super::remove::RemoveRequest;
 use super::rename::NewKeys;
 use super::renumber::Renumbering;
@@ -180,14 +181,10 @@ impl Writer<'_> {
                     line("values", self.list(values));
                 }
                 like.iter().for_each(|key| line("like", text(key)));
-                match place {
-                    RecordPlace::After(key) => line("after", text(key)),
-                    RecordPlace::Fitting => {}
-                    _ => return Err("a place that is not behind a record"),
-                }
+                place_line(place)?.into_iter().for_each(|key| line("after", text(key)));
                 name.iter().for_each(|name| line("name", text(name)));
             }
-            Step::Copy(CopyRequest { address, new, values, name, join, without }) => {
+            Step::Copy(CopyRequest { address, new, values, name, join, without, place }) => {
                 line("copy", text(address));
                 line("to", text(new));
                 if !values.is_empty() {
@@ -202,6 +199,7 @@ impl Writer<'_> {
                 if !without.is_empty() {
                     line("without", self.list(without));
                 }
+                place_line(place)?.into_iter().for_each(|key| line("after", text(key)));
             }
             Step::CopyFolder { from, to } => {
                 line("copy", text(&format!("{}/", from.trim_end_matches('/'))));
@@ -240,5 +238,13 @@ impl Writer<'_> {
             Step::RenameMany { .. } => return Err("keys by a pattern or with a prefix"),
         }
         Ok(vec![out])
+    }
+}
+/// The record that a step puts something behind, if a recipe can say where it goes.
+fn place_line(place: &RecordPlace) -> Result<Option<&String>, &'static str> {
+    match place {
+        RecordPlace::After(key) => Ok(Some(key)),
+        RecordPlace::Fitting => Ok(None),
+        _ => Err("a place that is not behind a record"),
     }
 }

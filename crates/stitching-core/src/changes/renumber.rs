@@ -5,6 +5,7 @@ use super::change::Change;
 use super::new_values::{NewValues, write_values};
 use super::own_records::find_table;
 use super::rename::{NewKeys, rename_many, rename_values};
+use super::reorder::reorder;
 use crate::Error;
 use crate::help::NextStep;
 use crate::layers::FileId;
@@ -15,6 +16,9 @@ use crate::schema::{KeyPart, Layout};
 use crate::text::{number, written_like};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap, HashSet};
+
+/// The name of the part of a key that is a position.
+const POSITION: &str = "position";
 
 /// How numbers change.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -30,7 +34,8 @@ pub enum Renumbering {
 }
 
 /// Builds the change that gives the numbers of `field` of `table` anew. Values that stand for nothing stay. Where the field is
-/// the last part of a key of several, the records of each group (`group` if only one is meant) have numbers of their own.
+/// the last part of a key of several, the records of each group (`group` if only one is meant) have numbers of their own. Where
+/// it is the position in the key, the records move.
 ///
 /// # Errors
 /// When there is no such field, it holds something that is no whole number, a number would leave its range or meet another
@@ -43,6 +48,10 @@ pub fn renumber(
     how: &Renumbering,
 ) -> Result<Change, Error> {
     let id = find_table(&project.schema, table)?;
+    if [POSITION, "{position}"].contains(&field) && project.schema.tables[id].key.contains(&KeyPart::Position)
+    {
+        return reorder(project, id, group, how, title(table, POSITION, how));
+    }
     let rows = Rows::read(project.view(), id, &Labels::default())?;
     let column = rows.column(field)?;
     let at = rows.fields[column];
@@ -219,7 +228,7 @@ fn renumbered<'r>(
 }
 
 /// The order of two values: by number where both are numbers.
-fn in_order(a: &str, b: &str) -> std::cmp::Ordering {
+pub(super) fn in_order(a: &str, b: &str) -> std::cmp::Ordering {
     match (number(a), number(b)) {
         (Some(a), Some(b)) => a.total_cmp(&b),
         _ => a.cmp(b),

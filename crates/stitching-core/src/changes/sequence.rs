@@ -2,6 +2,7 @@
 
 use super::builder::made;
 use super::change::{Change, FileChange, FolderChange, Source};
+use super::position_keys::{PositionMoves, touches_positions};
 use crate::Error;
 use crate::layers::{FileId, RelPath};
 use crate::project::Project;
@@ -33,11 +34,27 @@ impl<'p> Sequence<'p> {
         self.now.as_ref().unwrap_or(self.project)
     }
 
-    /// Adds a change of [`Sequence::project`].
+    /// Adds a change of [`Sequence::project`]. What refers to records by their position follows those that it moves.
     ///
     /// # Errors
-    /// When a file cannot be read, or the change puts a file where one of those before it took another away.
+    /// When a file cannot be read, or the change puts a file where one of those before it took another away; and when something
+    /// refers to a record by its position that goes.
     pub fn push(&mut self, later: Change) -> Result<(), Error> {
+        let is_new = !later.follows_positions && touches_positions(&self.project.schema, &later);
+        let moves =
+            if is_new { PositionMoves::of(self.project(), &later)? } else { PositionMoves::default() };
+        self.push_followed(later)?;
+        if let Some(following) = moves.followed(self.project())? {
+            self.push_followed(following)?;
+        }
+        Ok(())
+    }
+
+    /// Adds a change of [`Sequence::project`] as it is: what refers to records that it moves follows by itself.
+    ///
+    /// # Errors
+    /// As [`Sequence::push`].
+    pub(super) fn push_followed(&mut self, later: Change) -> Result<(), Error> {
         let first = std::mem::take(&mut self.change);
         self.change = self.composed(first, later)?;
         let stack = self.change.applied_to(&self.project.stack);
@@ -108,6 +125,7 @@ impl<'p> Sequence<'p> {
             more_readable: first.more_readable.into_iter().chain(later.more_readable).collect(),
             left_dangling: first.left_dangling.into_iter().chain(later.left_dangling).collect(),
             keys,
+            follows_positions: true,
         })
     }
 

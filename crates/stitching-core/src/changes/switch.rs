@@ -11,7 +11,7 @@ use crate::links::{Address, Found, Switched, SwitchedBy, switched};
 use crate::project::Project;
 use crate::reading::View;
 use crate::reading::with_text;
-use crate::schema::{Table, TableId};
+use crate::schema::Table;
 use crate::tables::{RecordView, RecordVisitor, all_fields, read_records, read_records_at};
 use crate::text::{Edit, Span, Text};
 use crate::{Code, Error};
@@ -96,9 +96,6 @@ pub fn switch_off(project: &Project, address: &str) -> Result<Change, Error> {
             Ok(edits)
         })?;
     }
-    if found.field.is_none() {
-        note_positions(&mut builder, project, found.table);
-    }
     if !kept.is_empty() {
         for piece in &kept {
             builder.note(match piece.file {
@@ -172,36 +169,15 @@ pub fn switch_on(project: &Project, address: &str) -> Result<Change, Error> {
             }
         }
     }
-    let whole_records = meant_tables(&meant);
     for (file, own) in edits {
         builder.count(1);
         builder.edit(file, own)?;
-    }
-    for table in whole_records {
-        note_positions(&mut builder, project, table);
     }
     if !gone.is_empty() {
         let left = project.stack.kept().iter().enumerate().filter(|(at, _)| !gone.contains(at));
         builder.write_own(own_change(project, left.map(|(_, kept)| kept.clone()).collect())?);
     }
     builder.finish()
-}
-
-/// The tables of the whole records among what is switched on.
-fn meant_tables(meant: &[&Switched]) -> Vec<TableId> {
-    meant
-        .iter()
-        .filter_map(|own| own.what.as_ref().filter(|what| what.2.is_none()).map(|what| what.0))
-        .collect()
-}
-
-/// Notes that records get other keys, if those of `table` are their positions and something may refer to them.
-fn note_positions(builder: &mut Builder<'_>, project: &Project, table: TableId) {
-    let described = &project.schema.tables[table];
-    let mut refs = project.schema.tables.iter().flat_map(|table| &table.rules).flat_map(|rule| &rule.refs);
-    if described.counts_positions() && refs.any(|target| target.table == table) {
-        builder.note(Note::PositionsChange(described.name.clone()));
-    }
 }
 
 /// What an address names: a record or a field, and perhaps the value of one item.

@@ -239,7 +239,7 @@ const STEPS: [&[Setting]; 7] = [
         setting("keys", "string|array", "Their keys."),
         VALUES,
         setting("like", "string", "The key of a record that they are like in all that is not given."),
-        setting("after", "string", "The key of the record that they go behind."),
+        AFTER,
         NAME,
     ],
     &[
@@ -253,6 +253,7 @@ const STEPS: [&[Setting]; 7] = [
             "Which lists get the copy: \"all\", \"none\", or those of these fields.",
         ),
         setting("without", "string|array", "The tables of which nothing comes along."),
+        AFTER,
     ],
     &[
         setting(
@@ -278,6 +279,7 @@ const STEPS: [&[Setting]; 7] = [
 
 const VALUES: Setting =
     setting("values", "string|array", "What they hold: \"FIELD=VALUE\", as for the command.");
+const AFTER: Setting = setting("after", "string", "The key of the record that it goes behind.");
 const NAME: Setting = setting("name", "string", "How it is called in the main language.");
 const TO: Setting = setting("to", "string", "The new key.");
 

@@ -124,6 +124,8 @@ pub enum RecipeAction {
         join: Vec<String>,
         /// The tables of which nothing comes along.
         without: Vec<String>,
+        /// The key of the record that it goes behind.
+        after: Option<String>,
     },
     /// Removes records with all that belongs to them.
     Remove {

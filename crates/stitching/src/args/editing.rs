@@ -169,6 +169,12 @@ pub struct Copy {
     /// Nothing of these tables comes along
     #[arg(long, value_delimiter = ',', value_name = "TABLE,...")]
     pub without: Vec<String>,
+    /// Directly behind the record with this key, instead of behind the original
+    #[arg(long, value_name = "KEY", group = "place")]
+    pub after: Option<String>,
+    /// Directly before the record with this key
+    #[arg(long, value_name = "KEY", group = "place")]
+    pub before: Option<String>,
     #[command(flatten)]
     pub editing: Editing,
 }

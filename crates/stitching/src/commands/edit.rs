@@ -242,8 +242,8 @@ fn sentence(note: &Note) -> String {
         Note::FileKeptAside(path) => {
             format!("`{path}` is taken out of the mod and kept in `.stitching/off`")
         }
-        Note::PositionsChange(table) => {
-            format!("records of `{table}` behind it have other positions now: look at what refers to them")
+        Note::PositionsFollow(table) => {
+            format!("records of `{table}` have other positions now, and what refers to them follows")
         }
         Note::KeptAside(path) => {
             format!(

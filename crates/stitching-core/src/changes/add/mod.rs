@@ -17,12 +17,12 @@ use super::new_values::{NewValues, value_edits};
 use super::overlay::{insert_over, key_columns};
 use super::own_records::find_table;
 use super::record_finder::{RecordFinder, no_label};
+use super::record_place::{RecordPlace, beside, new_position, row_with_key};
 use super::rename::{new_key, refuse_taken};
 use super::set::Sheet;
 use super::unused_values::UnusedValues;
 use crate::Error;
 use crate::formats::{NewEntry, Part, Place};
-use crate::help::NextStep;
 use crate::layers::FileId;
 use crate::links::Address;
 use crate::project::Project;
@@ -54,24 +54,6 @@ pub struct AddRequest {
     pub sheet: Option<Sheet>,
     /// Whether there is to be one for each name that references of the mod have and no record.
     pub missing: bool,
-}
-
-/// Where a new record goes.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub enum RecordPlace {
-    /// Behind those of its group; where all are in the order of their keys, in that order.
-    #[default]
-    Fitting,
-    /// Before all others of its file.
-    First,
-    /// Behind all others of its file.
-    Last,
-    /// Directly before the record with this key.
-    Before(String),
-    /// Directly behind the record with this key.
-    After(String),
-    /// Into the file at this path.
-    In(String),
 }
 
 /// Builds the change that adds records.
@@ -207,10 +189,9 @@ impl<'p> Work<'p> {
     ) -> Result<String, Error> {
         let old = model.key.as_deref().unwrap_or_default();
         if table.key.contains(&KeyPart::Position) {
-            return Err(Error::Usage {
-                message: format!("the records of `{}` are named by their position", table.name),
-                help: "copy one that is there: the copy stands behind it".into(),
-            });
+            let id = find_table(&self.project.schema, &table.name)?;
+            let rows = finder.rows(id)?;
+            return new_position(&rows, old, key, model.file, beside(&rows, self.asked_place(id))?);
         }
         let parts: Vec<&str> = if table.key.len() == 1 { vec![key] } else { key.split('/').collect() };
         if parts.len() == table.key.len() && parts.join("/") == shown_key(old) {
@@ -243,22 +224,11 @@ impl<'p> Work<'p> {
     fn model<'r>(&self, rows: &'r Rows, table: TableId, key: &str) -> Result<&'r Row, Error> {
         let described = &self.project.schema.tables[table];
         let stack = &self.project.stack;
-        let beside = match self.asked_place(table) {
-            RecordPlace::Before(key) | RecordPlace::After(key) => Some(key),
-            _ => None,
-        };
-        if let Some(wanted) = self.like(table).or(beside) {
-            let found = rows.rows.iter().find(|row| row.shown_key() == *wanted);
-            return found.ok_or_else(|| {
-                let keys: Vec<String> = rows.rows.iter().map(Row::shown_key).collect();
-                let near = crate::text::nearest_of(wanted, keys.iter().map(String::as_str));
-                let address = Address::show(&described.name, wanted);
-                let help = match near.first() {
-                    Some(near) => format!("did you mean `{near}`?").into(),
-                    None => NextStep::SearchEverything(wanted.clone()).into(),
-                };
-                Error::Unknown { what: "record", name: address, help }
-            });
+        if let Some(wanted) = self.like(table) {
+            return row_with_key(rows, wanted);
+        }
+        if let Some((row, _)) = beside(rows, self.asked_place(table))? {
+            return Ok(row);
         }
         let group = key.rsplit_once('/').map(|(group, _)| group).filter(|_| described.key.len() > 1);
         let in_mod = |row: &Row| stack.layers()[stack.files()[row.file].layer].is_mod;

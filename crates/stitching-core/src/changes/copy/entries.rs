@@ -178,10 +178,15 @@ impl<'p> Work<'p> {
             let part = Part { record: *span, edits: &edits, whole: true, notes: false, key: &key };
             entries.push((*span, from.take(&part).map_err(refused)?));
         }
-        let mut behind = ends_of_runs(&schema.tables[*first], path, &text, &outer);
+        let runs = ends_of_runs(&schema.tables[*first], path, &text, &outer);
+        let mut places: HashMap<Span, Place> =
+            runs.into_iter().map(|(span, last)| (span, Place::After(last))).collect();
         for one in seen.iter().filter(|one| self.is_own(one.table, one.key.as_ref())) {
-            if let Some(last) = self.end_of_group(one, path, &text) {
-                behind.insert(one.span, last);
+            let thing = one.key.clone().map(|key| Thing::Record(one.table, key));
+            if let Some(asked) = self.place.filter(|_| thing.as_ref() == Some(&self.main)) {
+                places.insert(one.span, asked);
+            } else if let Some(last) = self.end_of_group(one, path, &text) {
+                places.insert(one.span, Place::After(last));
             }
         }
         let is_over = entry.merged && !stack.layers()[entry.layer].is_mod && format.adds().is_some();
@@ -190,7 +195,7 @@ impl<'p> Work<'p> {
                 let Some(mut to) = format.editor(text) else { return Ok(Vec::new()) };
                 to.expect_edits(pending);
                 for (span, entry) in &entries {
-                    to.insert(entry, Place::After(*behind.get(span).unwrap_or(span))).map_err(refused)?;
+                    to.insert(entry, *places.get(span).unwrap_or(&Place::After(*span))).map_err(refused)?;
                 }
                 Ok(to.finish())
             });

@@ -12,6 +12,7 @@ use super::builder::Builder;
 use super::change::{Change, Note};
 use super::own_records::{find_table, resolve};
 use super::record_finder::RecordFinder;
+use super::record_place::{NEW, RecordPlace, beside, last_of_group, new_position};
 use super::rename::{
     Hit, Item, ItemIndex, Visitor, companions, key_of_path, new_key, plan, refuse_duplicates, refuse_taken,
     unfit,
@@ -19,19 +20,18 @@ use super::rename::{
 use super::rewrite::Rewrite;
 use super::unused_values::UnusedValues;
 use crate::Error;
+use crate::formats::Place;
 use crate::layers::{FileId, RelPath};
-use crate::links::{Address, Found, Thing, belongs_by, second_identifiers, wanted};
+use crate::links::{Address, Found, Labels, Thing, belongs_by, second_identifiers, wanted};
 use crate::project::Project;
 use crate::reading::scan;
-use crate::schema::{KeyPart, Schema, Table, TableId};
+use crate::rows::Rows;
+use crate::schema::{KeyPart, Schema, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
 use crate::text::{Span, with_word_replaced};
 use crate::views::{FreeRequest, free};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashSet};
-
-/// The word that stands for the next free key.
-const NEW: &str = "new";
 
 /// What is to be copied.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -48,6 +48,9 @@ pub struct CopyRequest {
     pub join: Join,
     /// The tables of which nothing comes along.
     pub without: Vec<String>,
+    /// Where it stands: behind the original, or those of its group, or beside the record with a key.
+    #[serde(default)]
+    pub place: RecordPlace,
 }
 
 /// Which lists that have the original of a copy get the copy too, directly behind it.
@@ -90,10 +93,17 @@ pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
     }
     refuse_duplicates(project, &found)?;
     let wanted = Address::new_key(schema, found.table, &found.key, &request.new)?;
-    let new = free_key(project, &found, &wanted)?;
-    let new_key = new_key(table, &found.key, &new)?;
-    refuse_taken(project, found.table, &found.key, &new_key, &new)?;
-    refuse_counted(table, &found.key, &new_key)?;
+    let rows = Rows::read(project.view(), found.table, &Labels::default())?;
+    let beside = beside(&rows, &request.place)?;
+    let counted = table.key.contains(&KeyPart::Position);
+    let new_key = if counted {
+        new_position(&rows, &found.key, &wanted, found.places[0].file, beside)?
+    } else {
+        let new = free_key(project, &found, &wanted)?;
+        let new_key = new_key(table, &found.key, &new)?;
+        refuse_taken(project, found.table, &found.key, &new_key, &new)?;
+        new_key
+    };
     let from = Address::show(&table.name, &found.key);
     let title = format!("copy {from} to {}", shown_key(&new_key));
     let mut without = HashSet::new();
@@ -109,8 +119,14 @@ pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
         known: HashSet::new(),
         files: BTreeMap::new(),
         without,
+        place: None,
+        main: Thing::Record(found.table, found.key.clone()),
         second_identifiers: (0..schema.tables.len()).map(|table| second_identifiers(schema, table)).collect(),
     };
+    work.place = beside.map(|(row, place)| place.of(row.span)).or_else(|| {
+        let last = counted.then(|| last_of_group(&rows, &new_key, found.places[0].file)).flatten()?;
+        Some(Place::After(last.span))
+    });
     work.add_record(&found, &new_key)?;
     while !work.pending.is_empty() {
         work.round()?;
@@ -155,17 +171,6 @@ fn free_key(project: &Project, found: &Found, wanted: &str) -> Result<String, Er
     Ok(parts.collect::<Vec<_>>().join("/"))
 }
 
-/// Refuses a key of which a part that changes is a position.
-fn refuse_counted(table: &Table, old: &str, new: &str) -> Result<(), Error> {
-    let parts = table.key.iter().zip(old.split(KEY_SEPARATOR).zip(new.split(KEY_SEPARATOR)));
-    for (part, (old, new)) in parts {
-        if old != new && *part == KeyPart::Position {
-            return Err(Error::refused("a position is no name that a copy could get", "nothing was changed"));
-        }
-    }
-    Ok(())
-}
-
 /// What one record has to do with what is copied.
 struct Seen {
     table: TableId,
@@ -189,6 +194,9 @@ struct Work<'p> {
     /// The files that are copied as a whole, and to where.
     files: BTreeMap<FileId, RelPath>,
     without: HashSet<TableId>,
+    /// The record that is asked for, and where its copy stands if not behind it.
+    main: Thing,
+    place: Option<Place>,
     second_identifiers: Vec<Vec<usize>>,
 }
 

@@ -82,6 +82,26 @@ pub fn rename_with(project: &Project, address: &str, new: &str, notes: bool) -> 
     work.finish()
 }
 
+/// Builds the change that has all references follow records which have other keys already: the table, the former and the new
+/// key of each, as kept in memory. A change without files if nothing refers to them.
+///
+/// # Errors
+/// When a reference cannot be written.
+pub(super) fn follow_keys(project: &Project, moved: &[(TableId, String, String)]) -> Result<Change, Error> {
+    let mut work = Work::new(project, "follow".to_owned());
+    work.is_many = true;
+    for (table, old, new) in moved {
+        work.add(Item { key_done: true, ..Item::new(Thing::Record(*table, old.clone()), new.clone()) })?;
+    }
+    while !work.pending.is_empty() {
+        work.round()?;
+    }
+    if work.rewrites.is_empty() && work.moved.is_empty() {
+        return Ok(Change::default());
+    }
+    work.finish()
+}
+
 /// The key `old` as shown, with `new` as its part at `position`.
 fn with_part(old: &str, position: usize, new: &str) -> String {
     let parts = old.split(KEY_SEPARATOR).enumerate();

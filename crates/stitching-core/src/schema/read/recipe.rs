@@ -165,6 +165,7 @@ fn step<'t>(reader: &mut TomlReader<'t>, span: Range<usize>, body: &DeTable<'t>)
             name: text(reader, "name"),
             join: texts(reader, "join"),
             without: texts(reader, "without"),
+            after: text(reader, "after"),
         },
         "remove" => RecipeAction::Remove {
             records: texts(reader, "remove"),
