@@ -42,6 +42,8 @@ codes! {
     DUPLICATE_MEMBER = "duplicate-member";
     /// A file whose encoding had to be guessed.
     GUESSED_ENCODING = "guessed-encoding";
+    /// A value that names something only together with a field that is missing.
+    INCOMPLETE_NAME = "incomplete-name";
     /// A value that should be made from the record's key and is not.
     KEY_NOT_FOLLOWED = "key-not-followed";
     /// Lines that do not end as the game wants them.

@@ -423,8 +423,8 @@ fn what_belongs_to_a_record(#[case] settings: &str, #[case] expected: &str) {
 /// What is wrong with the settings of a format of sections.
 #[rstest]
 #[case::rows_without_rows(
-    "of = \"needs\"",
-    "3:31 `of` says something of rows, and the records are none | write `records = \"rows\"` if they are"
+    "records = \"sections\", of = \"needs\"",
+    "3:53 `of` says something of rows, and the records are none | write `records = \"rows\"` if they are"
 )]
 #[case::cells_of_keys(
     "records = \"keys\", delimiter = \",\"",

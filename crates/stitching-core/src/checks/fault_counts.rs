@@ -7,7 +7,7 @@ use crate::Code;
 use crate::links::Index;
 use crate::problem::Problem;
 use crate::reading::{FactsCache, View};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Problems of one check, table and field.
 #[derive(Debug, Clone)]
@@ -20,6 +20,8 @@ pub struct FaultGroup {
     pub field: Option<String>,
     /// How many there are.
     pub count: usize,
+    /// In how many files.
+    pub files: usize,
     /// One of them.
     pub example: Problem,
 }
@@ -31,6 +33,8 @@ pub struct FaultCounts {
     pub groups: Vec<FaultGroup>,
     /// How many records each table has, by name.
     pub records: BTreeMap<String, usize>,
+    /// How many files each table has, by name.
+    pub files: BTreeMap<String, usize>,
 }
 
 /// What a group is about.
@@ -42,16 +46,18 @@ pub fn fault_counts(view: View<'_>) -> FaultCounts {
     let finders = finders(view.schema);
     let index = Index::build(view, &finders, &FactsCache::default());
     let (placed, whole) = Seeds::find(&index, None).into_parts();
-    let mut counts: BTreeMap<Identity, (usize, usize)> = BTreeMap::new();
+    let mut counts: BTreeMap<Identity, (usize, usize, BTreeSet<u32>)> = BTreeMap::new();
     for (at, (file, seed)) in placed.iter().enumerate() {
         let of_file = || index.files[*file as usize].facts.tables.first().map(|facts| facts.table);
         let table = seed.table.or_else(of_file).map(|id| &view.schema.tables[id]);
         let field = table.zip(seed.rule).map(|(table, rule)| &table.fields[table.rules[rule].field].name);
         let identity = (seed.code, table.map(|table| table.name.clone()), field.cloned());
-        counts.entry(identity).or_insert((0, at)).0 += 1;
+        let own = counts.entry(identity).or_insert((0, at, BTreeSet::new()));
+        own.0 += 1;
+        own.2.insert(*file);
     }
     // The words of one of each group, made together: what they need is read once.
-    let examples: Vec<Placed> = counts.values().map(|(_, first)| placed[*first].clone()).collect();
+    let examples: Vec<Placed> = counts.values().map(|(_, first, _)| placed[*first].clone()).collect();
     let problems = Context::new(&index, &examples).problems(examples, false);
     let example_of = |code: Code, table: &Option<String>, field: &Option<String>, file: u32| {
         let path = view.stack.files()[index.files[file as usize].id].path.as_str();
@@ -60,9 +66,10 @@ pub fn fault_counts(view: View<'_>) -> FaultCounts {
         exact.or_else(|| of_code().next()).cloned()
     };
     let mut groups: Vec<FaultGroup> = Vec::new();
-    for ((code, table, field), (count, first)) in counts {
+    for ((code, table, field), (count, first, files)) in counts {
         let example = example_of(code, &table, &field, placed[first].0);
-        groups.extend(example.map(|example| FaultGroup { code, table, field, count, example }));
+        let files = files.len();
+        groups.extend(example.map(|example| FaultGroup { code, table, field, count, files, example }));
     }
     let mut of_whole: BTreeMap<Identity, (usize, Problem)> = BTreeMap::new();
     for problem in whole {
@@ -75,9 +82,11 @@ pub fn fault_counts(view: View<'_>) -> FaultCounts {
         table,
         field,
         count,
+        files: 1,
         example,
     }));
     let tables = view.schema.tables.iter().zip(&index.tables);
-    let records = tables.map(|(table, own)| (table.name.clone(), own.records)).collect();
-    FaultCounts { groups, records }
+    let records = tables.clone().map(|(table, own)| (table.name.clone(), own.records)).collect();
+    let files = tables.map(|(table, own)| (table.name.clone(), own.files.len())).collect();
+    FaultCounts { groups, records, files }
 }

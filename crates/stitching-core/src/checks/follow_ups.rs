@@ -186,7 +186,7 @@ pub(super) fn is_structural(code: Code) -> bool {
 
 /// Whether problems of this code tell that something is not there.
 fn lacks(code: Code) -> bool {
-    [Code::REQUIRED_EMPTY, Code::MISSING_KEY].contains(&code)
+    [Code::REQUIRED_EMPTY, Code::MISSING_KEY, Code::INCOMPLETE_NAME].contains(&code)
 }
 
 /// What the faults in one file do to the records of a table.

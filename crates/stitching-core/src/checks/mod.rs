@@ -21,6 +21,7 @@ mod each_text;
 mod fault_counts;
 mod follow_ups;
 mod guessed_encoding;
+mod incomplete_name;
 mod kept_report;
 mod key_not_followed;
 mod last_check;
@@ -87,8 +88,8 @@ use crate::problem::{Problem, Severity};
 use crate::rows::Others;
 use crate::schema::{NamedBy, Rule, Schema, Table, TableId, ValueRule};
 use crate::tables::{
-    CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, KeyFinder, LinkKind, PieceFinder, Seed,
-    ValueFinder,
+    CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, IncompleteFinder, KeyFinder, LinkKind,
+    PieceFinder, Seed, ValueFinder,
 };
 use crate::text::Span;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -123,6 +124,8 @@ pub enum Run {
     Cell(CellFinder),
     /// A piece of a value that does not have the shape of its field.
     Piece(PieceFinder),
+    /// A piece of a value that names something together with a field that is missing.
+    Incomplete(IncompleteFinder),
     /// A look at some fields of each record.
     Field {
         /// Which fields, and what finds it there.
@@ -216,6 +219,7 @@ impl std::fmt::Debug for Run {
             Run::Empty(_) => "Empty",
             Run::Cell(_) => "Cell",
             Run::Piece(_) => "Piece",
+            Run::Incomplete(_) => "Incomplete",
             Run::Field { .. } => "Field",
             Run::Value { .. } => "Value",
             Run::Link { .. } => "Link",
@@ -309,6 +313,7 @@ pub static CHECKS: &[&Check] = &[
     &duplicate_key::CHECK,
     &duplicate_member::CHECK,
     &guessed_encoding::CHECK,
+    &incomplete_name::CHECK,
     &key_not_followed::CHECK,
     &line_ends::CHECK,
     &lone_name::CHECK,
@@ -378,6 +383,7 @@ pub fn finders(schema: &Schema) -> Finders {
             Run::Empty(find) => finders.empty.push(find),
             Run::Cell(find) => finders.cells.push(find),
             Run::Piece(find) => finders.pieces.push(find),
+            Run::Incomplete(find) => finders.incomplete.push(find),
             Run::Field { finder, .. } => finders.fields.push(finder),
             Run::Value { structure, .. } => finders.cells.extend(structure),
             Run::Reading | Run::Link { .. } | Run::Index { .. } | Run::Stack(_) | Run::Rows(_) => {}

@@ -34,7 +34,8 @@ pub(super) fn seeds_of_files(index: &Index<'_>) -> Vec<Placed> {
             let slot = indexed.facts.tables.iter().position(|facts| facts.table == table).unwrap_or(0) as u32;
             let hidden = seed.rule.is_some_and(|rule| index.is_hidden(file as u32, slot, record, rule));
             // What a record of a higher layer lacks, that of a lower one may have.
-            let lacking = seed.code == Code::REQUIRED_EMPTY && index.adds_to_lower(file as u32, slot, record);
+            let of_lack = [Code::REQUIRED_EMPTY, Code::INCOMPLETE_NAME].contains(&seed.code);
+            let lacking = of_lack && index.adds_to_lower(file as u32, slot, record);
             !hidden && !lacking
         };
         seeds.extend(indexed.facts.seeds.iter().filter(counts).map(|seed| (file as u32, seed.clone())));

@@ -237,9 +237,7 @@ impl Format for Blocks {
             of_nodes.push(match node.kind {
                 Kind::Include => outline.add_value(around, within, "{includes}", name),
                 Kind::Item => outline.add_value(around, within, "{items}", name),
-                Kind::Entry => {
-                    outline.add_value(around, within, name, words.get(1).copied().unwrap_or_default())
-                }
+                Kind::Entry => outline.add_words(around, within, name, words.get(1..).unwrap_or_default()),
                 Kind::Block => {
                     let is_item = node.words.is_empty() && self.nesting == Nesting::Indent;
                     let own = outline.add(around, within, if is_item { ITEM } else { name });

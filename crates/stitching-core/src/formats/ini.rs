@@ -123,7 +123,7 @@ impl Format for Ini {
         }
         let mut reader = IniParser::new(self, text, &[]);
         reader.keep_names = true;
-        let mut names = vec![SECTION.to_owned()];
+        let mut names = self.name_columns();
         let of_lines = [(self.include.is_some(), INCLUDES), (self.others, LINES)];
         names.extend(of_lines.iter().filter(|(there, _)| *there).map(|(_, name)| (*name).to_owned()));
         for _ in 0..SAMPLE {
@@ -254,6 +254,14 @@ impl Ini {
     /// The parts of the template of sections.
     pub(super) fn parts(&self) -> &[String] {
         self.section.as_ref().map_or(&[], |section| section.parts())
+    }
+
+    /// The columns that tell of a section's name: the parts of its template, or the whole.
+    fn name_columns(&self) -> Vec<String> {
+        match self.parts() {
+            [] => vec![SECTION.to_owned()],
+            parts => parts.iter().map(|part| format!("{{{part}}}")).collect(),
+        }
     }
 
     fn same(&self, a: &str, b: &str) -> bool {

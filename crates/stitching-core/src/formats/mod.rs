@@ -313,6 +313,11 @@ pub trait Format: std::fmt::Debug + Send + Sync {
         None
     }
 
+    /// The column of other records in whose values the records are, if they are rows of a value.
+    fn source_column(&self) -> Option<&str> {
+        None
+    }
+
     /// Whether `column`, a name in braces such as `{section}`, stands for what the format knows of a record's
     /// place.
     fn knows(&self, _column: &str) -> bool {

@@ -31,8 +31,19 @@ pub struct OutlineNode {
     pub values: u32,
     /// How often that was a number.
     pub numbers: u32,
+    /// Of values of several words, for each place how often there was a word and how often that was a number.
+    pub words: Vec<WordCount>,
     last_parent: Option<usize>,
     run: u32,
+}
+
+/// The words at one place of the values of a node.
+#[derive(Debug, Default, Clone, Copy, PartialEq, Eq)]
+pub struct WordCount {
+    /// How many there were.
+    pub met: u32,
+    /// How many of them were numbers.
+    pub numbers: u32,
 }
 
 impl Default for Outline {
@@ -66,6 +77,22 @@ impl Outline {
         let id = self.add(parent, within, name);
         self.nodes[id].values += 1;
         self.nodes[id].numbers += u32::from(crate::text::number(value).is_some());
+        id
+    }
+
+    /// As [`Outline::add_value`] for a value of several words.
+    pub fn add_words(&mut self, parent: usize, within: usize, name: &str, words: &[&str]) -> usize {
+        /// Longer ones are lists.
+        const MOST: usize = 8;
+        let id = self.add_value(parent, within, name, words.first().copied().unwrap_or_default());
+        let counts = &mut self.nodes[id].words;
+        for (place, word) in words.iter().enumerate().take(MOST) {
+            if counts.len() == place {
+                counts.push(WordCount::default());
+            }
+            counts[place].met += 1;
+            counts[place].numbers += u32::from(crate::text::number(word).is_some());
+        }
         id
     }
 

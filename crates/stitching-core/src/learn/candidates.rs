@@ -7,7 +7,7 @@ use super::languages::{language_pattern, with_languages};
 use super::names::{plain_name, stem_words};
 use super::recognise::{MAY_LACK, Recognised, SAMPLE_BYTES, Settings, format_source, recognise, sample};
 use super::root_elements::{by_root_element, not_only_xml};
-use super::section_values::tables_in_values;
+use super::section_values::{rows_in_sections, tables_in_values};
 use super::sections::{by_file, by_key_or_section, by_kind};
 use super::shapes::{RecordShape, shapes_of};
 use crate::formats::{Blocks, Delimited, Ini, Json, Outline, Xml};
@@ -16,6 +16,7 @@ use crate::project::PROJECT_FILE;
 use crate::reading::View;
 use crate::reading::{start_of, with_start, with_text};
 use crate::schema::Schema;
+use crate::settings::toml_text;
 use crate::text::{Encoding, Text, TextFault};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
@@ -386,6 +387,7 @@ pub(super) fn of_cluster(
         .into_iter()
         .map(|mut shape| {
             let mut settings = settings.clone();
+            settings.extend(shape.settings.iter().cloned());
             if shape.whole_file && kind == Ini::NAME && !several {
                 // A single file of keys: each is a record.
                 settings.retain(|(name, _)| *name != "records");
@@ -440,7 +442,17 @@ fn shapes_together(
             let texts = || samples.iter().map(String::as_str);
             let found = by_kind(texts()).or_else(|| by_file(texts()));
             let mut shapes = found.unwrap_or_else(|| vec![by_key_or_section(texts())]);
-            shapes.extend(tables_in_values(texts()));
+            let inner: Vec<RecordShape> =
+                tables_in_values(texts()).into_iter().chain(rows_in_sections(texts())).collect();
+            // Where all sections are of one kind, the rows in them belong to what that names.
+            let kind = match shapes.as_slice() {
+                [one] => one.records.clone().filter(|(setting, _)| *setting == "section"),
+                _ => None,
+            };
+            shapes.extend(inner.into_iter().map(|mut own| {
+                own.settings.extend(kind.iter().map(|(setting, name)| (*setting, toml_text(name))));
+                own
+            }));
             return shapes;
         }
         _ => None,

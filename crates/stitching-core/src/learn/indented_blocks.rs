@@ -90,20 +90,7 @@ pub(super) fn indented(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised>
             .collect(),
     };
     let escapes = text.as_str().contains("\\\"");
-    let format = Blocks {
-        records: BlockPath::parse("*", false).ok()?,
-        taken: Taken::Blocks,
-        nesting: Nesting::Indent,
-        assign: Some(':'),
-        comments: comments.clone(),
-        block_comment: None,
-        separators: Vec::new(),
-        lists: Vec::new(),
-        bare_entries: false,
-        escapes,
-        over_lines: false,
-        include: None,
-    };
+    let format = by_indentation(Some(':'), comments.clone(), escapes)?;
     let mut found = Counter::default();
     format.read(text, &[], &mut found);
     if found.faults.len() > lines.lines.len() / 25 {
@@ -125,5 +112,66 @@ pub(super) fn indented(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised>
     if escapes {
         settings.push(("escapes", "true".to_owned()));
     }
+    Some(Recognised::new(Blocks::NAME, settings, shapes_of(&outline, Blocks::NAME, 1)))
+}
+
+/// The format of blocks that indentation nests.
+fn by_indentation(assign: Option<char>, comments: Vec<String>, escapes: bool) -> Option<Blocks> {
+    Some(Blocks {
+        records: BlockPath::parse("*", false).ok()?,
+        taken: Taken::Blocks,
+        nesting: Nesting::Indent,
+        assign,
+        comments,
+        block_comment: None,
+        separators: Vec::new(),
+        lists: Vec::new(),
+        bare_entries: false,
+        escapes,
+        over_lines: false,
+        include: None,
+    })
+}
+
+/// A file whose lines are a word with its values, nested by their indentation: `trip long`, below it `stop mill`.
+pub(super) fn indented_words(text: &Text<'_>, lines: &Lines<'_>) -> Option<Recognised> {
+    /// A longer line is a sentence.
+    const MOST_WORDS: usize = 8;
+    let all = lines.lines.len();
+    let is_plain = |line: &&&str| {
+        let first = line.split_whitespace().next().unwrap_or_default();
+        let is_word = first.starts_with(|next: char| next.is_alphabetic() || next == '_')
+            && first.chars().all(|next| next.is_alphanumeric() || "_-.".contains(next));
+        is_word
+            && line.split_whitespace().count() <= MOST_WORDS
+            && !line.trim_end().ends_with([':', ';', ','])
+            && !line.contains(['=', '(', ')', '{', '}', '<', '>'])
+    };
+    let deeper = |pair: &&[&str]| indent(pair[1]) > indent(pair[0]);
+    let heads: Vec<&str> = lines.lines.windows(2).filter(deeper).map(|pair| pair[0]).collect();
+    // The lines on top are heads of like blocks, each with a name.
+    let top: Vec<&&str> = lines.lines.iter().filter(|line| indent(line) == 0).collect();
+    let has_name = |line: &&&str| line.split_whitespace().count() == 2;
+    let are_heads = top.iter().all(|line| heads.contains(line))
+        && top.iter().filter(|line| has_name(line)).count() * 10 >= top.len() * 9;
+    let nested = all - top.len();
+    if top.is_empty()
+        || !are_heads
+        || nested * 2 < all
+        || lines.lines.iter().filter(is_plain).count() * 20 < all * 19
+    {
+        return None;
+    }
+    let comments: Vec<String> = lines.marks.iter().map(|mark| (*mark).to_owned()).collect();
+    let format = by_indentation(None, comments, false)?;
+    let mut found = Counter::default();
+    format.read(text, &[], &mut found);
+    if found.faults.len() > all / 25 {
+        return None;
+    }
+    let mut outline = Outline::default();
+    format.outline(text, &mut outline);
+    let mut settings: Settings = vec![("nesting", toml_text("indent")), ("assign", toml_text(""))];
+    settings.extend(lines.comment_setting(&["#"]));
     Some(Recognised::new(Blocks::NAME, settings, shapes_of(&outline, Blocks::NAME, 1)))
 }

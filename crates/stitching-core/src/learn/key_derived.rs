@@ -138,10 +138,13 @@ impl Study<'_> {
             if counts.records < 3 || own.texts.is_some() || own.table.texts.is_some() {
                 continue;
             }
+            let column = |field: &usize| own.table.fields[*field].column.as_str();
             let could = |field: &usize| {
                 let profile = &counts.columns[*field];
                 let many = profile.uniqueness() >= 0.9;
+                // What is known of a record's place is no value that follows.
                 own.table.fields[*field].name != *key
+                    && !(column(field).starts_with('{') && own.table.format.knows(column(field)))
                     && profile.values > 2
                     && many
                     && profile.is_identifiers()

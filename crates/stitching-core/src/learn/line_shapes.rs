@@ -4,7 +4,7 @@ use super::recognise::{Lines, Recognised, SAMPLE_LINES, Settings};
 use super::shapes::RecordShape;
 use crate::formats::Lines as LinesFormat;
 use crate::text::Template;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// A line that is a word with a value: `length 20`, `crew = "tow"`.
 struct Headed<'t> {
@@ -108,26 +108,85 @@ pub(super) fn carried(lines: &Lines<'_>) -> Option<Recognised> {
 pub(super) fn words_in_place(lines: &Lines<'_>) -> Option<Recognised> {
     const FEWEST_LINES: usize = 4;
     const WORDS: std::ops::RangeInclusive<usize> = 3..=9;
-    let is_plain = |word: &str| !word.contains(['"', '\'', '{', '}', '[', ']', '=', '<', '>', ';', ',']);
-    let split = |line: &&&str| -> Vec<String> { line.split_whitespace().map(str::to_owned).collect() };
-    let all: Vec<Vec<String>> = lines.lines.iter().map(|line| split(&line)).collect();
+    let all: Vec<Vec<String>> = lines.lines.iter().map(|line| words_of(line)).collect();
     let count = all.first().map_or(0, Vec::len);
-    let fits = |words: &&Vec<String>| words.len() == count && words.iter().all(|word| is_plain(word));
+    let fits = |words: &&Vec<String>| words.len() == count && words.iter().all(|word| is_plain_word(word));
     let fitting: Vec<&Vec<String>> = all.iter().filter(fits).collect();
     if !WORDS.contains(&count) || fitting.len() < FEWEST_LINES || fitting.len() * 10 < all.len() * 9 {
         return None;
     }
+    let (source, columns) = template_of_words(&fitting)?;
+    // A list of numbers, or of words of a sentence, has no word that is always there.
+    if columns.len() < 2 || columns.len() == count {
+        return None;
+    }
+    let mut settings: Settings = vec![("line", format!("'{source}'"))];
+    settings.extend(lines.comment_setting(&[]));
+    if fitting.len() < lines.lines.len() {
+        settings.push(("others", "true".to_owned()));
+    }
+    let shape = RecordShape { columns, ..RecordShape::plain(None) };
+    Some(Recognised::new(LinesFormat::NAME, settings, vec![shape]))
+}
+
+/// Lines of words that begin with one of a few words, after which as many follow each time: `give owls coal 3`, `open gate`. Each first
+/// word is a table of its own.
+pub(super) fn commands(lines: &Lines<'_>) -> Option<Recognised> {
+    const FEWEST_LINES: usize = 6;
+    const MOST_WORDS: usize = 9;
+    let mut groups: BTreeMap<&str, Vec<Vec<String>>> = BTreeMap::new();
+    for line in &lines.lines {
+        let first = line.split_whitespace().next()?;
+        groups.entry(first).or_default().push(words_of(line));
+    }
+    let is_command = |(word, group): &(&str, Vec<Vec<String>>)| {
+        let count = group[0].len();
+        let is_word = word.chars().all(|next| next.is_alphabetic() || "_-".contains(next));
+        let fits = |words: &Vec<String>| words.len() == count && words.iter().all(|word| is_plain_word(word));
+        is_word && group.len() > 1 && (2..=MOST_WORDS).contains(&count) && group.iter().all(fits)
+    };
+    let groups: Vec<(&str, Vec<Vec<String>>)> = groups.into_iter().filter(is_command).collect();
+    let covered: usize = groups.iter().map(|(_, group)| group.len()).sum();
+    if groups.len() < 2 || covered < FEWEST_LINES || covered * 10 < lines.lines.len() * 8 {
+        return None;
+    }
+    let mut shapes = Vec::new();
+    for (word, group) in &groups {
+        let (source, columns) = template_of_words(&group.iter().collect::<Vec<_>>())?;
+        if columns.is_empty() {
+            continue;
+        }
+        let (records, name) = (Some(("line", source)), Some((*word).to_owned()));
+        shapes.push(RecordShape { records, name, columns, ..RecordShape::plain(None) });
+    }
+    let mut settings: Settings = lines.comment_setting(&[]).into_iter().collect();
+    settings.push(("others", "true".to_owned()));
+    (!shapes.is_empty()).then(|| Recognised::new(LinesFormat::NAME, settings, shapes))
+}
+
+fn words_of(line: &str) -> Vec<String> {
+    line.split_whitespace().map(str::to_owned).collect()
+}
+
+fn is_plain_word(word: &str) -> bool {
+    !word.contains(['"', '\'', '{', '}', '[', ']', '=', '<', '>', ';', ','])
+}
+
+/// The template of lines of as many words each, and its parts: a word that is always the same, and what stands between such, called
+/// after the word before it.
+fn template_of_words(all: &[&Vec<String>]) -> Option<(String, Vec<String>)> {
+    let count = all.first()?.len();
     let (mut source, mut columns): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
     let mut before: Option<&str> = None;
     for at in 0..count {
-        let first = fitting[0][at].as_str();
+        let first = all[0][at].as_str();
         let is_name = first.chars().all(|next| next.is_alphabetic() || "_-".contains(next));
-        if is_name && fitting.iter().all(|words| words[at] == first) {
+        if is_name && all.iter().all(|words| words[at] == first) {
             source.push(first.to_owned());
             before = Some(first);
             continue;
         }
-        let numbers = fitting.iter().all(|words| crate::text::number(&words[at]).is_some());
+        let numbers = all.iter().all(|words| crate::text::number(&words[at]).is_some());
         let base = before.take().unwrap_or(if numbers { "amount" } else { "what" }).replace('-', "_");
         let taken = |name: &String| columns.contains(name);
         let name = (1..)
@@ -136,17 +195,7 @@ pub(super) fn words_in_place(lines: &Lines<'_>) -> Option<Recognised> {
         source.push(format!("{{{name}}}"));
         columns.push(name);
     }
-    // A list of numbers, or of words of a sentence, has no word that is always there.
-    if columns.len() < 2 || columns.len() == count {
-        return None;
-    }
-    let mut settings: Settings = vec![("line", format!("'{}'", source.join(" ")))];
-    settings.extend(lines.comment_setting(&[]));
-    if fitting.len() < lines.lines.len() {
-        settings.push(("others", "true".to_owned()));
-    }
-    let shape = RecordShape { columns, ..RecordShape::plain(None) };
-    Some(Recognised::new(LinesFormat::NAME, settings, vec![shape]))
+    Some((source.join(" "), columns))
 }
 
 /// Lines of one shape: texts under keys, or a word with a value. `apart` tells whether what they name must differ.

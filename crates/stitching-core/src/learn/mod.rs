@@ -71,8 +71,8 @@ use keys::{KeyChoice, STEM, choose_key, votes};
 use links::ValuePlaces;
 use profile::{ColumnRequest, Counts, Profile, SAMPLED, Split, profile};
 use shapes::{RecordShape, shapes_of};
-use std::collections::{BTreeSet, HashSet};
-use tables::{optional_key_proposal, table_proposal, texts_setting};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use tables::{language_columns, optional_key_proposal, table_proposal, texts_setting};
 
 /// What was learned.
 #[derive(Debug, Default)]
@@ -228,10 +228,7 @@ pub fn learn(view: View<'_>) -> Learned {
         copies: copies.into_iter().map(|(copy, of)| (path(copy), path(of))).collect(),
         passed_over: passed_over(stack, through),
         binary,
-        languages: languages
-            .into_iter()
-            .map(|code| (code.clone(), bytes_in(stack, &studied, &code)))
-            .collect(),
+        languages: languages_with_bytes(stack, &studied, &counts, languages),
         tables: studied.len(),
         records: counts.iter().map(|counts| counts.records).sum(),
     }
@@ -245,6 +242,25 @@ fn is_described(schema: &Schema, own: &Proposal) -> bool {
             && own.settings.iter().any(|(_, value)| *value == template)
     };
     schema.companions.iter().any(is_it)
+}
+
+/// The languages that paths name, `of_paths`, and those that columns are called by; how much there is in each, in bytes.
+fn languages_with_bytes(
+    stack: &Stack,
+    studied: &[Studied],
+    counts: &[Counts],
+    of_paths: BTreeSet<String>,
+) -> Vec<(String, u64)> {
+    let mut out: BTreeMap<String, u64> =
+        of_paths.into_iter().map(|code| (code.clone(), bytes_in(stack, studied, &code))).collect();
+    for (own, counts) in studied.iter().zip(counts).filter(|(own, _)| own.texts.is_some()) {
+        for (code, at) in language_columns(&own.table) {
+            // Values are compared with values only, and so many bytes a word will do.
+            const BYTES: u64 = 20;
+            *out.entry(code).or_default() += counts.columns[at].values * BYTES;
+        }
+    }
+    out.into_iter().collect()
 }
 
 /// How many bytes the files of `studied` have that are in the language with this code.

@@ -156,37 +156,44 @@ pub(super) fn is_note(column: &str) -> bool {
 
 /// Whether `part` of a path is a language code (ISO 639-1, perhaps with a region) or its English name.
 pub(super) fn is_language(part: &str) -> bool {
+    language_code(part).is_some()
+}
+
+/// The language code (ISO 639-1, perhaps with a region) that a name stands for, in small letters but for the region: a code, or
+/// a language's English name.
+pub(super) fn language_code(name: &str) -> Option<String> {
     const CODES: &str = "ar bg ca cs da de el en es et eu fa fi fr ga gl he hi hr hu hy id is it ja ka kk ko lt lv mk ms nb nl nn no pl pt ro ru sk sl sq sr sv th tr uk vi zh";
-    const NAMES: [&str; 20] = [
-        "english",
-        "german",
-        "french",
-        "spanish",
-        "italian",
-        "polish",
-        "russian",
-        "portuguese",
-        "dutch",
-        "czech",
-        "japanese",
-        "korean",
-        "chinese",
-        "swedish",
-        "danish",
-        "finnish",
-        "hungarian",
-        "turkish",
-        "ukrainian",
-        "norwegian",
+    const NAMES: [(&str, &str); 20] = [
+        ("english", "en"),
+        ("german", "de"),
+        ("french", "fr"),
+        ("spanish", "es"),
+        ("italian", "it"),
+        ("polish", "pl"),
+        ("russian", "ru"),
+        ("portuguese", "pt"),
+        ("dutch", "nl"),
+        ("czech", "cs"),
+        ("japanese", "ja"),
+        ("korean", "ko"),
+        ("chinese", "zh"),
+        ("swedish", "sv"),
+        ("danish", "da"),
+        ("finnish", "fi"),
+        ("hungarian", "hu"),
+        ("turkish", "tr"),
+        ("ukrainian", "uk"),
+        ("norwegian", "no"),
     ];
-    let lower = part.to_lowercase();
-    if NAMES.contains(&lower.as_str()) {
-        return true;
+    let lower = name.to_lowercase();
+    if let Some((_, code)) = NAMES.iter().find(|(own, _)| *own == lower) {
+        return Some((*code).to_owned());
     }
     let (code, region) = lower.split_once(['-', '_']).unwrap_or((&lower, ""));
-    code.len() == 2
+    let is_code = code.len() == 2
         && CODES.split(' ').any(|known| known == code)
-        && (region.is_empty() || (2..=4).contains(&region.len()))
+        && (region.is_empty() || (2..=4).contains(&region.len()));
+    is_code.then(|| format!("{code}{}", &name[code.len()..]))
 }
 
 #[cfg(test)]

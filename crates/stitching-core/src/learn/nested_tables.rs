@@ -2,7 +2,7 @@
 
 use super::Studied;
 use super::recognise::SAMPLE_BYTES;
-use crate::formats::{Blocks, Column, ColumnCell, Fault, Json, RawRecord, RecordSink, Xml};
+use crate::formats::{Blocks, Column, ColumnCell, Fault, Ini, Json, RawRecord, RecordSink, Xml};
 use crate::layers::{FileId, Stack};
 use crate::reading::with_start;
 use crate::schema::Table;
@@ -19,18 +19,21 @@ pub(super) fn fields_of_inner_tables(stack: &Stack, studied: &[Studied]) -> Vec<
     let mut out: Vec<BTreeSet<usize>> = vec![BTreeSet::new(); studied.len()];
     let mut sharing: BTreeMap<FileId, Vec<usize>> = BTreeMap::new();
     for (at, own) in studied.iter().enumerate() {
-        if matches!(own.table.format_name, Json::NAME | Xml::NAME | Blocks::NAME) {
+        if matches!(own.table.format_name, Json::NAME | Xml::NAME | Blocks::NAME | Ini::NAME) {
             own.files.first().into_iter().for_each(|file| sharing.entry(*file).or_default().push(at));
         }
     }
     for tables in sharing.into_values().filter(|tables| tables.len() > 1) {
         let seen: Vec<Vec<FileRecords>> = tables.iter().map(|at| look(stack, &studied[*at])).collect();
         for (outer, around) in tables.iter().zip(&seen) {
-            for (_, inside) in tables.iter().zip(&seen).filter(|(inner, _)| *inner != outer) {
+            for (inner, inside) in tables.iter().zip(&seen).filter(|(inner, _)| *inner != outer) {
                 let has_records = inside.iter().any(|own| !own.records.is_empty());
                 if has_records && inside.iter().zip(around).all(|(inside, around)| inside.lies_in(around)) {
                     let fields = 0..studied[*outer].table.fields.len();
                     out[*outer].extend(fields.filter(|field| are_in(*field, around, inside)));
+                    // The first row in a value is no record.
+                    let source = studied[*inner].table.format.source_column();
+                    out[*outer].extend(source.and_then(|key| studied[*outer].table.field(key)));
                 }
             }
         }

@@ -1,8 +1,8 @@
 //! Recognising what a file is by its content: its format with all settings, as the schema writes them.
 
 use super::block_scripts::blocks;
-use super::indented_blocks::indented;
-use super::line_shapes::{carried, several_lines, template, words_in_place};
+use super::indented_blocks::{indented, indented_words};
+use super::line_shapes::{carried, commands, several_lines, template, words_in_place};
 use super::rows::{separated, spaced, tabs};
 use super::sections::ini;
 use super::shapes::{Place, RecordShape, shapes_of};
@@ -92,6 +92,9 @@ pub(super) fn recognise(text: &Text<'_>) -> Option<Recognised> {
         _ => {}
     }
     let lines = Lines::of(&whole[content.body()..]);
+    if is_encoded(&lines) {
+        return None;
+    }
     po(&lines)
         .or_else(|| tabs(&lines))
         .or_else(|| indented(&content, &lines))
@@ -99,10 +102,25 @@ pub(super) fn recognise(text: &Text<'_>) -> Option<Recognised> {
         .or_else(|| carried(&lines))
         .or_else(|| ini(&lines))
         .or_else(|| blocks(&content, &lines))
+        .or_else(|| indented_words(&content, &lines))
         .or_else(|| separated(&lines))
         .or_else(|| spaced(&lines))
         .or_else(|| words_in_place(&lines))
         .or_else(|| template(&lines, true))
+        .or_else(|| commands(&lines))
+}
+
+/// Whether the lines are bytes written as letters and digits (RFC 4648): they are long, without a blank.
+fn is_encoded(lines: &Lines<'_>) -> bool {
+    const LONG: usize = 48;
+    let is_one = |line: &&&str| {
+        let line = line.trim();
+        line.len() >= LONG
+            && line.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"+/=".contains(&byte))
+            && line.bytes().any(|byte| byte.is_ascii_digit())
+            && line.bytes().any(|byte| byte.is_ascii_uppercase())
+    };
+    lines.lines.iter().filter(is_one).count() * 10 > lines.lines.len() * 7
 }
 
 /// The text behind notes of two kinds that lenient JSON may begin with: `//` and `/* */`.
@@ -323,6 +341,22 @@ mod tests {
         "give coal 3 to tow\ngive peat 4 to tow\ngive salt 1 to lock\ngive coal 2 to mast\n",
         r#"{ kind = "lines", line = 'give {give} {amount} to {to}' } [give amount to] "#
     )]
+    #[case::commands(
+        "give tow coal 3\ngive mast peat 1\nopen gate_a\nopen gate_b\nplace tow at mill\nplace mast at weir\nhalt\n",
+        r#"{ kind = "lines", line = "give {give} {what} {amount}", others = true } [give what amount] "#
+    )]
+    #[case::bytes_as_letters(
+        "MIIDwzCCAqugAwIBAgIBATANBgkqhkiG9w0BAQsFADCBgjELMAkGA1UEBhMCREUx\nKzApBgNVBAoMIlQtU3lzdGVtcyBFbnRlcnByaXNlIFNlcnZpY2VzIEdtYkgxHzAd\nBgNVBAsMFlQtU3lzdGVtcyBUcnVzdCBDZW50ZXIxJTAjBgNVBAMMHFQtVGVsZVNl\nY0dsb2JhbFJvb3Q=\n",
+        "nothing"
+    )]
+    #[case::prose_is_no_commands(
+        "The mill is old\nThe weir fell down\nA boat came by\nA crew was lost in fog\nThe end\nA start\n",
+        "nothing"
+    )]
+    #[case::words_nested_by_indentation(
+        "trip long\n  title LONG\n  stop 1\n    at mill\n    load coal 3\n  stop 2\n    at weir\n  then short\n",
+        r#"{ kind = "blocks", records = "trip/stop", nesting = "indent", assign = "" } [{label} at load/{1} load/{2}] "#
+    )]
     #[case::a_sentence(
         "the mill is old\nthe weir is new\nthe lock is shut\nthe gate leads to nowhere\n",
         r#"{ kind = "lines", line = 'the {value}' } [value] value"#
@@ -362,7 +396,7 @@ mod tests {
     )]
     #[case::one_that_is_cut_short_is_none(
         "barge a\ncrew x\nbarge b\ncrew y\nbarge c\ncrew x\nbarge d\n",
-        "nothing"
+        r#"{ kind = "lines", line = "barge {barge}", others = true } [barge] "#
     )]
     #[case::lines_that_hold_for_others(
         "folder sounds/low\nfile \"a.wav\"\nfile \"b.wav\"\nfolder sounds/high\nfile \"a.wav\"\nfile \"c.wav\"\n",

@@ -183,7 +183,7 @@ fn names_types(row: &[&str]) -> bool {
 }
 
 /// The letters for the column at position `at`, as spreadsheets have them: `A` to `Z`, `AA` and so on.
-fn letters(at: usize) -> String {
+pub(super) fn letters(at: usize) -> String {
     let last = char::from(b'A' + (at % 26) as u8);
     match at / 26 {
         0 => last.to_string(),

@@ -1,7 +1,9 @@
 //! Values of INI files that go over several lines: after a comma, and tables between brackets.
 
-use super::recognise::Lines;
+use super::recognise::{Lines, Settings};
+use super::rows::letters;
 use super::shapes::RecordShape;
+use crate::settings::toml_text;
 use std::collections::BTreeMap;
 
 /// A value that goes over several lines, or stands between brackets.
@@ -115,6 +117,67 @@ pub(super) fn tables_in_values<'t>(texts: impl Iterator<Item = &'t str>) -> Vec<
     tables.map(shape).collect()
 }
 
+/// The signs that stand between the cells of rows.
+const DELIMITERS: [char; 4] = [',', ';', '|', '\t'];
+
+/// Whether two lines that are no keys may be rows of one grid: they have as many cells, or are equally long.
+pub(super) fn is_like_row(one: &str, other: &str) -> bool {
+    let has_as_many = |sign: &char| {
+        let count = one.matches(*sign).count();
+        count > 0 && other.matches(*sign).count() == count
+    };
+    one.chars().count() == other.chars().count() || DELIMITERS.iter().any(has_as_many)
+}
+
+/// The rows of cells that stand in sections beside their keys, where all sections have such of as many cells.
+pub(super) fn rows_in_sections<'t>(texts: impl Iterator<Item = &'t str>) -> Option<RecordShape> {
+    /// Fewer rows, or rows in fewer sections, may look so by chance.
+    const FEWEST: (usize, usize) = (6, 2);
+    let (mut rows, mut sections, mut keys) = (Vec::new(), 0, 0);
+    for text in texts {
+        let sample = Lines::of(text);
+        let mut lines = sample.lines.iter().map(|line| line.trim()).peekable();
+        while let Some(line) = lines.next() {
+            keys += usize::from(key_and_value(line).is_some());
+            if !line.starts_with('[') {
+                continue;
+            }
+            let before = rows.len();
+            while let Some(line) = lines.next_if(|line| !line.starts_with('[')) {
+                match key_and_value(line) {
+                    Some(_) => keys += 1,
+                    None => rows.push(line.to_owned()),
+                }
+            }
+            sections += usize::from(rows.len() > before);
+        }
+    }
+    if keys == 0 || rows.len() < FEWEST.0 || sections < FEWEST.1 {
+        return None;
+    }
+    let cells = |row: &String, sign: char| row.trim_end_matches(sign).matches(sign).count();
+    let sign = DELIMITERS.into_iter().find(|sign| {
+        let count = cells(&rows[0], *sign);
+        count > 0 && rows.iter().all(|row| cells(row, *sign) == count)
+    })?;
+    let columns: Vec<String> = (0..=cells(&rows[0], sign)).map(letters).collect();
+    let shown: Vec<String> = columns.iter().map(|name| toml_text(name)).collect();
+    let mut settings: Settings =
+        vec![("header", "false".to_owned()), ("columns", format!("[{}]", shown.join(", ")))];
+    match sign {
+        ',' => {}
+        '\t' => settings.push(("delimiter", "\"tab\"".to_owned())),
+        sign => settings.push(("delimiter", format!("\"{sign}\""))),
+    }
+    Some(RecordShape {
+        records: Some(("records", "rows".to_owned())),
+        name: Some("rows".to_owned()),
+        settings,
+        columns,
+        ..RecordShape::default()
+    })
+}
+
 /// The names of the columns, if `rows` are a table with a header.
 fn header(rows: &[&str]) -> Option<Vec<String>> {
     let mut cells = rows.iter().map(|row| row.trim_end_matches(',').split(',').map(str::trim));
@@ -155,6 +218,27 @@ mod tests {
         };
         let found: Vec<String> = long_values(&lines).iter().map(shown).collect();
         assert_eq!(found.join("; "), expected);
+    }
+
+    #[rstest]
+    #[case::beside_keys(
+        "[a]\nx = 1\np, 1\nq, 2\nr, 3\n[b]\nx = 2\np, 1\nq, 2\nr, 3\n",
+        "header = false, columns = [\"A\", \"B\"]"
+    )]
+    #[case::another_sign(
+        "[a]\nx = 1\np|1|s\nq|2|s\nr|3|s\n[b]\nx = 2\np|1|s\nq|2|s\nr|3|s\n",
+        "header = false, columns = [\"A\", \"B\", \"C\"], delimiter = \"|\""
+    )]
+    #[case::of_one_section("[a]\nx = 1\np, 1\nq, 2\nr, 3\np, 1\nq, 2\nr, 3\n", "none")]
+    #[case::of_other_lengths("[a]\nx = 1\np, 1\nq, 2\nr, 3, 4\n[b]\nx = 2\np, 1\nq, 2\nr, 3\n", "none")]
+    #[case::no_cells("[a]\nx = 1\n010\n011\n010\n[b]\nx = 2\n010\n011\n010\n", "none")]
+    fn rows(#[case] text: &str, #[case] expected: &str) {
+        let found = rows_in_sections(std::iter::once(text));
+        let shown = |own: RecordShape| {
+            let settings = own.settings.iter().map(|(name, value)| format!("{name} = {value}"));
+            settings.collect::<Vec<_>>().join(", ")
+        };
+        assert_eq!(found.map_or("none".to_owned(), shown), expected);
     }
 
     #[rstest]

@@ -1,7 +1,7 @@
 //! Recognising INI: its settings, and what its sections are.
 
 use super::recognise::{Lines, Recognised, Settings};
-use super::section_values::long_values;
+use super::section_values::{is_like_row, long_values};
 use super::shapes::RecordShape;
 use crate::formats::Ini;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -11,8 +11,8 @@ pub(super) fn ini(lines: &Lines<'_>) -> Option<Recognised> {
     let mut names: HashMap<&str, usize> = HashMap::new();
     let mut quoted = 0;
     let mut has_head = false;
-    // Lines of a grid, which are as long as the one above; how long the last one was, and whether it is of a grid.
-    let (mut rows, mut row, mut in_grid) = (0usize, 0, false);
+    // How many lines are rows, which are like the one above; the last one, and whether it is a row.
+    let (mut rows, mut row, mut in_grid) = (0usize, None, false);
     let is_section = |line: &str| line.trim_start().starts_with('[') && line.contains(']');
     // Without sections brackets are the sign of something else.
     let has_sections = lines.lines.iter().any(|line| is_section(line));
@@ -37,7 +37,7 @@ pub(super) fn ini(lines: &Lines<'_>) -> Option<Recognised> {
         }
         if is_section(line) {
             sections += 1;
-            (row, in_grid) = (0, false);
+            (row, in_grid) = (None, false);
             continue;
         }
         match line.split_once('=') {
@@ -51,13 +51,13 @@ pub(super) fn ini(lines: &Lines<'_>) -> Option<Recognised> {
             _ => {
                 braces += usize::from(line.contains(['{', '}']));
                 others += 1;
-                let length = line.chars().count();
-                if sections > 0 && row == length {
+                if sections > 0 && row.is_some_and(|above| is_like_row(above, line)) {
                     rows += 1 + usize::from(!in_grid);
                     in_grid = true;
                 } else {
-                    (row, in_grid) = (length, false);
+                    in_grid = false;
                 }
+                row = Some(line);
             }
         }
     }

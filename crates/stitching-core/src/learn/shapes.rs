@@ -1,5 +1,6 @@
 //! Which things of a nested file are like records: what comes again and again with the same names inside.
 
+use super::recognise::Settings;
 use crate::formats::{Blocks, ITEM, Json, Outline, OutlineNode, Xml};
 use std::collections::HashMap;
 
@@ -11,6 +12,8 @@ pub(super) type Place = (&'static str, String);
 pub(super) struct RecordShape {
     /// The setting of the format that leads to them, and its value: `records`, `$.objects[*]`.
     pub records: Option<Place>,
+    /// Further settings of the format that only these have.
+    pub settings: Settings,
     /// What they are called in the file, if that is anything.
     pub name: Option<String>,
     /// What names a record by its place: `{member}`, `{section}`, a part of the line.
@@ -100,8 +103,12 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str, files: usize) -> 
             if own.children.is_empty() {
                 continue;
             }
-            let repeated =
-                own.most > 1 || own.name == ITEM || is_one_a_file(outline, at, *child, kind, files);
+            let one_a_file = is_one_a_file(outline, at, *child, kind, files);
+            let repeated = own.most > 1 || own.name == ITEM || one_a_file;
+            if one_a_file && holds_many(outline, *child) {
+                // What it holds are records too.
+                deeper.push((*child, path.clone()));
+            }
             if syntax.kind != Json::NAME && own.name != ITEM && contains_itself(outline, *child) {
                 // Such things may stand at any depth.
                 let mut columns = columns_of(outline, &[*child], &syntax);
@@ -178,27 +185,37 @@ pub(super) fn shapes_of(outline: &Outline, kind: &'static str, files: usize) -> 
     found
 }
 
+/// The word behind the name in the head of a block.
+const LABEL: &str = "{label}";
+
 /// Whether each file holds nothing but one thing at node `child`, of one kind in all of them: `boat scow { ... }`.
 fn is_one_a_file(outline: &Outline, at: usize, child: usize, kind: &str, files: usize) -> bool {
     /// With fewer values of its own it may hold the records together.
     const FEWEST_VALUES: usize = 2;
-    /// With so many like things inside, on the average, it does.
-    const MANY_INSIDE: u32 = 3;
     let (around, own) = (&outline.nodes[at], &outline.nodes[child]);
     let values = own.children.iter().filter(|inner| is_value(outline, **inner)).count();
-    // Where many like things stand inside, these are the records, and the thing holds them together.
-    let holds_many = own.children.iter().any(|inner| {
-        let inner = &outline.nodes[*inner];
-        !inner.children.is_empty() && inner.most > 1 && inner.met >= own.met * MANY_INSIDE
-    });
+    // With a name of its own and values it is a record all the same.
+    let is_named = own.children.iter().any(|inner| outline.nodes[*inner].name == LABEL);
+    let is_record = !holds_many(outline, child) || (is_named && values > FEWEST_VALUES);
     kind != Xml::NAME
         && at == 0
         && around.children.len() == 1
         && files >= SEVERAL_FILES
         && own.met as usize * 10 >= files * 9
         && values >= FEWEST_VALUES
-        && !holds_many
+        && is_record
         && !is_map(outline, child, kind)
+}
+
+/// Whether many like things stand inside each of what node `at` stands for, so that these are records, and it holds them together.
+fn holds_many(outline: &Outline, at: usize) -> bool {
+    /// So many, on the average.
+    const MANY: u32 = 3;
+    let own = &outline.nodes[at];
+    own.children.iter().any(|inner| {
+        let inner = &outline.nodes[*inner];
+        !inner.children.is_empty() && inner.most > 1 && inner.met >= own.met * MANY
+    })
 }
 
 /// The sets of like records inside the records at node `at`, which `steps` lead to: things that are there several times,
@@ -325,9 +342,10 @@ fn columns_of(outline: &Outline, nodes: &[usize], syntax: &Syntax) -> Vec<String
         let has_value = values().next().is_some() || same.iter().any(|at| outline.nodes[*at].values > 0);
         if has_value && out.len() < MOST_COLUMNS {
             let column = syntax.column(outline, &same, &steps);
-            if !out.contains(&column) {
-                out.push(column);
-            }
+            let places = 1..=words_apart(outline, &same);
+            let of_words = places.map(|place| format!("{column}/{{{place}}}")).collect::<Vec<_>>();
+            let columns = if of_words.is_empty() { vec![column] } else { of_words };
+            out.extend(columns.into_iter().filter(|column| !out.contains(column)).collect::<Vec<_>>());
         }
         let ends_here = !steps.is_empty() && syntax.kind != Xml::NAME && values().count() == same.len();
         if steps.len() >= DEEPEST_COLUMN || ends_here {
@@ -350,6 +368,22 @@ fn columns_of(outline: &Outline, nodes: &[usize], syntax: &Syntax) -> Vec<String
         }
     }
     out
+}
+
+/// How many words the values of the nodes `same` have, if all have as many and these are not alike: some are numbers and others
+/// none, as in `load coal 3`. Otherwise 0.
+fn words_apart(outline: &Outline, same: &[usize]) -> usize {
+    let met: u32 = same.iter().map(|at| outline.nodes[*at].values).sum();
+    let most = same.iter().map(|at| outline.nodes[*at].words.len()).max().unwrap_or_default();
+    let of_place = |place: usize| {
+        let counts = same.iter().filter_map(|at| outline.nodes[*at].words.get(place));
+        counts.fold((0, 0), |(met, numbers), own| (met + own.met, numbers + own.numbers))
+    };
+    let counts: Vec<(u32, u32)> = (0..most).map(of_place).collect();
+    let are_all = counts.len() > 1 && counts.iter().all(|(own, _)| *own == met);
+    let differ =
+        counts.iter().any(|(met, numbers)| met == numbers) && counts.iter().any(|(_, numbers)| *numbers == 0);
+    if are_all && differ { most } else { 0 }
 }
 
 /// Whether what stands inside the nodes `same` is no set of fields but values of one kind under names that vary from one

@@ -8,7 +8,7 @@ use super::profile::Counts;
 use super::proposal::{Band, Proposal, Topic};
 use crate::formats::{Po, Xml};
 use crate::schema::Table;
-use crate::settings::toml_text;
+use crate::settings::{toml_key, toml_text};
 
 /// What the schema is to say of a table that seems to hold texts.
 pub(super) fn texts_setting(
@@ -23,14 +23,14 @@ pub(super) fn texts_setting(
     if candidate.shape.key.as_deref() == Some("{key}") {
         return Some("\"{value}\"".to_owned());
     }
-    let languages: Vec<&str> = table
-        .fields
-        .iter()
-        .map(|field| field.name.as_str())
-        .filter(|name| names::is_language(name))
-        .collect();
-    if languages.len() >= 2 && languages.len() + 2 >= table.fields.len() {
-        return Some("true".to_owned());
+    let languages = language_columns(table);
+    if !languages.is_empty() {
+        let is_plain = languages.iter().all(|(code, at)| *code == table.fields[*at].name);
+        let field = |(code, at): &(String, usize)| {
+            format!("{} = {}", toml_key(code), toml_text(&table.fields[*at].name))
+        };
+        let fields: Vec<String> = languages.iter().map(field).collect();
+        return Some(if is_plain { "true".to_owned() } else { format!("{{ {} }}", fields.join(", ")) });
     }
     // A map of prose in XML, by the names of its elements.
     let is_prose = |at: usize| counts.columns[at].prose * 2 > counts.columns[at].values;
@@ -54,6 +54,24 @@ pub(super) fn texts_setting(
         [] if by_path && others.len() == 1 => Some(toml_text(&table.fields[others[0]].name)),
         _ => None,
     }
+}
+
+/// The columns of a table that are texts side by side, one for each language: its code, and the position of the field. None
+/// unless there are several and hardly anything else.
+pub(super) fn language_columns(table: &Table) -> Vec<(String, usize)> {
+    let codes = table
+        .fields
+        .iter()
+        .enumerate()
+        .filter_map(|(at, field)| Some((names::language_code(&field.name)?, at)));
+    let found: Vec<(String, usize)> = codes.collect();
+    let is_once = |(code, _): &(String, usize)| found.iter().filter(|(other, _)| other == code).count() == 1;
+    // Words such as `id`, `no` and `it` are codes too.
+    const SURE: [&str; 8] = ["en", "de", "fr", "es", "ru", "pl", "ja", "zh"];
+    let is_sure = found.iter().any(|(code, _)| SURE.iter().any(|sure| code.starts_with(sure)));
+    let are_texts =
+        is_sure && found.len() >= 2 && found.len() + 2 >= table.fields.len() && found.iter().all(is_once);
+    if are_texts { found } else { Vec::new() }
 }
 
 /// What is said of a table besides if it holds texts.

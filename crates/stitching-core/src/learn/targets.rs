@@ -286,7 +286,10 @@ impl Study<'_> {
                     }
                     let named = names::agreement(&target.column, &other.name);
                     let own_named = names::agreement(&target.column, &target.name);
-                    named > own_named || (named == own_named && other.keys > target.keys)
+                    // Of two tables with the same keys one may be called as its key is.
+                    let names_itself = names::agreement(&other.column, &other.name) > own_named;
+                    let is_larger = other.keys > target.keys || (other.keys == target.keys && names_itself);
+                    named > own_named || (named == own_named && is_larger)
                 })
                 .max_by_key(|hits| {
                     (

@@ -159,8 +159,10 @@ pub fn counts_of_sound_data(project: &Project) -> FaultCounts {
     let more: Vec<FaultGroup> =
         groups.filter(|group| group.table.as_deref().is_some_and(is_only_there)).collect();
     counts.groups.extend(more);
-    for (table, records) in &mut counts.records {
-        *records = (*records).max(of_mod.records.get(table).copied().unwrap_or(0));
+    for (own, of_mod) in [(&mut counts.records, &of_mod.records), (&mut counts.files, &of_mod.files)] {
+        for (table, number) in own {
+            *number = (*number).max(of_mod.get(table).copied().unwrap_or(0));
+        }
     }
     counts
 }
@@ -223,7 +225,15 @@ impl Judged<'_> {
     fn is_many(&self, among: usize) -> bool {
         /// Of fewer things none may be wrong.
         const FEW: usize = 20;
-        self.group.count > (among * 5 / 100).max(usize::from(among >= FEW))
+        self.group.count > (among * 5 / 100).max(usize::from(among >= FEW)) || self.is_everywhere()
+    }
+
+    /// Whether half of the files have such a problem: mistakes of people are in few.
+    fn is_everywhere(&self) -> bool {
+        const FEWEST: usize = 4;
+        let table = self.group.table.as_ref();
+        let files = table.and_then(|table| self.counts.files.get(table)).copied().unwrap_or(0);
+        self.group.files >= FEWEST && self.group.files * 2 >= files
     }
 
     /// Whether someone who has seen the exceptions of a proposal has taken it, and there are no more problems than these, nor

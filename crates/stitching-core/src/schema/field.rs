@@ -74,6 +74,8 @@ pub struct ValueRule {
     pub shape: Option<Template>,
     /// What holds the parts of the key that it refers to, if that has several.
     pub with: Vec<NamedBy>,
+    /// Whether what is missing of these stands for nothing: keys that it refers to may lack a part.
+    pub parts_may_lack: bool,
     /// Which rule holds in place of this one, by the values of other fields.
     pub switch: Option<Switch>,
     /// Further rules that hold for the same value, whatever `switch` says.

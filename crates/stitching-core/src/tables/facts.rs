@@ -528,6 +528,8 @@ impl Builder<'_> {
                 self.wrong(number, span, *code, wrong);
             }
         }
+        // Nearly always none, and then nothing is allocated.
+        let mut incomplete = Vec::new();
         let plan = &mut self.rules[number];
         for (kind, links) in &mut plan.links {
             let hash = match kind {
@@ -536,17 +538,36 @@ impl Builder<'_> {
                 }
                 LinkKind::Reference => match key_named(record, rule, piece) {
                     Some(key) => key_hash(&key, plan.folded),
-                    None => continue,
+                    None => {
+                        incomplete.push(*kind);
+                        continue;
+                    }
                 },
                 LinkKind::Value => key_hash(text, false),
                 LinkKind::Text => text_hash(rule, text),
                 LinkKind::File => match file_named(record, rule, piece) {
                     // No file has 0, which stands for a path that leads out of the layer.
                     Some(path) => path_hash(&path).unwrap_or(0),
-                    None => continue,
+                    None => {
+                        incomplete.push(*kind);
+                        continue;
+                    }
                 },
             };
             links.push(Link { hash, start: self.base + span.start, record: self.index });
+        }
+        for kind in incomplete {
+            self.incomplete(record, rule, piece, kind);
+        }
+    }
+
+    #[cold]
+    #[inline(never)]
+    fn incomplete(&mut self, record: &RecordView<'_>, rule: &ValueRule, piece: &Piece<'_>, kind: LinkKind) {
+        for find in &self.finders.incomplete {
+            if let Some(fault) = find(record, rule, piece, kind) {
+                self.known(Some(self.index), Some(piece.rule), fault);
+            }
         }
     }
 

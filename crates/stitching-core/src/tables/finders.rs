@@ -1,7 +1,7 @@
 //! What the checks look at while a file is read. The functions stand with their checks; here is what they are given and
 //! when.
 
-use super::{Piece, RecordView};
+use super::{LinkKind, Piece, RecordView};
 use crate::Code;
 use crate::formats::{Cell, Fault};
 use crate::schema::{Field, KeyPart, Schema, Table, ValueRule};
@@ -24,6 +24,9 @@ pub type CellFinder = fn(&RecordView<'_>, &Field, &Cell) -> Option<Fault>;
 
 /// Says that a piece of a value does not have the shape of its field.
 pub type PieceFinder = fn(&RecordView<'_>, &Piece<'_>) -> Option<Fault>;
+
+/// Says that a piece of a value names something, by this rule and in this way, only together with what is missing.
+pub type IncompleteFinder = fn(&RecordView<'_>, &ValueRule, &Piece<'_>, LinkKind) -> Option<Fault>;
 
 /// Looks at the fields of a record that the check is about.
 #[derive(Debug, Clone, Copy)]
@@ -49,6 +52,8 @@ pub struct Finders {
     pub cells: Vec<CellFinder>,
     /// What tells of pieces that do not fit.
     pub pieces: Vec<PieceFinder>,
+    /// What tells of pieces that name nothing by themselves.
+    pub incomplete: Vec<IncompleteFinder>,
     /// What looks at fields of records.
     pub fields: Vec<FieldFinder>,
 }

@@ -18,7 +18,8 @@ pub use facts::{
     path_hash,
 };
 pub use finders::{
-    CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, KeyFinder, PieceFinder, ValueFinder,
+    CellFinder, EmptyFinder, FieldFinder, FileFinder, Finders, IncompleteFinder, KeyFinder, PieceFinder,
+    ValueFinder,
 };
 pub use pieces::{
     Piece, Siblings, beside, each_rule, file_named, for_each_piece, key_named, pieces_of, split_value,

@@ -119,7 +119,11 @@ pub fn key_named<'v>(record: &RecordView<'_>, rule: &ValueRule, piece: &Piece<'v
         }
         match part {
             NamedBy::Value => key.push_str(&own),
-            part => key.push_str(&beside(record, piece, record.path, *part)?),
+            part => match beside(record, piece, record.path, *part) {
+                Some(text) => key.push_str(&text),
+                None if rule.parts_may_lack => {}
+                None => return None,
+            },
         }
     }
     Some(Cow::Owned(key))
@@ -128,7 +132,10 @@ pub fn key_named<'v>(record: &RecordView<'_>, rule: &ValueRule, piece: &Piece<'v
 /// The path of the file that `piece` of `record` names by `rule`, as it is made: it need not be one that can be; `None` if the
 /// rule is about no file, or what holds another part of the path is missing.
 pub fn file_named(record: &RecordView<'_>, rule: &ValueRule, piece: &Piece<'_>) -> Option<String> {
-    rule.file.as_ref()?.fill(piece.text, |part| beside(record, piece, record.path, part))
+    let of_field = |part: NamedBy| matches!(part, NamedBy::Record(KeyPart::Field(_)));
+    rule.file.as_ref()?.fill(piece.text, |part| {
+        beside(record, piece, record.path, part).filter(|text| !of_field(part) || !text.is_empty())
+    })
 }
 
 /// What `part`, which is not the value itself, says for `piece` of `record` if the file of that is at `path`; `None` if it is

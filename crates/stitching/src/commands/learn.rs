@@ -5,7 +5,7 @@ use crate::args::{Global, Init, Learn};
 use crate::render::{human, json};
 use crate::ui::{BOLD, DIM, GREEN, Ui, YELLOW, count, grouped, styled, wants_json};
 use serde::Serialize;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::checks::{FaultCounts, check};
@@ -484,13 +484,39 @@ fn summary(learned: &Learned, ui: &Ui) {
         ui.note(&format!("left out as copies: {}", some(shown)));
     }
     if !learned.unknown.is_empty() {
-        ui.note(&format!("not recognised: {}", some(learned.unknown.iter().cloned())));
+        ui.note(&format!("not recognised: {}", some(by_folder(&learned.unknown).into_iter())));
     }
 }
 
 fn passed_over(problem: &Problem) -> PassedOverShape<'_> {
     let place = &problem.place;
     PassedOverShape { path: &place.path, layer: &place.layer, reason: &problem.message }
+}
+
+/// The paths, with those of one folder that end alike as one where there are several: `icons/*.png (12 files)`.
+fn by_folder(paths: &[String]) -> Vec<String> {
+    const FEWEST: usize = 3;
+    let like = |path: &str| {
+        let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let ending = name.rsplit_once('.').map(|(_, ending)| format!(".{ending}")).unwrap_or_default();
+        if folder.is_empty() { format!("*{ending}") } else { format!("{folder}/*{ending}") }
+    };
+    let mut counts: HashMap<String, usize> = HashMap::new();
+    paths.iter().for_each(|path| *counts.entry(like(path)).or_default() += 1);
+    let mut out: Vec<String> = Vec::new();
+    for path in paths {
+        let pattern = like(path);
+        match counts.remove(&pattern) {
+            Some(count) if count >= FEWEST => out.push(format!("{pattern} ({count} files)")),
+            Some(count) => {
+                counts.insert(pattern, count);
+                out.push(path.clone());
+            }
+            // It is among those of its folder.
+            None => {}
+        }
+    }
+    out
 }
 
 /// The first few of `all`, and how many more there are.

@@ -133,9 +133,7 @@ impl Format for IniRows {
     }
 
     fn columns(&self, text: &Text<'_>) -> Vec<String> {
-        let parts = self.sections.parts().iter().map(|part| format!("{{{part}}}"));
-        let mut names: Vec<String> =
-            if self.sections.parts().is_empty() { vec![SECTION.to_owned()] } else { parts.collect() };
+        let mut names = self.sections.name_columns();
         let mut looked_at = 0;
         self.each(text, &[], &mut Ignore, &mut |_, rows, sink| {
             for name in self.header(text, rows, sink).map_or_else(Vec::new, |header| header.names) {
@@ -165,6 +163,10 @@ impl Format for IniRows {
             true if self.cells.quoted => Ok(format!("\"{}\"", new.replace('"', "\"\""))),
             true => Err("it would be read as a note or a bracket".to_owned()),
         }
+    }
+
+    fn source_column(&self) -> Option<&str> {
+        self.of.as_deref()
     }
 
     fn knows(&self, column: &str) -> bool {

@@ -231,7 +231,14 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
         Some(target) => {
             let named = &schema.tables[target.table].name;
             reader.names_table(reference.span.clone(), named, MentionKind::Reference);
-            schema.tables[reference.table].rules[reference.rule].refs.push(target);
+            let lacks = |part: &KeyPart| match part {
+                KeyPart::Field(field) => schema.tables[target.table].fields[*field].optional,
+                _ => false,
+            };
+            let may_lack = schema.tables[target.table].key.iter().any(lacks);
+            let rule = &mut schema.tables[reference.table].rules[reference.rule];
+            rule.parts_may_lack |= may_lack && !rule.with.is_empty();
+            rule.refs.push(target);
         }
         None => {
             let near = schema.nearest_table(name);
