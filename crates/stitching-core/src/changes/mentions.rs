@@ -265,11 +265,19 @@ impl RecordVisitor for KnownWords<'_> {
             }
             let says = field < self.described && self.says_something(record.table, field);
             for at in first..first + inside {
-                // A value of which nothing is said may be the name, but not a text that has the word in it.
-                self.known[at] |= says || self.words[at].0 != span;
+                // A value of which nothing is said may be the name, or a list with it, but not a text that has the word in it.
+                self.known[at] |= says || !is_item(record.text, span, self.words[at].0);
             }
         }
     }
+}
+
+/// Whether a word is all of a value, or stands between separators or quotes in it, as the items of lists do.
+fn is_item(text: &str, value: Span, word: Span) -> bool {
+    const AROUND: [char; 13] = [',', ';', '|', '+', '/', ':', '"', '\'', '(', ')', '[', ']', '='];
+    let before = text[value.start as usize..word.start as usize].trim_end_matches([' ', '\t']);
+    let behind = text[word.end as usize..value.end as usize].trim_start_matches([' ', '\t']);
+    (before.is_empty() || before.ends_with(AROUND)) && (behind.is_empty() || behind.starts_with(AROUND))
 }
 
 impl KnownWords<'_> {

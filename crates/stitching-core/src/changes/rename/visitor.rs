@@ -9,6 +9,7 @@ use crate::links::{ReferenceMatcher, Thing, own_part};
 use crate::schema::{Field, KeyPart, Layout, NamedBy, Schema, Table, TableId, ValueRule};
 use crate::tables::{KEY_SEPARATOR, Piece, RecordView, beside, file_named, for_each_piece};
 use crate::text::{Span, Template};
+use std::cmp::Reverse;
 use std::collections::HashMap;
 use std::ops::Range;
 
@@ -18,6 +19,27 @@ pub(in crate::changes) struct ItemIndex<'i> {
     all: &'i [Item],
     records: HashMap<(TableId, String), usize>,
     columns: Vec<&'i Item>,
+}
+
+/// A piece of a value that is rewritten.
+struct RewrittenPiece {
+    field: usize,
+    /// Its place in the decoded value, in bytes.
+    within: Range<usize>,
+    new: String,
+}
+
+/// The value `old` of a field with its pieces rewritten.
+fn value_with(old: &str, field: usize, rewritten: &[RewrittenPiece]) -> String {
+    let mut pieces: Vec<&RewrittenPiece> = rewritten.iter().filter(|piece| piece.field == field).collect();
+    pieces.sort_by_key(|piece| Reverse(piece.within.start));
+    let mut value = old.to_owned();
+    for piece in pieces {
+        if value.get(piece.within.clone()).is_some() {
+            value.replace_range(piece.within.clone(), &piece.new);
+        }
+    }
+    value
 }
 
 impl<'i> ItemIndex<'i> {
@@ -59,7 +81,7 @@ impl Visitor<'_, '_> {
     /// Adds to the hits what the record gives.
     pub(in crate::changes) fn run(mut self) {
         let key = self.record.key();
-        let mut rewritten: Vec<(usize, String)> = Vec::new();
+        let mut rewritten: Vec<RewrittenPiece> = Vec::new();
         for field in self.wanted.fields(self.schema, self.table) {
             self.references(field, &mut rewritten);
         }
@@ -72,12 +94,10 @@ impl Visitor<'_, '_> {
         }
         // The record's own key has the renamed value as a part: it gets a new key with it.
         let parts = self.record.table.key.iter().zip(key.split(KEY_SEPARATOR));
-        let new_parts: Vec<&str> = parts
+        let new_parts: Vec<String> = parts
             .map(|(part, old)| match part {
-                KeyPart::Field(field) => {
-                    rewritten.iter().find(|(of, _)| of == field).map_or(old, |(_, new)| new.as_str())
-                }
-                _ => old,
+                KeyPart::Field(field) => value_with(old, *field, &rewritten),
+                _ => old.to_owned(),
             })
             .collect();
         self.follow_to_file(&key, &rewritten);
@@ -113,15 +133,16 @@ impl Visitor<'_, '_> {
     }
 
     /// A file named after its record, in which a field repeats that name and is rewritten, is renamed too.
-    fn follow_to_file(&mut self, key: &str, rewritten: &[(usize, String)]) {
+    fn follow_to_file(&mut self, key: &str, rewritten: &[RewrittenPiece]) {
         let table = self.record.table;
         if table.key != [KeyPart::Stem] {
             return;
         }
-        for (field, new) in rewritten {
+        for RewrittenPiece { field, .. } in rewritten {
             let Some(follows) = &table.fields[*field].follows else { continue };
-            let repeats = self.record.value(*field).is_some_and(|value| value == follows.fill_one(key));
-            let new = follows.extract(new, "key").filter(|_| repeats);
+            let value = self.record.value(*field).filter(|value| *value == follows.fill_one(key));
+            let new = value.map(|value| value_with(&value, *field, rewritten));
+            let new = new.as_deref().and_then(|new| follows.extract(new, "key"));
             if let Some(new) = new.and_then(|new| self.record.path.with_stem(new).ok()) {
                 let thing = Thing::File(self.record.path.clone());
                 self.hits.push(Hit::Also(Item::new(thing, new.to_string())));
@@ -130,7 +151,7 @@ impl Visitor<'_, '_> {
     }
 
     /// Rewrites the values of `field` that point to one of the things.
-    fn references(&mut self, field: usize, rewritten: &mut Vec<(usize, String)>) {
+    fn references(&mut self, field: usize, rewritten: &mut Vec<RewrittenPiece>) {
         let (record, wanted, items, table) = (self.record, self.wanted, self.items, self.table);
         let (second_identifiers, moved) = (self.second_identifiers, self.moved);
         let hits = &mut *self.hits;
@@ -198,7 +219,7 @@ impl Visitor<'_, '_> {
                         let thing = Thing::Column(table, whole, piece.text.to_owned());
                         hits.push(Hit::Also(Item { key_done: true, ..Item::new(thing, new.clone()) }));
                     }
-                    rewritten.push((field, new.clone()));
+                    rewritten.push(RewrittenPiece { field, within: piece.within.clone(), new: new.clone() });
                     hits.push(Hit::Rewrite(Rewrite {
                         table,
                         record: merged_record(record),
