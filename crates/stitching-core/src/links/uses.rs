@@ -56,40 +56,91 @@ pub struct ReferenceMatcher {
     by_rule: Vec<Vec<WantedValues>>,
 }
 
-/// The values of one rule that point to something. There may be thousands.
+/// The values of one rule that point to something, each with the position of its thing. There may be thousands.
 #[derive(Debug, Default)]
 struct WantedValues {
-    /// The values that must be there exactly so, and the thing that each points to.
+    /// The values that must be there exactly so.
     exact: HashMap<String, usize>,
-    /// The others.
-    others: Vec<WantedValue>,
+    /// Those whose case does not matter, in small letters.
+    folded: HashMap<String, usize>,
+    /// The keys that a value names together with other fields, or in a shape.
+    whole: HashMap<String, usize>,
+    /// The same where case does not matter, in small letters.
+    whole_folded: HashMap<String, usize>,
+    /// The text keys that a value makes, with letters of another case.
+    texts: HashMap<String, usize>,
+    /// The files that a value names.
+    paths: HashMap<RelPath, usize>,
+    /// What the values themselves must be, as far as that is known.
+    needles: Vec<String>,
+    /// Whether it is not known of some.
+    may_be_any: bool,
 }
 
 impl WantedValues {
-    fn is_empty(&self) -> bool {
-        self.exact.is_empty() && self.others.is_empty()
+    fn len(&self) -> usize {
+        let whole = self.whole.len() + self.whole_folded.len();
+        self.exact.len() + self.folded.len() + whole + self.texts.len() + self.paths.len()
     }
-}
 
-#[derive(Debug)]
-struct WantedValue {
-    thing: usize,
-    how: Match,
-}
+    fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
 
-#[derive(Debug)]
-enum Match {
-    Folded(String),
-    /// The key that the value names, together with other fields; `needle` is what the value itself must
-    /// be.
-    Whole {
-        key: String,
-        folded: bool,
-        needle: Option<String>,
-    },
-    /// The text key that the value makes, with letters of another case.
-    Text(String),
-    Path(RelPath),
+    fn add(&mut self, thing: usize, what: PointsTo) {
+        let known = match what {
+            PointsTo::Exactly(text) => {
+                self.needles.push(text.clone());
+                self.exact.entry(text).or_insert(thing);
+                true
+            }
+            PointsTo::Folded(text) => {
+                self.folded.entry(text.to_lowercase()).or_insert(thing);
+                false
+            }
+            PointsTo::Whole { key, folded: true, .. } => {
+                self.whole_folded.entry(key.to_lowercase()).or_insert(thing);
+                false
+            }
+            PointsTo::Whole { key, needle, .. } => {
+                let is_known = needle.is_some();
+                self.needles.extend(needle);
+                self.whole.entry(key).or_insert(thing);
+                is_known
+            }
+            PointsTo::Text(key) => {
+                self.texts.entry(key).or_insert(thing);
+                false
+            }
+            // A path may be written with either slash; its stem is there in any case, unless the template supplies it.
+            PointsTo::Path(path) => {
+                self.paths.entry(path).or_insert(thing);
+                false
+            }
+        };
+        self.may_be_any |= !known;
+    }
+
+    /// The thing that a piece points to though its value is not just the name; the first of several.
+    fn otherwise(&self, record: &RecordView<'_>, rule: &ValueRule, piece: &Piece<'_>) -> Option<usize> {
+        let lower = |text: &str| text.to_lowercase();
+        let folded = (!self.folded.is_empty()).then(|| self.folded.get(&lower(piece.text))).flatten();
+        let named = match self.whole.is_empty() && self.whole_folded.is_empty() {
+            true => None,
+            false => key_named(record, rule, piece),
+        };
+        let whole = named.as_deref().and_then(|key| self.whole.get(key));
+        let is_folded = named.as_deref().filter(|_| !self.whole_folded.is_empty());
+        let whole_folded = is_folded.and_then(|key| self.whole_folded.get(&lower(key)));
+        let template = rule.text.as_ref().filter(|_| !self.texts.is_empty());
+        let text = template.and_then(|template| self.texts.get(&template.fill_one(piece.text)));
+        let path = match self.paths.is_empty() {
+            true => None,
+            false => file_named(record, rule, piece).and_then(|filled| RelPath::parse(&filled).ok()),
+        };
+        let path = path.and_then(|path| self.paths.get(&path));
+        [folded, whole, whole_folded, text, path].into_iter().flatten().min().copied()
+    }
 }
 
 impl ReferenceMatcher {
@@ -101,24 +152,11 @@ impl ReferenceMatcher {
         if wanted.is_empty() {
             return None;
         }
-        let points = |value: &&WantedValue| match &value.how {
-            Match::Whole { key, folded, .. } => key_named(record, rule, piece).is_some_and(|named| {
-                named == key.as_str() || (*folded && named.to_lowercase() == key.to_lowercase())
-            }),
-            Match::Text(key) => {
-                rule.text.as_ref().is_some_and(|template| template.fill_one(piece.text) == *key)
-            }
-            Match::Folded(text) => piece.text.to_lowercase() == *text,
-            Match::Path(path) => {
-                file_named(record, rule, piece).and_then(|filled| RelPath::parse(&filled).ok()).as_ref()
-                    == Some(path)
-            }
-        };
         if !piece.fits || rule.is_none(piece.text) {
             return None;
         }
         let exact = wanted.exact.get(piece.text).copied();
-        exact.or_else(|| wanted.others.iter().find(points).map(|value| value.thing))
+        exact.or_else(|| wanted.otherwise(record, rule, piece))
     }
 
     /// The fields of `table` that can point to one of the things.
@@ -157,20 +195,12 @@ impl ReferenceMatcher {
         const MOST: usize = 32;
         let mut needles = Needles::default();
         let wanted = &self.by_rule[table];
-        if wanted.iter().map(|values| values.exact.len() + values.others.len()).sum::<usize>() > MOST {
+        let is_any = wanted.iter().any(|values| values.may_be_any);
+        if is_any || wanted.iter().map(WantedValues::len).sum::<usize>() > MOST {
             needles.add_any();
             return needles;
         }
-        wanted.iter().flat_map(|values| values.exact.keys()).for_each(|text| needles.add(text));
-        for value in wanted.iter().flat_map(|values| &values.others) {
-            match &value.how {
-                Match::Whole { needle: Some(needle), .. } => needles.add(needle),
-                Match::Folded(_) | Match::Text(_) | Match::Whole { .. } => needles.add_any(),
-                // A path may be written with either slash; its stem is there in any case, unless
-                // the template supplies it.
-                Match::Path(_) => needles.add_any(),
-            }
-        }
+        wanted.iter().flat_map(|values| &values.needles).for_each(|text| needles.add(text));
         needles
     }
 }
@@ -182,12 +212,8 @@ pub fn wanted(schema: &Schema, things: &[Thing]) -> ReferenceMatcher {
         let of_rule = |rule: &ValueRule| {
             let mut out = WantedValues::default();
             for (thing, what) in things.iter().enumerate() {
-                match points_to(schema, rule, what) {
-                    None => {}
-                    Some(PointsTo::Exactly(text)) => {
-                        out.exact.entry(text).or_insert(thing);
-                    }
-                    Some(PointsTo::Otherwise(how)) => out.others.push(WantedValue { thing, how }),
+                if let Some(points_to) = points_to(schema, rule, what) {
+                    out.add(thing, points_to);
                 }
             }
             out
@@ -199,8 +225,16 @@ pub fn wanted(schema: &Schema, things: &[Thing]) -> ReferenceMatcher {
 
 /// What a value must be to point to a thing.
 enum PointsTo {
+    /// Exactly this.
     Exactly(String),
-    Otherwise(Match),
+    /// This in any case.
+    Folded(String),
+    /// What names this key together with other fields or in a shape; `needle` is what the value itself must be.
+    Whole { key: String, folded: bool, needle: Option<String> },
+    /// What makes this text key with letters of another case.
+    Text(String),
+    /// What names this file.
+    Path(RelPath),
 }
 
 /// What a value of `rule` must be to point to `thing`; `None` if none does.
@@ -216,10 +250,10 @@ fn points_to(schema: &Schema, rule: &ValueRule, thing: &Thing) -> Option<PointsT
                     Some(template) => template.extract(own, "").map(str::to_owned),
                 };
                 let needle = needle.filter(|_| !folded);
-                return Some(PointsTo::Otherwise(Match::Whole { key: key.clone(), folded, needle }));
+                return Some(PointsTo::Whole { key: key.clone(), folded, needle });
             }
             Some(match folded {
-                true => PointsTo::Otherwise(Match::Folded(key.to_lowercase())),
+                true => PointsTo::Folded(key.clone()),
                 false => PointsTo::Exactly(key.clone()),
             })
         }
@@ -227,14 +261,12 @@ fn points_to(schema: &Schema, rule: &ValueRule, thing: &Thing) -> Option<PointsT
             rule.refs.iter().find(|target| target.table == *table && target.rule == Some(*column))?;
             Some(PointsTo::Exactly(value.clone()))
         }
-        Thing::Text(key) if rule.text.as_ref()?.changes_case() => {
-            Some(PointsTo::Otherwise(Match::Text(key.clone())))
-        }
+        Thing::Text(key) if rule.text.as_ref()?.changes_case() => Some(PointsTo::Text(key.clone())),
         Thing::Text(key) => {
             let inner = rule.text.as_ref()?.extract(key, "")?;
             Some(PointsTo::Exactly(inner.to_owned()))
         }
-        Thing::File(path) => rule.file.as_ref().map(|_| PointsTo::Otherwise(Match::Path(path.clone()))),
+        Thing::File(path) => rule.file.as_ref().map(|_| PointsTo::Path(path.clone())),
     }
 }
 
