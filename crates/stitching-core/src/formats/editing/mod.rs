@@ -19,7 +19,7 @@ mod style;
 pub(super) use entries::{Anchor, Entries, EntryNode, Inside};
 pub(super) use new_entry::edited;
 pub use new_entry::{Head, NewEntry};
-pub(super) use rows::{Cells, row_entries};
+pub(super) use rows::{Cells, line_entry, row_entries};
 pub(super) use style::{Style, blanks_before, line_content_end};
 
 use super::comment_out::OffStyle;

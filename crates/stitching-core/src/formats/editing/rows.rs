@@ -1,6 +1,6 @@
 //! What the editors of formats without nesting share: records and their cells, as the reader gives them.
 
-use super::{Entries, EntryNode, Inside, Style};
+use super::{Entries, EntryNode, Inside, NewEntry, Part, Style, blanks_before, edited};
 use crate::formats::{Cell, Column, Fault, Format, RawRecord, RecordSink};
 use crate::text::{Span, Text};
 use std::cell::RefCell;
@@ -24,6 +24,18 @@ pub(in crate::formats) fn row_entries<'t>(
     let mut rows = Rows(Vec::new());
     format.read(text, &[], &mut rows);
     Entries::new(text.as_str(), text.body(), head_end, rows.0, style)
+}
+
+/// A record that is a line, as it is put elsewhere: as it is, with the blanks before it.
+pub(in crate::formats) fn line_entry(entries: &Entries<'_>, record: usize, part: &Part<'_>) -> NewEntry {
+    let (text, span) = (entries.text(), entries.node(record).span);
+    NewEntry {
+        notes: if part.notes { entries.notes_above(record) } else { Vec::new() },
+        text: edited(text, span, part.edits),
+        indent: blanks_before(text, span.start as usize).map(str::to_owned),
+        is_rigid: true,
+        ..NewEntry::default()
+    }
 }
 
 /// The cells of records by column; each column is read once, when it is first asked for.

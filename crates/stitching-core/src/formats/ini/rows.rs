@@ -4,8 +4,7 @@ use super::parser::IniParser;
 use super::{Ini, LINES, SECTION};
 use crate::formats::delimited::{Delimited, Header, HeaderRow, Rows, UNWANTED};
 use crate::formats::editing::{
-    Cells, Dialect, Editor, Entries, NewEntry, Part, Place, Refusal, Style, blanks_before, edited,
-    row_entries,
+    Cells, Dialect, Editor, Entries, NewEntry, Part, Place, Refusal, Style, line_entry, row_entries,
 };
 use crate::formats::{
     Adds, Cell, Column, ColumnCell, Delimiter, Form, Format, Ignore, OffStyle, RawRecord, RecordSink, Sharing,
@@ -276,14 +275,7 @@ impl Dialect for RowDialect<'_> {
     }
 
     fn take(&self, entries: &Entries<'_>, record: usize, part: &Part<'_>) -> Result<NewEntry, Refusal> {
-        let (text, span) = (entries.text(), entries.node(record).span);
-        Ok(NewEntry {
-            notes: if part.notes { entries.notes_above(record) } else { Vec::new() },
-            text: edited(text, span, part.edits),
-            indent: blanks_before(text, span.start as usize).map(str::to_owned),
-            is_rigid: true,
-            ..NewEntry::default()
-        })
+        Ok(line_entry(entries, record, part))
     }
 
     fn insert(&self, entries: &mut Entries<'_>, entry: &NewEntry, place: Place) -> Result<(), Refusal> {

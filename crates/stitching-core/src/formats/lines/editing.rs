@@ -2,8 +2,7 @@
 
 use super::Lines;
 use crate::formats::editing::{
-    Cells, Dialect, Editor, Entries, NewEntry, Part, Place, Refusal, Style, blanks_before, edited,
-    row_entries,
+    Cells, Dialect, Editor, Entries, NewEntry, Part, Place, Refusal, Style, line_entry, row_entries,
 };
 use crate::formats::{Format, OffStyle, decode};
 use crate::text::{Span, Text};
@@ -75,14 +74,7 @@ impl Dialect for LineDialect<'_> {
     }
 
     fn take(&self, entries: &Entries<'_>, record: usize, part: &Part<'_>) -> Result<NewEntry, Refusal> {
-        let (text, span) = (entries.text(), entries.node(record).span);
-        Ok(NewEntry {
-            notes: if part.notes { entries.notes_above(record) } else { Vec::new() },
-            text: edited(text, span, part.edits),
-            indent: blanks_before(text, span.start as usize).map(str::to_owned),
-            is_rigid: true,
-            ..NewEntry::default()
-        })
+        Ok(line_entry(entries, record, part))
     }
 
     fn insert(&self, entries: &mut Entries<'_>, entry: &NewEntry, place: Place) -> Result<(), Refusal> {
