@@ -79,57 +79,36 @@ pub(super) fn row_with_key<'r>(rows: &'r Rows, key: &str) -> Result<&'r Row, Err
     })
 }
 
-/// The key that a new record gets in `file`, where positions name the records: `wanted` as people write it, with `new` for the
-/// position, or nothing but `new` for one of the group of `old`, a key as kept in memory. Without a record that it goes `beside` it is
-/// the last of its group.
+/// The key that a new record gets in `file` as the last of its group, where positions name the records: `wanted` as people write it,
+/// with `new` for the position, or nothing but `new` for one of the group of `old`, a key as kept in memory.
 ///
 /// # Errors
-/// When `wanted` has another number of parts, names a position, or cannot be a key; when the record beside it is in another file.
-pub(super) fn new_position(
-    rows: &Rows,
-    old: &str,
-    wanted: &str,
-    file: FileId,
-    beside: Option<(&Row, Side)>,
-) -> Result<String, Error> {
+/// When `wanted` has another number of parts, names a position, or cannot be a key.
+pub(super) fn last_position(rows: &Rows, old: &str, wanted: &str, file: FileId) -> Result<String, Error> {
     let table = &rows.table;
     let at = table.key.iter().position(|part| *part == KeyPart::Position).unwrap_or_default();
     let mut parts: Vec<&str> = old.split(KEY_SEPARATOR).collect();
     let former = parts.get(at).copied().unwrap_or_default();
     if wanted != NEW {
         parts = if table.key.len() == 1 { vec![wanted] } else { wanted.split('/').collect() };
-    } else if let Some(part) = parts.get_mut(at) {
-        *part = NEW;
+        if parts.len() == table.key.len() && parts[at] != NEW {
+            return Err(Error::Usage {
+                message: format!("the records of `{}` are named by their position", table.name),
+                help: format!(
+                    "write `{NEW}` for it, and beside which record it goes if that is not the last one"
+                )
+                .into(),
+            });
+        }
+        if let Some(part) = parts.get_mut(at) {
+            *part = former;
+        }
     }
-    if parts.get(at).is_some_and(|part| *part != NEW) && parts.len() == table.key.len() {
-        return Err(Error::Usage {
-            message: format!("the records of `{}` are named by their position", table.name),
-            help: format!(
-                "write `{NEW}` for it, and beside which record it goes if that is not the last one"
-            )
-            .into(),
-        });
+    let own = parts.join(&KEY_SEPARATOR.to_string());
+    if own != old {
+        new_key(table, old, &parts.join("/"))?;
     }
-    if let Some((row, _)) = beside.filter(|(row, _)| row.file != file) {
-        return Err(Error::refused(
-            format!("{} stands in another file", Address::show(&table.name, &row.shown_key())),
-            "name one of the same file; nothing was changed",
-        ));
-    }
-    if let Some(part) = parts.get_mut(at) {
-        *part = former;
-    }
-    let shown = parts.join("/");
-    if shown.replace('/', &KEY_SEPARATOR.to_string()) != old {
-        new_key(table, old, &shown)?;
-    }
-    let is_before = |row: &&Row| match beside {
-        None => true,
-        Some((other, Side::Before)) => row.span.start < other.span.start,
-        Some((other, Side::After)) => row.span.start <= other.span.start,
-    };
-    let before = group(rows, &parts.join(&KEY_SEPARATOR.to_string()), file).filter(is_before).count();
-    let position = (before as u64 + u64::from(table.first)).to_string();
+    let position = (group(rows, &own, file).count() as u64 + u64::from(table.first)).to_string();
     parts[at] = &position;
     Ok(parts.join(&KEY_SEPARATOR.to_string()))
 }

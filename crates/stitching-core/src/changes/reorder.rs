@@ -2,17 +2,19 @@
 
 use super::builder::Builder;
 use super::change::{Change, Note};
+use super::record_place::{Side, row_with_key};
 use super::rename::follow_keys;
 use super::renumber::{Renumbering, in_order};
 use super::sequence::Sequence;
 use crate::Error;
 use crate::formats::Place;
 use crate::layers::FileId;
-use crate::links::Labels;
+use crate::links::{Address, Labels};
 use crate::project::Project;
 use crate::rows::{Row, Rows};
 use crate::schema::{KeyPart, TableId};
 use crate::tables::{KEY_SEPARATOR, shown_key};
+use crate::text::Span;
 use std::collections::BTreeMap;
 
 /// Builds the change that moves records of `table`, whose key has their position in it, and has all that refers to them follow.
@@ -60,11 +62,7 @@ pub(super) fn reorder(
     for ((file, _), mut of_group) in groups {
         of_group.sort_by_key(|row| row.span.start);
         let order = new_order(&of_group, how, sorted_by, &mut is_meant)?;
-        for (to, from) in order.iter().enumerate() {
-            if let (true, Some(old), Some(new)) = (to != *from, &of_group[*from].key, &of_group[to].key) {
-                moved.push((table, old.clone(), new.clone()));
-            }
-        }
+        moved.extend(new_keys(table, &of_group, &order));
         moves.entry(file).or_default().extend(placed(&of_group, &order));
     }
     if let (Renumbering::Move(first, last, _), false) = (how, is_meant) {
@@ -76,8 +74,86 @@ pub(super) fn reorder(
     if moved.is_empty() {
         return Err(Error::nothing_to_do("all records are in this order already"));
     }
+    let moves = moves
+        .into_iter()
+        .map(|(file, moves)| (file, moves.into_iter().map(|(row, place)| (row.span, place)).collect()));
+    let moves: BTreeMap<FileId, Vec<(Span, Place)>> = moves.collect();
     let mut builder = Builder::new(project, title);
     builder.count_records(moves.values().map(Vec::len).sum());
+    moved_records(project, &rows, moves, &moved, builder)
+}
+
+/// `change`, which puts records with these `keys` at the ends of their groups, and then moves them beside the record whose key is shown as
+/// `other`. Until then no two records are meant by one position, so that what the change writes and what was there are told apart.
+///
+/// # Errors
+/// When the other record stands in another file, or one of them cannot be moved.
+pub(super) fn then_beside(
+    project: &Project,
+    change: Change,
+    table: TableId,
+    keys: &[String],
+    other: (&str, Side),
+) -> Result<Change, Error> {
+    let mut sequence = Sequence::new(project, change.title());
+    sequence.push(change)?;
+    for key in keys {
+        let moved = move_beside(sequence.project(), table, key, other)?;
+        sequence.push_followed(moved)?;
+    }
+    Ok(sequence.finish())
+}
+
+/// Builds the change that moves the record with the key `key`, as kept in memory, beside another one of its file, whose key is shown as
+/// `other`, and has all that refers to those that get other positions follow.
+///
+/// # Errors
+/// When one of them is not there, they stand in different files, or it cannot be moved.
+fn move_beside(project: &Project, table: TableId, key: &str, other: (&str, Side)) -> Result<Change, Error> {
+    let rows = Rows::read(project.view(), table, &Labels::default())?;
+    let (beside, side) = (row_with_key(&rows, other.0)?, other.1);
+    let row = row_with_key(&rows, &shown_key(key))?;
+    if row.file != beside.file {
+        return Err(Error::refused(
+            format!("{} stands in another file", Address::show(&rows.table.name, other.0)),
+            "name one of the same file; nothing was changed",
+        ));
+    }
+    let own = without_position(&rows, key);
+    let is_of_group = |row: &&Row| {
+        row.file == beside.file && row.key.as_ref().is_some_and(|key| without_position(&rows, key) == own)
+    };
+    let mut of_group: Vec<&Row> = rows.rows.iter().filter(is_of_group).collect();
+    of_group.sort_by_key(|row| row.span.start);
+    let others = of_group.iter().filter(|other| other.span != row.span);
+    let before = others.filter(|other| other.span.start < beside.span.start).count()
+        + usize::from(side == Side::After && is_of_group(&beside));
+    let mut order: Vec<usize> = (0..of_group.len()).filter(|at| of_group[*at].span != row.span).collect();
+    order.extend(of_group.iter().position(|own| own.span == row.span));
+    order[before..].rotate_right(1);
+    let moved = new_keys(table, &of_group, &order);
+    let moves = BTreeMap::from([(row.file, vec![(row.span, side.of(beside.span))])]);
+    moved_records(project, &rows, moves, &moved, Builder::new(project, "move"))
+}
+
+/// The former and the new key of each record of a group that another order gives another position.
+fn new_keys(table: TableId, of_group: &[&Row], order: &[usize]) -> Vec<(TableId, String, String)> {
+    let key = |(to, from): (usize, &usize)| {
+        (to != *from)
+            .then(|| Some((table, of_group[*from].key.clone()?, of_group[to].key.clone()?)))
+            .flatten()
+    };
+    order.iter().enumerate().filter_map(key).collect()
+}
+
+/// The change of `builder` that moves records, by file, and has what refers to them by the keys that change follow.
+fn moved_records(
+    project: &Project,
+    rows: &Rows,
+    moves: BTreeMap<FileId, Vec<(Span, Place)>>,
+    moved: &[(TableId, String, String)],
+    mut builder: Builder<'_>,
+) -> Result<Change, Error> {
     for (file, moves) in moves {
         let path = &project.stack.files()[file].path;
         let refused = |reason: String| {
@@ -85,8 +161,8 @@ pub(super) fn reorder(
         };
         builder.edit_with(file, |text, _| {
             let Some(mut editor) = rows.table.format.editor(text) else { return Ok(Vec::new()) };
-            for (row, place) in moves {
-                editor.move_to(row.span, place).map_err(refused)?;
+            for (record, place) in moves {
+                editor.move_to(record, place).map_err(refused)?;
             }
             Ok(editor.finish())
         })?;
@@ -94,9 +170,9 @@ pub(super) fn reorder(
     let change = builder.finish()?;
     let mut sequence = Sequence::new(project, change.title());
     sequence.push_followed(change)?;
-    let following = follow_keys(sequence.project(), &moved)?;
+    let following = follow_keys(sequence.project(), moved)?;
     if !following.files().is_empty() {
-        sequence.push_followed(following.with(Note::PositionsFollow(name.clone())))?;
+        sequence.push_followed(following.with(Note::PositionsFollow(rows.table.name.clone())))?;
     }
     Ok(sequence.finish())
 }

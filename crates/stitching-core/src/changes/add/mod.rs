@@ -17,8 +17,9 @@ use super::new_values::{NewValues, value_edits};
 use super::overlay::{insert_over, key_columns};
 use super::own_records::find_table;
 use super::record_finder::{RecordFinder, no_label};
-use super::record_place::{RecordPlace, beside, new_position, row_with_key};
+use super::record_place::{RecordPlace, beside, last_position, row_with_key};
 use super::rename::{new_key, refuse_taken};
+use super::reorder::then_beside;
 use super::set::Sheet;
 use super::unused_values::UnusedValues;
 use crate::Error;
@@ -98,6 +99,7 @@ pub fn add(project: &Project, request: &AddRequest) -> Result<Change, Error> {
         texts: HashMap::new(),
         styles: HashMap::new(),
         added: 0,
+        keys: Vec::new(),
         asked: table,
         request,
     };
@@ -114,7 +116,16 @@ pub fn add(project: &Project, request: &AddRequest) -> Result<Change, Error> {
     }
     work.write()?;
     work.builder.count_records(wanted.len());
-    work.builder.finish()
+    let (keys, counted) = (work.keys, project.schema.tables[table].key.contains(&KeyPart::Position));
+    let change = work.builder.finish()?;
+    if !counted {
+        return Ok(change);
+    }
+    let rows = finder.rows(table)?;
+    match beside(&rows, &request.place)? {
+        Some((row, side)) => then_beside(project, change, table, &keys, (&row.shown_key(), side)),
+        None => Ok(change),
+    }
 }
 
 struct Work<'p> {
@@ -129,6 +140,8 @@ struct Work<'p> {
     styles: HashMap<TableId, Rc<ColumnStyles>>,
     /// How many records were added so far.
     added: usize,
+    /// The keys of those that were asked for, as kept in memory.
+    keys: Vec<String>,
     /// The table whose records were asked for; texts that name them go into other tables.
     asked: TableId,
     request: &'p AddRequest,
@@ -176,7 +189,11 @@ impl<'p> Work<'p> {
             let label = described.label.ok_or_else(|| no_label(described))?;
             self.add_name(finder, described, label, name, &kept, &mut fields)?;
         }
-        self.put(table, &rows, row, &kept, fields)
+        self.put(table, &rows, row, &kept, fields)?;
+        if table == self.asked {
+            self.keys.push(kept);
+        }
+        Ok(())
     }
 
     /// The new key as kept in memory.
@@ -191,7 +208,16 @@ impl<'p> Work<'p> {
         if table.key.contains(&KeyPart::Position) {
             let id = find_table(&self.project.schema, &table.name)?;
             let rows = finder.rows(id)?;
-            return new_position(&rows, old, key, model.file, beside(&rows, self.asked_place(id))?);
+            if matches!(self.asked_place(id), RecordPlace::First | RecordPlace::Last) {
+                return Err(Error::Usage {
+                    message: format!(
+                        "the records of `{}` are named by their position in their group",
+                        table.name
+                    ),
+                    help: "name the record that the new one goes before or behind".into(),
+                });
+            }
+            return last_position(&rows, old, key, model.file);
         }
         let parts: Vec<&str> = if table.key.len() == 1 { vec![key] } else { key.split('/').collect() };
         if parts.len() == table.key.len() && parts.join("/") == shown_key(old) {

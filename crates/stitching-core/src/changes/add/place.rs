@@ -69,7 +69,10 @@ impl Work<'_> {
         key: &str,
     ) -> Result<Place, Error> {
         let in_file: Vec<&Row> = rows.rows.iter().filter(|row| row.file == target).collect();
-        Ok(match self.asked_place(rows.id) {
+        // Where positions name the records, a new one is put beside another only when it is there.
+        let counted = table.key.contains(&KeyPart::Position);
+        let asked = if counted { &RecordPlace::Fitting } else { self.asked_place(rows.id) };
+        Ok(match asked {
             RecordPlace::Before(_) => Place::Before(model.span),
             RecordPlace::After(_) => Place::After(model.span),
             RecordPlace::First => in_file.first().map_or(Place::First, |row| Place::Before(row.span)),

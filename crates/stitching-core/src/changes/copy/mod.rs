@@ -12,11 +12,12 @@ use super::builder::Builder;
 use super::change::{Change, Note};
 use super::own_records::{find_table, resolve};
 use super::record_finder::RecordFinder;
-use super::record_place::{NEW, RecordPlace, beside, last_of_group, new_position};
+use super::record_place::{NEW, RecordPlace, beside, last_of_group, last_position};
 use super::rename::{
     Hit, Item, ItemIndex, Visitor, companions, key_of_path, new_key, plan, refuse_duplicates, refuse_taken,
     unfit,
 };
+use super::reorder::then_beside;
 use super::rewrite::Rewrite;
 use super::unused_values::UnusedValues;
 use crate::Error;
@@ -93,11 +94,16 @@ pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
     }
     refuse_duplicates(project, &found)?;
     let wanted = Address::new_key(schema, found.table, &found.key, &request.new)?;
-    let rows = Rows::read(project.view(), found.table, &Labels::default())?;
-    let beside = beside(&rows, &request.place)?;
     let counted = table.key.contains(&KeyPart::Position);
-    let new_key = if counted {
-        new_position(&rows, &found.key, &wanted, found.places[0].file, beside)?
+    let has_place = request.place != RecordPlace::Fitting;
+    // Only these ask for the other records.
+    let rows = match counted || has_place {
+        true => Some(Rows::read(project.view(), found.table, &Labels::default())?),
+        false => None,
+    };
+    let beside = rows.as_ref().map(|rows| beside(rows, &request.place)).transpose()?.flatten();
+    let new_key = if let (true, Some(rows)) = (counted, &rows) {
+        last_position(rows, &found.key, &wanted, found.places[0].file)?
     } else {
         let new = free_key(project, &found, &wanted)?;
         let new_key = new_key(table, &found.key, &new)?;
@@ -123,15 +129,21 @@ pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
         main: Thing::Record(found.table, found.key.clone()),
         second_identifiers: (0..schema.tables.len()).map(|table| second_identifiers(schema, table)).collect(),
     };
-    work.place = beside.map(|(row, place)| place.of(row.span)).or_else(|| {
-        let last = counted.then(|| last_of_group(&rows, &new_key, found.places[0].file)).flatten()?;
-        Some(Place::After(last.span))
-    });
+    work.place = match (&rows, beside) {
+        (Some(rows), _) if counted => {
+            last_of_group(rows, &new_key, found.places[0].file).map(|last| Place::After(last.span))
+        }
+        (_, beside) => beside.map(|(row, side)| side.of(row.span)),
+    };
     work.add_record(&found, &new_key)?;
     while !work.pending.is_empty() {
         work.round()?;
     }
-    work.finish(&found, &new_key, request)
+    let change = work.finish(&found, &new_key, request)?;
+    match beside.filter(|_| counted) {
+        Some((row, side)) => then_beside(project, change, found.table, &[new_key], (&row.shown_key(), side)),
+        None => Ok(change),
+    }
 }
 
 /// The key asked for, with what is free in place of `new`.
