@@ -11,7 +11,7 @@ use crate::project::Project;
 use crate::reading::{PlaceResolver, with_text};
 use crate::schema::{KeyPart, Schema, Table, TableId};
 use crate::tables::{RecordView, RecordVisitor, add_key_fields, read_records};
-use crate::text::{EditSet, Span, Text};
+use crate::text::{Edit, Span, Text};
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// Records whose key has their position in it, and which a change moves: the table, and the keys as kept in memory.
@@ -47,20 +47,22 @@ impl PositionMoves {
         let schema = &project.schema;
         let mut moves = PositionMoves::default();
         let mut gone: Vec<(TableId, String)> = Vec::new();
+        let effective: HashSet<FileId> = project.stack.effective(project.stack.top()).into_iter().collect();
         for table in counted_tables(schema) {
             for file in change.files() {
                 let (Some(source), Some(path)) = (file.source().file(), place(project, file)) else {
                     continue;
                 };
-                if !schema.tables[table].takes(path) || !is_effective(project, source) {
+                if !schema.tables[table].takes(path) || !effective.contains(&source) {
                     continue;
                 }
                 let described = &schema.tables[table];
                 let before = with_text(&project.stack, source, |text| keys(described, path, text))?;
                 let after = Text::clean(&file.after, file.declared).map(|text| keys(described, path, &text));
                 let after = after.unwrap_or_default();
+                let mut shifts = Shifts::new(file.edits.edits());
                 for (span, key) in before {
-                    match new_place(&file.edits, span).and_then(|at| key_at(&after, at)) {
+                    match shifts.new_place(span).and_then(|at| key_at(&after, at)) {
                         Some(new) if *new == key => {}
                         Some(new) => moves.moved.push((table, key, new.clone())),
                         None => gone.push((table, key)),
@@ -98,10 +100,6 @@ fn place<'c>(project: &'c Project, file: &'c FileChange) -> Option<&'c RelPath> 
     file.to().filter(|to| **to == source.path)
 }
 
-fn is_effective(project: &Project, file: FileId) -> bool {
-    project.stack.effective(project.stack.top()).contains(&file)
-}
-
 /// The places and keys of all records of a table in a text, by place.
 fn keys(table: &Table, path: &RelPath, text: &Text<'_>) -> BTreeMap<Span, String> {
     struct Keys(BTreeMap<Span, String>);
@@ -125,23 +123,37 @@ fn key_at(records: &BTreeMap<Span, String>, at: u32) -> Option<&String> {
     near.find(|(span, _)| span.start <= at && at < span.end.max(span.start + 1)).map(|(_, key)| key)
 }
 
-/// Where a record stands after `edits`; `None` if they take it out.
-fn new_place(edits: &EditSet, record: Span) -> Option<u32> {
-    let mut shift = 0;
-    for edit in edits.edits().iter().take_while(|edit| edit.span.start <= record.start) {
-        let covers = edit.span.end >= record.end && !edit.span.is_empty();
-        if covers {
-            return None;
-        }
-        if edit.span.end > record.start && edit.span.start < record.start {
-            // What stands before the record goes together with its beginning.
-            return u32::try_from(i64::from(edit.span.start) + shift + edit.text.len() as i64).ok();
-        }
-        if edit.span.end <= record.start {
-            shift += edit.text.len() as i64 - i64::from(edit.span.end - edit.span.start);
-        }
+/// Where records stand after edits, asked in the order of their beginnings: each edit is looked at once.
+struct Shifts<'e> {
+    /// The edits from the first on that does not lie before the last record.
+    left: &'e [Edit],
+    /// By how many bytes those before it move what is behind them.
+    shift: i64,
+}
+
+impl<'e> Shifts<'e> {
+    fn new(edits: &'e [Edit]) -> Shifts<'e> {
+        Shifts { left: edits, shift: 0 }
     }
-    u32::try_from(i64::from(record.start) + shift).ok()
+
+    /// Where a record begins after the edits; `None` if they take it out.
+    fn new_place(&mut self, record: Span) -> Option<u32> {
+        while let Some((edit, left)) =
+            self.left.split_first().filter(|(edit, _)| edit.span.end <= record.start)
+        {
+            self.shift += edit.text.len() as i64 - edit.span.len() as i64;
+            self.left = left;
+        }
+        let start = match self.left.first().filter(|edit| edit.span.start <= record.start) {
+            Some(edit) if edit.span.end >= record.end => return None,
+            // What stands before the record goes together with its beginning.
+            Some(edit) if edit.span.start < record.start => {
+                i64::from(edit.span.start) + edit.text.len() as i64
+            }
+            _ => i64::from(record.start),
+        };
+        u32::try_from(start + self.shift).ok()
+    }
 }
 
 /// Refuses to take away records that something goes on referring to.
@@ -155,9 +167,10 @@ fn refuse_used(project: &Project, change: &Change, gone: &[(TableId, String)]) -
         change.files().iter().filter_map(|file| Some((file.source().file()?, file))).collect();
     let stays = |one: &Use| {
         let is_touched = edited.get(&one.file).is_some_and(|file| {
-            let mut edits = file.edits.edits().iter();
-            file.to().is_none()
-                || edits.any(|edit| edit.span.start <= one.span.start && one.span.end <= edit.span.end)
+            let edits = file.edits.edits();
+            let before = edits.partition_point(|edit| edit.span.start <= one.span.start);
+            let last = before.checked_sub(1).map(|at| &edits[at]);
+            file.to().is_none() || last.is_some_and(|edit| one.span.end <= edit.span.end)
         });
         !is_touched && !change.leaves_dangling(&schema.tables[one.table].name)
     };
@@ -184,4 +197,32 @@ fn refuse_used(project: &Project, change: &Change, gone: &[(TableId, String)]) -
         help: "have it refer to another record first".into(),
         problems,
     })))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Shifts;
+    use crate::text::{Edit, Span};
+    use rstest::rstest;
+
+    /// Records are `a` at 0 to 2, `b` at 3 to 5 and `c` at 6 to 8, with a line end behind each.
+    #[rstest]
+    #[case::nothing(&[], &[Some(0), Some(3), Some(6)])]
+    #[case::a_line_before_the_second(&[(3, 3, "xx\n")], &[Some(0), Some(6), Some(9)])]
+    #[case::a_line_behind_the_first(&[(2, 2, "\nxx")], &[Some(0), Some(6), Some(9)])]
+    #[case::the_second_goes_with_its_line_end(&[(3, 6, "")], &[Some(0), None, Some(3)])]
+    #[case::the_second_goes_with_the_line_end_before(&[(2, 5, "")], &[Some(0), None, Some(3)])]
+    #[case::the_beginning_changes(&[(3, 4, "long")], &[Some(0), Some(3), Some(9)])]
+    #[case::what_stands_before_goes_with_the_beginning(&[(2, 4, "\nx")], &[Some(0), Some(4), Some(6)])]
+    #[case::two_edits(&[(0, 3, ""), (6, 6, "yy\n")], &[None, Some(0), Some(6)])]
+    fn where_records_go(#[case] edits: &[(u32, u32, &str)], #[case] expected: &[Option<u32>]) {
+        let edit = |(start, end, text): &(u32, u32, &str)| Edit {
+            span: Span { start: *start, end: *end },
+            text: (*text).to_owned(),
+        };
+        let edits: Vec<Edit> = edits.iter().map(edit).collect();
+        let mut shifts = Shifts::new(&edits);
+        let records = [0, 3, 6].map(|start| Span { start, end: start + 2 });
+        assert_eq!(records.map(|record| shifts.new_place(record)), expected);
+    }
 }
