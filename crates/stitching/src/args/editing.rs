@@ -262,7 +262,7 @@ pub struct Refresh {
 
 #[derive(Debug, Args)]
 pub struct Renumber {
-    /// The field
+    /// The field; `position` where that names the records, which then move
     #[arg(value_name = "TABLE.FIELD")]
     pub field: String,
     /// Where the field is the last part of the key: only the records whose key begins so

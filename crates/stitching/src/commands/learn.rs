@@ -1,11 +1,12 @@
 //! `stitching learn` and `stitching init`
 
+use super::learn_summary::summary;
 use super::schema_files::{ChangedSchema, schema_files};
 use crate::args::{Global, Init, Learn};
 use crate::render::{human, json};
 use crate::ui::{BOLD, DIM, GREEN, Ui, YELLOW, count, grouped, styled, wants_json};
 use serde::Serialize;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::checks::{FaultCounts, check};
@@ -122,9 +123,6 @@ impl<'l> From<&'l Learned> for FoundShape<'l> {
         }
     }
 }
-
-/// Of more that is passed over the first are shown.
-const PASSED_OVER: usize = 4;
 
 /// Exceptions shown for each proposal.
 const EXCEPTIONS: usize = 3;
@@ -461,71 +459,9 @@ fn first_questions(all: &[Proposal]) -> Option<String> {
     Some(format!("the questions that would say most:{shown}"))
 }
 
-fn summary(learned: &Learned, ui: &Ui) {
-    ui.note(&format!(
-        "{} with {} studied",
-        count(learned.tables, "table"),
-        count(learned.records as usize, "record")
-    ));
-    for problem in learned.passed_over.iter().take(PASSED_OVER) {
-        ui.note(&format!(
-            "passed over: {} ({}): {}",
-            problem.place.path, problem.place.layer, problem.message
-        ));
-    }
-    if learned.passed_over.len() > PASSED_OVER {
-        ui.note(&format!("and {} more", grouped(learned.passed_over.len() - PASSED_OVER)));
-    }
-    if learned.binary > 0 {
-        ui.note(&format!("{} without text passed over", count(learned.binary, "file")));
-    }
-    if !learned.copies.is_empty() {
-        let shown = learned.copies.iter().map(|(copy, of)| format!("{copy} (of {of})"));
-        ui.note(&format!("left out as copies: {}", some(shown)));
-    }
-    if !learned.unknown.is_empty() {
-        ui.note(&format!("not recognised: {}", some(by_folder(&learned.unknown).into_iter())));
-    }
-}
-
 fn passed_over(problem: &Problem) -> PassedOverShape<'_> {
     let place = &problem.place;
     PassedOverShape { path: &place.path, layer: &place.layer, reason: &problem.message }
-}
-
-/// The paths, with those of one folder that end alike as one where there are several: `icons/*.png (12 files)`.
-fn by_folder(paths: &[String]) -> Vec<String> {
-    const FEWEST: usize = 3;
-    let like = |path: &str| {
-        let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-        let ending = name.rsplit_once('.').map(|(_, ending)| format!(".{ending}")).unwrap_or_default();
-        if folder.is_empty() { format!("*{ending}") } else { format!("{folder}/*{ending}") }
-    };
-    let mut counts: HashMap<String, usize> = HashMap::new();
-    paths.iter().for_each(|path| *counts.entry(like(path)).or_default() += 1);
-    let mut out: Vec<String> = Vec::new();
-    for path in paths {
-        let pattern = like(path);
-        match counts.remove(&pattern) {
-            Some(count) if count >= FEWEST => out.push(format!("{pattern} ({count} files)")),
-            Some(count) => {
-                counts.insert(pattern, count);
-                out.push(path.clone());
-            }
-            // It is among those of its folder.
-            None => {}
-        }
-    }
-    out
-}
-
-/// The first few of `all`, and how many more there are.
-fn some(all: impl ExactSizeIterator<Item = String>) -> String {
-    const SHOWN: usize = 4;
-    let more = all.len().saturating_sub(SHOWN);
-    let shown: Vec<String> = all.take(SHOWN).collect();
-    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-    shown.join(", ") + &more
 }
 
 /// The proposals by table, each with what is needed to judge it.

@@ -18,6 +18,7 @@ mod free;
 mod game_log;
 mod history;
 mod learn;
+mod learn_summary;
 mod needs;
 mod obeyed;
 mod recipe;
