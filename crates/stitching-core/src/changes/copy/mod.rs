@@ -12,7 +12,7 @@ use super::builder::Builder;
 use super::change::{Change, Note};
 use super::own_records::{find_table, resolve};
 use super::record_finder::RecordFinder;
-use super::record_place::{NEW, RecordPlace, beside, last_of_group, last_position};
+use super::record_place::{NEW, RecordPlace, Side, beside, last_of_group, last_position};
 use super::rename::{
     Hit, Item, ItemIndex, Visitor, companions, key_of_path, new_key, plan, refuse_duplicates, refuse_taken,
     unfit,
@@ -111,7 +111,12 @@ pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
         new_key
     };
     let from = Address::show(&table.name, &found.key);
-    let title = format!("copy {from} to {}", shown_key(&new_key));
+    // Where the position is the name, it is known only when the copy is at its place.
+    let title = match beside.filter(|_| counted) {
+        Some((row, Side::Before)) => format!("copy {from} before {}", row.shown_key()),
+        Some((row, Side::After)) => format!("copy {from} behind {}", row.shown_key()),
+        None => format!("copy {from} to {}", shown_key(&new_key)),
+    };
     let mut without = HashSet::new();
     for name in &request.without {
         without.insert(find_table(schema, name)?);
