@@ -47,6 +47,18 @@ const HEAD: &str = "[table.t]\nfiles = \"t.txt\"\nformat = \"delimited\"\n";
     "key = \"{position}\"\nlayering = \"merge\"",
     "5:12 records that are told apart by their position cannot count together over all layers | give the table another key, or leave `layering` out"
 )]
+#[case::list_in_a_path(
+    "key = \"A\"\nfields.\"{stem}\" = { list = \",\" }",
+    "5:28 `list` means nothing for `{stem}`, which stands in the path of the file | it may have `ref`, `with`, `as`, `type`, `range`, `choice`, `pattern`, `owner`, `text` and `file`"
+)]
+#[case::column_of_a_path(
+    "key = \"A\"\nfields.\"{path}\" = { at = \"B\" }",
+    "5:26 `at` means nothing for `{path}`, which stands in the path of the file | it may have `ref`, `with`, `as`, `type`, `range`, `choice`, `pattern`, `owner`, `text` and `file`"
+)]
+#[case::condition_in_a_path(
+    "key = \"A\"\nfields.\"{file}\" = { also = [{ ref = \"goods\", when = { A = \"x\" } }] }",
+    "5:53 `when` means nothing for `{file}`, which stands in the path of the file | it may have `ref`, `with`, `as`, `type`, `range`, `choice`, `pattern`, `owner`, `text` and `file`"
+)]
 #[case::merged_without_key(
     "layering = \"merge\"",
     "4:12 the table `t` has `layering` and no `key` | say what names a record: key = \"FIELD\""

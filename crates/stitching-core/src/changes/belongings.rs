@@ -164,6 +164,10 @@ impl<'p> Belongings<'p> {
     fn add_users(&mut self, uses: &[Use]) -> Result<(), Error> {
         let mut keys: HashSet<(TableId, String)> = HashSet::new();
         for one in uses {
+            if self.project.schema.tables[one.table].fields[one.field].of_path.is_some() {
+                self.add_file(one.file)?;
+                continue;
+            }
             let place = FoundPlace { file: one.file, span: one.record };
             match &one.kept_key {
                 Some(key) => {

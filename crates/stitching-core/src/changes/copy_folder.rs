@@ -27,21 +27,14 @@ const MOST_PLACES: usize = 20;
 /// # Errors
 /// When there is no such folder, one lies inside the other, a path is not valid, or a file cannot be read.
 pub fn copy_folder(project: &Project, from: &str, to: &str) -> Result<Change, Error> {
-    let (from, to) = (folder(from)?, folder(to)?);
-    if from == to || lies_in(&from, &to) || lies_in(&to, &from) {
-        return Err(Error::refused(
-            format!("`{from}/` and `{to}/` lie one inside the other"),
-            "choose a folder beside it; nothing was changed",
-        ));
-    }
+    let (from, to) = (parse_folder(from)?, parse_folder(to)?);
+    refuse_nested(&from, &to)?;
+    refuse_unknown(project, &from)?;
     let stack = &project.stack;
     let all: Vec<(FileId, &RelPath)> =
         stack.effective(stack.top()).into_iter().map(|file| (file, &stack.files()[file].path)).collect();
     let files: Vec<(FileId, &RelPath)> =
         all.iter().copied().filter(|(_, path)| lies_in(path, &from)).collect();
-    if files.is_empty() {
-        return Err(no_folder(project, &from));
-    }
     let mut names = NewNames::of(&from, &to);
     let mut copies: Vec<(FileId, RelPath)> = Vec::new();
     for (file, path) in &files {
@@ -92,8 +85,25 @@ fn below(from: &RelPath, to: &RelPath) -> String {
     format!("{}/", new[..=last].join("/"))
 }
 
+/// Refuses two folders of which one lies inside the other.
+pub(super) fn refuse_nested(from: &RelPath, to: &RelPath) -> Result<(), Error> {
+    if from == to {
+        return Err(Error::nothing_to_do(format!("`{to}/` is its path already")));
+    }
+    if lies_in(from, to) || lies_in(to, from) {
+        return Err(Error::refused(
+            format!("`{from}/` and `{to}/` lie one inside the other"),
+            "choose a folder beside it; nothing was changed",
+        ));
+    }
+    Ok(())
+}
+
 /// The path of a folder, with or without a `/` at its end.
-fn folder(text: &str) -> Result<RelPath, Error> {
+///
+/// # Errors
+/// When it is no path inside a layer.
+pub(super) fn parse_folder(text: &str) -> Result<RelPath, Error> {
     let path = RelPath::parse(text.trim_end_matches(['/', '\\']));
     path.map_err(|error| Error::Usage {
         message: error.to_string(),
@@ -105,11 +115,16 @@ fn lies_in(path: &RelPath, folder: &RelPath) -> bool {
     path.as_str().strip_prefix(folder.as_str()).is_some_and(|rest| rest.starts_with('/'))
 }
 
-fn no_folder(project: &Project, from: &RelPath) -> Error {
+/// Refuses a folder that no layer has a file in; tells the nearest.
+pub(super) fn refuse_unknown(project: &Project, from: &RelPath) -> Result<(), Error> {
     let stack = &project.stack;
     let mut folders: BTreeSet<&str> = BTreeSet::new();
     for file in stack.effective(stack.top()) {
-        let path = stack.files()[file].path.as_str();
+        let path = &stack.files()[file].path;
+        if lies_in(path, from) {
+            return Ok(());
+        }
+        let path = path.as_str();
         folders.extend(path.match_indices('/').map(|(end, _)| &path[..end]));
     }
     let near = nearest_of(from.as_str(), folders);
@@ -117,7 +132,7 @@ fn no_folder(project: &Project, from: &RelPath) -> Error {
         Some(near) => format!("did you mean `{near}/`?"),
         None => "folders are named from the root of their layer".to_owned(),
     };
-    Error::Unknown { what: "folder", name: format!("{from}/"), help: help.into() }
+    Err(Error::Unknown { what: "folder", name: format!("{from}/"), help: help.into() })
 }
 
 /// What gets another name in the copy: words and what they become.

@@ -35,7 +35,7 @@ struct Mention {
 }
 
 /// The change with a note for each place that still speaks of a name that is no more, after a rename; those that `also` names
-/// (`path:line`, or `all`) get the new name too.
+/// (`path:line`, or `all`) get the new name too. `more` are names that are no keys, with what they become.
 ///
 /// What the game below the mod calls so is looked for in its files too.
 ///
@@ -43,8 +43,13 @@ struct Mention {
 ///
 /// # Errors
 /// When `also` names a place that does not speak of an old name, or a file cannot be edited.
-pub(super) fn follow_mentions(project: &Project, change: Change, also: &[String]) -> Result<Change, Error> {
-    let mut renamed: BTreeMap<String, String> = BTreeMap::new();
+pub(super) fn follow_mentions(
+    project: &Project,
+    change: Change,
+    also: &[String],
+    more: &[(String, String)],
+) -> Result<Change, Error> {
+    let mut renamed: BTreeMap<String, String> = more.iter().cloned().collect();
     for ((_, new), old) in &change.keys {
         let parts = old.split('/').zip(new.split('/')).filter(|(old, new)| old != new);
         renamed.extend(parts.map(|(old, new)| (old.to_owned(), new.to_owned())));

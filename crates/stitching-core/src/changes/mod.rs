@@ -60,7 +60,7 @@ pub use rename::{NewKeys, rename, rename_many, rename_with};
 pub use renumber::{Renumbering, renumber};
 pub use sequence::Sequence;
 pub use set::{SetRequest, Sheet, SheetLine, set};
-pub use step::Step;
+pub use step::{Step, is_folder};
 pub use switch::{switch_off, switch_on};
 pub use transfer::{find_transfer, transfer};
 pub use translate::{add_missing, take_up};

@@ -91,6 +91,13 @@ pub(super) fn value_edits(
     for record in records {
         let cells = reader.found.get(&record.record).ok_or_else(|| changed_meanwhile(path))?;
         for (field, values) in &record.fields {
+            if table.fields[*field].of_path.is_some() {
+                let name = &table.fields[*field].name;
+                return Err(Error::refused(
+                    format!("`{path}`: `{name}` stands in the path of the file, and not in the record"),
+                    "rename the file or its folder; nothing was changed",
+                ));
+            }
             let own: Vec<Cell> = cells.iter().filter(|(at, _)| at == field).map(|(_, cell)| *cell).collect();
             let mut writer = Writer { table, text, editor: &mut editor, edits: &mut out };
             writer.write(record.record, &table.fields[*field].column, &own, values).map_err(|reason| {

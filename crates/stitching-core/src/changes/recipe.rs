@@ -9,7 +9,7 @@ use super::remove::RemoveRequest;
 use super::renumber::Renumbering;
 use super::sequence::Sequence;
 use super::set::SetRequest;
-use super::step::Step;
+use super::step::{Step, is_folder};
 use crate::error::{Error, Refusal};
 use crate::expressions::Value;
 use crate::links::{Address, Labels, resolve};
@@ -306,7 +306,7 @@ impl Run<'_> {
                 name: name.as_ref().map(|name| names.text(name)),
                 ..AddRequest::default()
             }),
-            RecipeAction::Copy { address, new, .. } if address.ends_with('/') => {
+            RecipeAction::Copy { address, new, .. } if is_folder(address) => {
                 Step::CopyFolder { from: names.text(address), to: names.text(new) }
             }
             RecipeAction::Copy { address, new, values, name, join, without, after } => {
@@ -327,6 +327,9 @@ impl Run<'_> {
                 keep: Vec::new(),
                 with_unused: *with_unused,
             }),
+            RecipeAction::Rename { address, new } if is_folder(address) => {
+                Step::RenameFolder { from: names.text(address), to: names.text(new), also: Vec::new() }
+            }
             RecipeAction::Rename { address, new } => Step::Rename {
                 address: names.address(address),
                 new: names.text(new),

@@ -97,7 +97,7 @@ fn guess(steps: &[Step]) -> Vec<Guess> {
                     .filter_map(|address| record(address))
                     .for_each(|(table, key)| add("record", Some(table), &key));
             }
-            Step::CopyFolder { from, to } => {
+            Step::CopyFolder { from, to } | Step::RenameFolder { from, to, .. } => {
                 let names = from.trim_end_matches('/').split('/').zip(to.trim_end_matches('/').split('/'));
                 for (old, new) in names.filter(|(old, new)| old != new) {
                     add("from", None, old);
@@ -215,6 +215,10 @@ impl Writer<'_> {
             Step::Rename { address, new, .. } => {
                 line("rename", text(address));
                 line("to", text(new));
+            }
+            Step::RenameFolder { from, to, .. } => {
+                line("rename", text(&format!("{}/", from.trim_end_matches('/'))));
+                line("to", text(to));
             }
             Step::RenameMany { table, keys: NewKeys::Pairs(pairs), .. } => {
                 let entry = |(old, new): &(String, String)| {

@@ -240,7 +240,8 @@ impl Work<'_> {
         }
         for one in left {
             let table = &schema.tables[one.table];
-            let address = Address::show(&table.name, one.kept_key.as_deref().unwrap_or_default());
+            let key = one.kept_key.as_deref();
+            let address = key.map_or_else(|| table.name.clone(), |key| Address::show(&table.name, key));
             let path = stack.files()[one.file].path.to_string();
             let field = &table.fields[one.field].name;
             self.builder.note(Note::LeftDangling(format!("{address}.{field}"), path));

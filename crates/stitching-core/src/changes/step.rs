@@ -8,7 +8,7 @@ use super::copy::{CopyRequest, copy};
 use super::copy_folder::copy_folder;
 use super::mentions::{follow_mentions, tell_mentions};
 use super::remove::{RemoveRequest, remove};
-use super::rename::{NewKeys, rename_many, rename_with};
+use super::rename::{NewKeys, rename_folder, rename_many, rename_with};
 use super::renumber::{Renumbering, renumber};
 use super::set::{SetRequest, set};
 use crate::Error;
@@ -44,6 +44,16 @@ pub enum Step {
         /// Whether what the mod adds over a base layer has the notes directly above it.
         notes: bool,
         /// The places outside of what the schema says (`path:line`, or `all`) that get the new name too.
+        #[serde(default)]
+        also: Vec<String>,
+    },
+    /// Gives a folder with all that is in it another path.
+    RenameFolder {
+        /// Its path from the root of its layer.
+        from: String,
+        /// The new path.
+        to: String,
+        /// The places outside of what the schema says (`path:line`, or `all`) that get the new path too.
         #[serde(default)]
         also: Vec<String>,
     },
@@ -101,9 +111,11 @@ impl Step {
                 remove(project, request).map(|change| tell_mentions(project, change, &names))
             }
             Step::Rename { address, new, notes, also } => rename_with(project, address, new, *notes)
-                .and_then(|change| follow_mentions(project, change, also)),
+                .and_then(|change| follow_mentions(project, change, also, &[])),
+            Step::RenameFolder { from, to, also } => rename_folder(project, from, to)
+                .and_then(|change| follow_mentions(project, change, also, &renamed_words(from, to))),
             Step::RenameMany { table, keys, notes, also } => rename_many(project, table, keys, *notes)
-                .and_then(|change| follow_mentions(project, change, also)),
+                .and_then(|change| follow_mentions(project, change, also, &[])),
             Step::Renumber { table, field, group, how } => {
                 renumber(project, table, field, group.as_deref(), how)
             }
@@ -111,6 +123,21 @@ impl Step {
         let steps = if self.is_small() { vec![self] } else { Vec::new() };
         Ok(Change { steps, ..change? })
     }
+}
+
+/// Whether `address`, of what is to be copied or renamed, is the path of a folder: it ends with `/`, and names no table.
+pub fn is_folder(address: &str) -> bool {
+    address.ends_with('/') && !address.contains(':')
+}
+
+/// The words that may speak of a folder which gets another path, and what they become: its path, and its name.
+fn renamed_words(from: &str, to: &str) -> Vec<(String, String)> {
+    let (from, to) = (from.trim_end_matches(['/', '\\']), to.trim_end_matches(['/', '\\']));
+    let name = |path: &str| path.rsplit(['/', '\\']).next().unwrap_or_default().to_owned();
+    let mut words = vec![(from.to_owned(), to.to_owned()), (name(from), name(to))];
+    words.retain(|(from, to)| from != to);
+    words.dedup();
+    words
 }
 
 /// The name of what is removed, if its address gives it alone: the parts of a longer key are names of others.

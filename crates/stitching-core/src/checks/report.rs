@@ -258,6 +258,9 @@ impl<'i> Context<'i> {
             problem.label = about.label.clone();
             problem.field = about.rule.map(|rule| field_name(about.table, rule));
             problem.value = about.rule.map(|_| about.value.clone());
+            if about.rule.is_some_and(|rule| about.table.fields[rule.field].of_path.is_some()) {
+                problem.message += "; it stands in the path of the file";
+            }
             problem.fixes.extend(words.better.and_then(|better| about.better(&better)));
         }
         Some(problem)
@@ -324,7 +327,9 @@ impl About<'_> {
 
     /// A fix that writes `better` in place of the value.
     fn better(&self, better: &str) -> Option<Fix> {
-        let column = &self.table.fields[self.rule?.field].column;
+        let field = &self.table.fields[self.rule?.field];
+        // What stands in the path of the file is not written in it.
+        let column = Some(&field.column).filter(|_| field.of_path.is_none())?;
         let text = self.table.format.encode(&self.cell?, column, better).ok()?;
         let edits = EditSet::new(vec![Edit { span: self.span, text }]).ok()?;
         Some(Fix { title: format!("write `{better}`"), edits, is_safe: false })

@@ -10,7 +10,8 @@ use crate::tables::{RecordView, file_named, for_each_piece};
 pub fn belongs_by(schema: &Schema, table: TableId, rule: usize) -> bool {
     let table = &schema.tables[table];
     let own = &table.rules[rule];
-    own.owner || own.points() && own.part.is_none() && table.key == [KeyPart::Field(own.field)]
+    let key = table.fields[own.field].of_path.unwrap_or(KeyPart::Field(own.field));
+    own.owner || own.points() && own.part.is_none() && table.key == [key]
 }
 
 /// The texts and files that a record names, by its fields or since they go with each record of its table; each once.

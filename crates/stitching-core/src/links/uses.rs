@@ -5,9 +5,10 @@ use crate::Error;
 use crate::layers::{FileId, RelPath};
 use crate::reading::View;
 use crate::reading::{Needles, TableScan, glance};
-use crate::schema::{FileTemplate, KeyPart, NamedBy, Schema, Switch, Table, TableId, ValueRule};
+use crate::schema::{FileTemplate, KeyPart, Layout, NamedBy, Schema, Switch, Table, TableId, ValueRule};
 use crate::tables::{
-    KEY_SEPARATOR, Piece, RecordView, file_named, for_each_piece, key_hash, key_named, path_hash, shown_key,
+    KEY_SEPARATOR, Piece, RecordView, file_named, files_of, for_each_in_path, for_each_piece, key_hash,
+    key_named, path_hash, shown_key,
 };
 use crate::text::Span;
 use std::collections::HashMap;
@@ -159,10 +160,12 @@ impl ReferenceMatcher {
         exact.or_else(|| wanted.otherwise(record, rule, piece))
     }
 
-    /// The fields of `table` that can point to one of the things.
+    /// The fields of the records of `table` that can point to one of the things.
     pub fn fields(&self, schema: &Schema, table: TableId) -> Vec<usize> {
-        let rules = self.by_rule[table].iter().enumerate().filter(|(_, values)| !values.is_empty());
-        let mut fields: Vec<usize> = rules.map(|(rule, _)| schema.tables[table].rules[rule].field).collect();
+        let (wanted, table) = (&self.by_rule[table], &schema.tables[table]);
+        let rules = wanted.iter().enumerate().filter(|(_, values)| !values.is_empty());
+        let mut fields: Vec<usize> = rules.map(|(rule, _)| table.rules[rule].field).collect();
+        fields.retain(|field| table.fields[*field].of_path.is_none());
         fields.sort_unstable();
         fields.dedup();
         fields
@@ -187,6 +190,32 @@ impl ReferenceMatcher {
         fields.sort_unstable();
         fields.dedup();
         fields
+    }
+
+    /// Gives the files of `table`, up to the layer of the view, in whose paths something points to one of the things: each with
+    /// the field that does, a record without cells, the value, and the position of the thing. Nothing is read.
+    pub fn visit_paths(
+        &self,
+        view: View<'_>,
+        table: TableId,
+        each: &mut impl FnMut(FileId, usize, &RecordView<'_>, &Piece<'_>, usize),
+    ) {
+        let described = &view.schema.tables[table];
+        let is_wanted = |field: usize| {
+            let of_field = |rule: &usize| !self.by_rule[table][*rule].is_empty();
+            let Layout::Whole(rule) = described.fields[field].layout else { return false };
+            of_field(&rule) || described.rules[rule].also.iter().any(of_field)
+        };
+        if !described.path_fields().any(is_wanted) {
+            return;
+        }
+        for file in files_of(view.stack, described, view.through) {
+            for_each_in_path(described, &view.stack.files()[file].path, &mut |field, record, piece| {
+                if let Some(thing) = self.thing(table, record, piece) {
+                    each(file, field, record, piece, thing);
+                }
+            });
+        }
     }
 
     /// What to search for in the files of `table`.
@@ -290,7 +319,7 @@ pub fn things_of(
     if described.texts.is_some() {
         things.push(Thing::Text(key.to_owned()));
     }
-    if described.is_of_files() && described.is_keyed_by_file() {
+    if described.is_of_files() && (described.is_keyed_by_file() || described.is_keyed_by_path()) {
         things.push(Thing::File(path.clone()));
     }
     for rule in second_identifiers(schema, table) {
@@ -364,16 +393,38 @@ pub fn find_uses(view: View<'_>, things: &[Thing]) -> Result<Vec<Use>, Error> {
     let found = glance(view, &plan, &each, &moving)?;
     let overrides = Overrides::read(view);
     let mut uses = Vec::new();
+    for table in 0..schema.tables.len() {
+        wanted.visit_paths(view, table, &mut |file, field, _, piece, thing| {
+            let nowhere = Span { start: 0, end: 0 };
+            uses.push(Use {
+                file,
+                span: nowhere,
+                table,
+                record: nowhere,
+                key: None,
+                kept_key: None,
+                label_value: None,
+                field,
+                rule: piece.rule,
+                thing,
+            });
+        });
+    }
     for (file, mut hits) in found {
         let layer = stack.files()[file].layer;
         hits.retain(|hit| {
             let key = hit.kept_key.as_deref().filter(|_| schema.tables[hit.table].merged);
             key.is_none_or(|key| !overrides.hides(schema, hit.table, key, layer, hit.field))
         });
-        let mut own: Vec<Use> = hits.into_iter().map(|hit| Use { file, ..hit }).collect();
-        own.sort_by_key(|hit| (hit.span, hit.table, hit.rule));
-        uses.append(&mut own);
+        let own = hits.into_iter().map(|hit| Use { file, ..hit });
+        uses.extend(own);
     }
+    let place = |hit: &Use| (&stack.files()[hit.file].path, stack.files()[hit.file].layer);
+    let within = |hit: &Use| (hit.span, hit.table, hit.rule);
+    uses.sort_by(|a, b| match a.file == b.file {
+        true => within(a).cmp(&within(b)),
+        false => place(a).cmp(&place(b)),
+    });
     Ok(uses)
 }
 

@@ -271,7 +271,11 @@ impl Rows {
             }
         }
         // What only leads into a structure is no value.
-        let mut fields: Vec<usize> = columns.iter().filter_map(|column| table.field_at(column)).collect();
+        let field_of = |column: &String| {
+            let in_path = || table.path_fields().find(|field| table.fields[*field].name == *column);
+            table.field_at(column).or_else(in_path)
+        };
+        let mut fields: Vec<usize> = columns.iter().filter_map(field_of).collect();
         let number = fields.len();
         // What one field says may depend on any other.
         if !table.relates_fields() {
@@ -288,13 +292,15 @@ impl Rows {
         for (column, field) in fields.iter().enumerate() {
             of_field[*field] = Some(column);
         }
+        let path_fields: Vec<usize> = table.path_fields().collect();
         let read: Vec<Vec<Row>> = files
             .par_iter()
             .with_max_len(1)
             .map(|file| {
                 let path = &stack.files()[*file].path;
                 let (file, width) = (*file, columns.len());
-                let mut builder = RowBuilder { labels, of_field: &of_field, width, file, rows: Vec::new() };
+                let (of_field, path_fields) = (&of_field[..], &path_fields[..]);
+                let mut builder = RowBuilder { labels, of_field, width, file, path_fields, rows: Vec::new() };
                 with_text(stack, file, |text| read_records(&table, path, text, &read_fields, &mut builder))?;
                 Ok(builder.rows)
             })
@@ -476,6 +482,8 @@ struct RowBuilder<'b> {
     /// How many columns there are.
     width: usize,
     file: FileId,
+    /// The fields that are parts of the path.
+    path_fields: &'b [usize],
     rows: Vec<Row>,
 }
 
@@ -492,6 +500,13 @@ impl RecordVisitor for RowBuilder<'_> {
                     *empty = Some(RowCell { text, file: self.file, span, more: Vec::new() });
                 }
             }
+        }
+        for field in self.path_fields {
+            let (Some(column), Some(text)) = (self.of_field[*field], record.of_path(*field)) else {
+                continue;
+            };
+            let (text, span) = (CompactString::from(text), Span { start: 0, end: 0 });
+            cells[column] = Some(RowCell { text, file: self.file, span, more: Vec::new() });
         }
         let label = record.table.label.and_then(|field| record.value(field));
         let order = match record.table.relates_fields() {

@@ -58,6 +58,45 @@ pub(super) fn check_field(reader: &mut TomlReader<'_>, body: &DeTable<'_>) {
     }
 }
 
+/// The settings of a field that a part of the path cannot have: all records of the file have it, as it stands there.
+const NOT_OF_PATH: [&str; 16] = [
+    "at",
+    "list",
+    "quoted",
+    "counted",
+    "find",
+    "parts",
+    "follows",
+    "inherit",
+    "note",
+    "optional",
+    "by",
+    "when",
+    "unique",
+    "required",
+    "longest",
+    "on_remove",
+];
+
+/// Refuses settings of `name`, a part of the path, that mean nothing there.
+pub(super) fn check_path_field(reader: &mut TomlReader<'_>, name: &str, body: &DeTable<'_>) {
+    let also = body.get("also").into_iter().flat_map(|value| match value.get_ref() {
+        DeValue::Array(rules) => rules.iter().collect(),
+        _ => vec![value],
+    });
+    let rules = also.filter_map(|rule| rule.get_ref().as_table());
+    for body in std::iter::once(body).chain(rules) {
+        for setting in NOT_OF_PATH {
+            if let Some(given) = body.get(setting) {
+                let message =
+                    format!("`{setting}` means nothing for `{name}`, which stands in the path of the file");
+                let help = "it may have `ref`, `with`, `as`, `type`, `range`, `choice`, `pattern`, `owner`, `text` and `file`";
+                reader.problem(given.span(), message, help);
+            }
+        }
+    }
+}
+
 /// Refuses settings of a rule that need others, or contradict them.
 pub(super) fn check_rule(reader: &mut TomlReader<'_>, body: &DeTable<'_>) {
     check(reader, body, &OF_RULE);

@@ -32,6 +32,8 @@ pub struct Field {
     pub note: bool,
     /// Whether a file may lack the column, and all records the field.
     pub optional: bool,
+    /// What of its file's path it is, if it stands there and not in the record.
+    pub of_path: Option<KeyPart>,
     /// Where the schema names it first; nowhere if it was only found in a file.
     pub place: Option<Box<Place>>,
 }
@@ -168,9 +170,10 @@ pub struct Target {
 }
 
 impl Field {
-    /// The columns that it stands for, of which the first that is there counts.
+    /// The columns that it stands for, of which the first that is there counts; none of what stands in the path.
     pub fn columns(&self) -> impl Iterator<Item = &String> {
-        std::iter::once(&self.column).chain(&self.alternatives)
+        let first = self.of_path.is_none().then_some(&self.column);
+        first.into_iter().chain(&self.alternatives)
     }
 
     /// A field of which nothing is known but its name and the position of its (empty) rule.
@@ -188,6 +191,7 @@ impl Field {
             inherit: false,
             note: false,
             optional: false,
+            of_path: None,
             place: None,
         }
     }

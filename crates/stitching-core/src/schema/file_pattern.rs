@@ -108,6 +108,26 @@ impl FilePattern {
         Some(values)
     }
 
+    /// The path with other texts for its parts, by their position; `None` for a path that does not fit.
+    pub fn with_values(&self, path: &str, new: impl Fn(usize) -> Option<String>) -> Option<NewPath> {
+        let (regex, groups) = self.regex.as_ref()?;
+        let captures = regex.get()?.captures(path)?;
+        let mut out = NewPath::default();
+        let mut from = 0;
+        for (number, part) in groups.iter().enumerate() {
+            let (group, Some(new)) = (captures.get(number + 1)?, new(*part)) else { continue };
+            out.path.push_str(&path[from..group.start()]);
+            let is_name = out.path.is_empty() || out.path.ends_with('/');
+            out.path.push_str(&new);
+            from = group.end();
+            if is_name && path[from..].starts_with('/') && new != group.as_str() {
+                out.folders.push((path[..from].to_owned(), out.path.clone()));
+            }
+        }
+        out.path.push_str(&path[from..]);
+        Some(out)
+    }
+
     /// The path that it makes of a value for each part; `None` if it has a wildcard, or no value for a part.
     pub fn fill<'v>(&self, value: impl Fn(&str) -> Option<&'v str>) -> Option<String> {
         let mut path = String::new();
@@ -137,6 +157,15 @@ impl FilePattern {
         let plain = self.source.find(['*', '?', '[', '{', '\\']).unwrap_or(self.source.len());
         self.source[..plain].rfind('/').map_or("", |end| &self.source[..end])
     }
+}
+
+/// What becomes of a path when its parts have other texts.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct NewPath {
+    /// The new path.
+    pub path: String,
+    /// The folders around it whose whole name is such a part, outermost first: each as it was, and as it is then.
+    pub folders: Vec<(String, String)>,
 }
 
 enum Piece<'s> {
@@ -196,6 +225,28 @@ mod tests {
         assert_eq!(pattern.takes(path), expected.is_some());
         let values = pattern.values(path).filter(|_| pattern.takes(path));
         assert_eq!(values.map(|values| values.join(" ")).as_deref(), expected);
+    }
+
+    #[rstest]
+    #[case("sites/{site}/site.json", "sites/weir/site.json", "sites/dam/site.json", "sites/weir=sites/dam")]
+    #[case("sites/{site}/{site}.json", "sites/weir/weir.json", "sites/dam/dam.json", "sites/weir=sites/dam")]
+    #[case("{site}/a/{site}/x", "weir/a/weir/x", "dam/a/dam/x", "weir=dam weir/a/weir=dam/a/dam")]
+    #[case("s_{site}/x", "s_weir/x", "s_dam/x", "")]
+    #[case("{site}_{kind}.txt", "weir_b.txt", "dam_b.txt", "")]
+    #[case("{site}", "weir", "dam", "")]
+    fn parts_of_paths_are_replaced(
+        #[case] pattern: &str,
+        #[case] path: &str,
+        #[case] expected: &str,
+        #[case] folders: &str,
+    ) {
+        let pattern = FilePattern::parse(pattern).expect("a pattern");
+        let is_site = |part: usize| pattern.parts()[part] == "site";
+        let new = pattern.with_values(path, |part| is_site(part).then(|| "dam".to_owned()));
+        let new = new.expect("a path that fits");
+        let told: Vec<String> = new.folders.iter().map(|(old, new)| format!("{old}={new}")).collect();
+        assert_eq!((new.path.as_str(), told.join(" ").as_str()), (expected, folders));
+        assert_eq!(pattern.with_values("elsewhere/x/y/z/a", |_| None), None);
     }
 
     #[rstest]

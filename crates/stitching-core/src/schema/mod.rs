@@ -28,7 +28,7 @@ pub use computed::Computed;
 pub use derived::{Asset, Derived, Paired, WhenChanged};
 pub use describe::json_schema;
 pub use field::{Field, Layout, NamedBy, OnRemove, Target, ValueRule, ValueType};
-pub use file_pattern::{FilePattern, FilePatternError};
+pub use file_pattern::{FilePattern, FilePatternError, NewPath};
 pub use file_template::FileTemplate;
 pub(crate) use file_template::path_from;
 pub use keys::{PROJECT_SECTIONS, schema_sections};

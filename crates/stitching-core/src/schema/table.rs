@@ -1,6 +1,6 @@
 //! Tables.
 
-use super::file_pattern::FilePattern;
+use super::file_pattern::{FilePattern, NewPath};
 use super::{Field, FileTemplate, NamedBy, Schema, Switch, TableId, Target, ValueRule};
 use crate::formats::Format;
 use crate::layers::RelPath;
@@ -225,6 +225,37 @@ impl Table {
         })
     }
 
+    /// What `part` of a key is for the file at `path`, one of the table's; `None` for parts that are not of the path.
+    pub fn of_path<'p>(&self, part: KeyPart, path: &'p RelPath) -> Option<&'p str> {
+        match part {
+            KeyPart::Stem => Some(path.stem()),
+            KeyPart::FileName => Some(path.name()),
+            KeyPart::Path => Some(path.as_str()),
+            KeyPart::PathPart(part) => self.path_part(path, part),
+            KeyPart::Field(_) | KeyPart::Position => None,
+        }
+    }
+
+    /// The path of one of its files in which the part at this position among [`Table::path_parts`] has another text, as far as
+    /// `new` gives one.
+    pub fn with_path_parts(&self, path: &RelPath, new: impl Fn(usize) -> Option<String>) -> Option<NewPath> {
+        let pattern = self.files.iter().find(|pattern| pattern.takes(path.as_str()))?;
+        // Another pattern may have the parts in another order.
+        let position = |part: usize| self.path_parts().iter().position(|own| *own == pattern.parts()[part]);
+        pattern.with_values(path.as_str(), |part| new(position(part)?))
+    }
+
+    /// Whether its keys consist of parts of the path alone, so that all records of a file have one key.
+    pub fn is_keyed_by_path(&self) -> bool {
+        let of_path = |part: &KeyPart| part.is_of_file() || matches!(part, KeyPart::PathPart(_));
+        !self.key.is_empty() && self.key.iter().all(of_path)
+    }
+
+    /// The fields that are parts of the paths of its files.
+    pub fn path_fields(&self) -> impl Iterator<Item = usize> + '_ {
+        self.fields.iter().enumerate().filter(|(_, field)| field.of_path.is_some()).map(|(at, _)| at)
+    }
+
     /// The position of the field called `name`.
     pub fn field(&self, name: &str) -> Option<usize> {
         self.fields.iter().position(|field| field.name == name)
@@ -277,6 +308,24 @@ impl Table {
         self.rules.push(ValueRule { field, ..ValueRule::default() });
         self.fields.push(Field::plain(name, self.rules.len() - 1));
         field
+    }
+
+    /// Adds the field called `name` if it is a part of the paths of all files; gives its position.
+    pub(in crate::schema) fn add_path_field(&mut self, name: &str) -> Option<usize> {
+        let part = match name {
+            "{stem}" => KeyPart::Stem,
+            "{file}" => KeyPart::FileName,
+            "{path}" => KeyPart::Path,
+            _ => {
+                let name = name.strip_prefix('{')?.strip_suffix('}')?;
+                let has = |pattern: &FilePattern| pattern.parts().iter().any(|part| part == name);
+                let position = self.path_parts().iter().position(|part| part == name)?;
+                self.files.iter().all(has).then_some(KeyPart::PathPart(position))?
+            }
+        };
+        let at = self.add_plain_field(name);
+        self.fields[at].of_path = Some(part);
+        Some(at)
     }
 
     /// Whether what a value says depends on another field of the record: on what stands beside it, where a record has

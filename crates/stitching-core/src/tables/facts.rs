@@ -7,8 +7,8 @@
 //! text and compared as such, and what changes files always compares text.
 
 use super::{
-    FieldFinder, Finders, Piece, RecordView, RecordVisitor, ValueFinder, each_rule, file_named, key_named,
-    pieces_of, read_block, read_records,
+    FieldFinder, Finders, Piece, RecordView, RecordVisitor, ValueFinder, each_rule, file_named,
+    for_each_piece, key_named, pieces_of, read_block, read_records,
 };
 use crate::Code;
 use crate::formats::{BlockState, ColumnCell, Fault, Form, may_have_off};
@@ -206,6 +206,7 @@ impl<'e> Extractor<'e> {
             rules: rule_plans(schema, table, &finders.values[id], &targets[id]),
             looks: looks(table, &finders.values[id], &targets[id]),
             required: required_fields(table),
+            path_fields: table.path_fields().collect(),
             fields: fields(table, finders),
             finders,
             key_folded: table.ignore_case,
@@ -387,6 +388,8 @@ struct Builder<'b> {
     rules: Vec<RulePlan<'b>>,
     looks: Vec<FieldPlan>,
     required: Vec<(usize, usize)>,
+    /// The fields that are parts of the path.
+    path_fields: Vec<usize>,
     /// The fields that some check looks at in each record, and what looks at them.
     fields: Vec<(usize, FieldFinder)>,
     finders: &'b Finders,
@@ -426,6 +429,14 @@ impl RecordVisitor for Builder<'_> {
                     None => self.apart(record, at),
                 },
                 FieldPlan::Apart => self.apart(record, at),
+            }
+        }
+        for at in 0..self.path_fields.len() {
+            // All records of a file have the same path: it is told at the first of them.
+            let field = self.path_fields[at];
+            self.facts.present[field] = true;
+            if self.index == 0 {
+                for_each_piece(record, field, |piece| self.value(record, piece));
             }
         }
         let inherits = || {

@@ -22,8 +22,8 @@ pub use finders::{
     ValueFinder,
 };
 pub use pieces::{
-    Piece, Siblings, beside, each_rule, file_named, for_each_piece, key_named, pieces_of, split_value,
-    wrong_count,
+    Piece, Siblings, beside, each_rule, file_named, for_each_in_path, for_each_piece, key_named, pieces_of,
+    split_value, wrong_count,
 };
 pub use record::{Record, Value, read_all, read_at, read_each, read_from};
 
@@ -62,15 +62,31 @@ pub struct RecordView<'a> {
 }
 
 impl<'a> RecordView<'a> {
+    /// A record of the file at `path` in which nothing stands; `path_parts` are what the named parts of the path say.
+    fn without_cells(table: &'a Table, path: &'a RelPath, path_parts: &'a [String]) -> RecordView<'a> {
+        let span = Span { start: 0, end: 0 };
+        let companions = KnownCompanions::default();
+        RecordView { table, path, text: "", index: 0, span, cells: &[], position: 0, path_parts, companions }
+    }
+
     /// The first cell of `field`.
     #[inline]
     pub fn cell(&self, field: usize) -> Option<&'a Cell> {
         self.cells.iter().find(|cell| usize::from(cell.column) == field).map(|cell| &cell.cell)
     }
 
-    /// The value of `field`, if the record has it.
+    /// The value of `field`, if the record or its path has it.
     pub fn value(&self, field: usize) -> Option<String> {
-        self.cell(field).map(|cell| decode(self.text, cell).text.into_owned())
+        match self.of_path(field) {
+            Some(value) => Some(value.to_owned()),
+            None => self.cell(field).map(|cell| decode(self.text, cell).text.into_owned()),
+        }
+    }
+
+    /// The value of `field` if it is a part of the file's path; `None` for all other fields.
+    #[inline]
+    pub fn of_path(&self, field: usize) -> Option<&'a str> {
+        self.table.of_path(self.table.fields[field].of_path?, self.path)
     }
 
     /// Appends the key to `out`; on failure gives the part that is missing or empty, and `out` may
@@ -214,7 +230,7 @@ fn columns<'t>(table: &'t Table, fields: &[usize]) -> Vec<Column<'t>> {
 
 /// The field that each of the [`columns`] is of.
 fn fields_of_columns<'f>(table: &Table, fields: &'f [usize]) -> Cow<'f, [usize]> {
-    let count = |field: &usize| 1 + table.fields[*field].alternatives.len();
+    let count = |field: &usize| table.fields[*field].columns().count();
     match fields.iter().all(|field| count(field) == 1) {
         true => Cow::Borrowed(fields),
         false => {
@@ -263,9 +279,7 @@ impl<'a, 'r> Sink<'a, 'r> {
             cells: Vec::new(),
             next: 0,
             counts: table.counts_positions().then(HashMap::new),
-            path_parts: (0..table.path_parts().len())
-                .map(|part| table.path_part(path, part).unwrap_or_default().to_owned())
-                .collect(),
+            path_parts: path_parts(table, path),
             reader,
         }
     }
@@ -321,6 +335,12 @@ impl RecordSink for Sink<'_, '_> {
     fn fault(&mut self, fault: Fault) {
         self.reader.fault(fault);
     }
+}
+
+/// What the named parts of the path say, in the order of [`Table::path_parts`].
+fn path_parts(table: &Table, path: &RelPath) -> Vec<String> {
+    let parts = 0..table.path_parts().len();
+    parts.map(|part| table.path_part(path, part).unwrap_or_default().to_owned()).collect()
 }
 
 /// All fields of a table, for [`read_records`].

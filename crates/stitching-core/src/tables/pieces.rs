@@ -1,7 +1,7 @@
 //! Taking a value apart: the items of a list, the parts of an item.
 
-use super::{KEY_SEPARATOR, RecordView};
-use crate::formats::{Cell, decode};
+use super::{KEY_SEPARATOR, RecordView, path_parts};
+use crate::formats::{Cell, Form, decode};
 use crate::layers::RelPath;
 use crate::schema::{Beside, Field, Item, KeyPart, Layout, NamedBy, Table, ValueRule};
 use crate::text::Span;
@@ -60,9 +60,16 @@ impl<'p> Piece<'p> {
     }
 }
 
-/// Gives all pieces of `field` in `record`, in the order of the file.
+/// The cell of a value that stands in the path of the file: at the beginning of its text, without a byte there.
+const IN_PATH: Cell = Cell { span: Span { start: 0, end: 0 }, form: Form::Plain };
+
+/// Gives all pieces of `field` in `record`, in the order of the file. What stands in the path of the file has its place at
+/// the beginning of the text, and no bytes there.
 #[inline]
 pub fn for_each_piece(record: &RecordView<'_>, field: usize, mut each: impl FnMut(&Piece<'_>)) {
+    if record.table.fields[field].of_path.is_some() {
+        return in_path(record, field, &mut each);
+    }
     let cells = record.cells.iter().enumerate().filter(|(_, cell)| usize::from(cell.column) == field);
     for (at, cell) in cells {
         pieces_of(record.table, &record.table.fields[field], record.text, at, &cell.cell, &mut |piece| {
@@ -71,6 +78,33 @@ pub fn for_each_piece(record: &RecordView<'_>, field: usize, mut each: impl FnMu
                 false => each(&Piece { rule, within: piece.within.clone(), ..*piece }),
             });
         });
+    }
+}
+
+/// Gives the value that `field` of `record` has in the path of the file, by each of its rules.
+#[inline(never)]
+fn in_path(record: &RecordView<'_>, field: usize, each: &mut impl FnMut(&Piece<'_>)) {
+    let (Some(text), Layout::Whole(rule)) = (record.of_path(field), &record.table.fields[field].layout)
+    else {
+        return;
+    };
+    for rule in std::iter::once(rule).chain(&record.table.rules[*rule].also) {
+        // It is beside no cell.
+        each(&Piece::whole(*rule, text, IN_PATH.span, &IN_PATH, usize::MAX));
+    }
+}
+
+/// Gives the values that a file at `path`, one of `table`, has in its path, each with its field; the record is one without
+/// any cell. Nothing is read.
+pub fn for_each_in_path(
+    table: &Table,
+    path: &RelPath,
+    each: &mut impl FnMut(usize, &RecordView<'_>, &Piece<'_>),
+) {
+    let path_parts = path_parts(table, path);
+    let record = RecordView::without_cells(table, path, &path_parts);
+    for field in table.path_fields() {
+        in_path(&record, field, &mut |piece| each(field, &record, piece));
     }
 }
 
@@ -96,7 +130,10 @@ pub fn each_rule(
 fn rule_in(record: &RecordView<'_>, at: usize, rule: usize, siblings: Siblings<'_>) -> usize {
     let Some(switch) = &record.table.rules[rule].switch else { return rule };
     let value = |value| match value {
-        Beside::Field(field) => record.cell_beside(at, field).map(|cell| decode(record.text, cell).text),
+        Beside::Field(field) => match record.of_path(field) {
+            Some(value) => Some(Cow::Borrowed(value)),
+            None => record.cell_beside(at, field).map(|cell| decode(record.text, cell).text),
+        },
         Beside::Part(part) => siblings.text(part).map(Cow::Borrowed),
     };
     switch.rule(record.table, value).unwrap_or(rule)

@@ -10,8 +10,8 @@ use crate::reading::View;
 use crate::reading::{Excerpt, LoadedFile, load, prepare, with_text};
 use crate::schema::{Layout, Schema, Table, TableId, Target};
 use crate::tables::{
-    Record, RecordView, RecordVisitor, Value, all_fields, file_named, for_each_piece, key_named, read_at,
-    read_records_at, shown_key,
+    Record, RecordView, RecordVisitor, Value, all_fields, file_named, for_each_in_path, for_each_piece,
+    key_named, read_at, read_records_at, shown_key,
 };
 use crate::text::{Span, Text};
 use rayon::prelude::*;
@@ -127,7 +127,8 @@ fn own_details(view: View<'_>, found: &Found) -> Result<Details, Error> {
             read_records_at(&table, path, text, &all_fields(&table), &[offset], &mut links);
             (table, record, links)
         })?;
-        let Some(record) = record else { continue };
+        let Some(mut record) = record else { continue };
+        record.values.extend(values_in_path(&table, path));
         let named = named_records(view, &table, &links)?;
         read.push(AtPlace { at, loaded, table, record, links, files, named });
     }
@@ -153,7 +154,9 @@ fn own_details(view: View<'_>, found: &Found) -> Result<Details, Error> {
             };
             let own_texts = text_key_of(&table, &value).map(of_language);
             let mut points_to = Vec::new();
-            for (_, rule, text) in links.extract_if(.., |(span, ..)| *span == value.span) {
+            for (_, rule, text) in links.extract_if(.., |(span, rule, _)| {
+                *span == value.span && table.rules[*rule].field == value.field
+            }) {
                 for target in &table.rules[rule].refs {
                     for (id, key, label) in named.get(&(*target, text.clone())).into_iter().flatten() {
                         let other = &schema.tables[*id];
@@ -180,6 +183,18 @@ fn own_details(view: View<'_>, found: &Found) -> Result<Details, Error> {
         }
     }
     Ok(details)
+}
+
+/// What the path of a file says for the fields of `table` that are parts of it; they stand at the beginning of the text.
+fn values_in_path(table: &Table, path: &RelPath) -> Vec<Value> {
+    let mut out: Vec<Value> = Vec::new();
+    for_each_in_path(table, path, &mut |field, _, piece| {
+        // Several rules may be for one value.
+        if out.iter().all(|known| known.field != field) {
+            out.push(Value { field, text: piece.text.to_owned(), span: piece.span, nested: false });
+        }
+    });
+    out
 }
 
 /// The text key that a value stands for, unless it stands for "nothing".

@@ -4,8 +4,8 @@ use crate::Error;
 use crate::links::{Found, Index, NameInUse, RecordId, names_in_use};
 use crate::reading::PlaceResolver;
 use crate::reading::View;
-use crate::schema::{TableId, Target, ValueRule};
-use crate::tables::{Finders, Link, LinkKind, TableFacts, key_hash, path_hash, shown_key};
+use crate::schema::{Table, TableId, Target, ValueRule};
+use crate::tables::{Finders, Link, LinkKind, RuleLinks, TableFacts, key_hash, path_hash, shown_key};
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
 
@@ -192,8 +192,9 @@ impl<'p> Graph<'p> {
             Node::Name(_, hash) => vec![hash],
             Node::Record(record) => {
                 let facts = self.index.facts(record.file, record.slot);
+                let table = &self.index.schema.tables[facts.table];
                 let values = facts.links.iter().filter(|links| links.kind == LinkKind::Value);
-                let columns = values.flat_map(|links| of_record(&links.links, record.record));
+                let columns = values.flat_map(|links| of_record(table, links, record.record));
                 let own = std::iter::once(facts.hashes[record.record as usize]);
                 own.chain(self.file_of(record).and_then(path_hash))
                     .chain(columns.map(|link| link.hash))
@@ -225,7 +226,8 @@ impl<'p> Graph<'p> {
                         .iter()
                         .filter(|links| links.kind == LinkKind::Value && links.rule == column);
                     values.any(|links| {
-                        of_record(&links.links, record.record).any(|value| value.hash == link.hash)
+                        let table = &self.index.schema.tables[facts.table];
+                        of_record(table, links, record.record).any(|value| value.hash == link.hash)
                     })
                 })
             }
@@ -246,8 +248,9 @@ impl<'p> Graph<'p> {
             if self.index.is_hidden(record.file, record.slot, record.record, links.rule) {
                 continue;
             }
-            let rule = &self.index.schema.tables[facts.table].rules[links.rule];
-            for link in of_record(&links.links, record.record) {
+            let table = &self.index.schema.tables[facts.table];
+            let rule = &table.rules[links.rule];
+            for link in of_record(table, links, record.record) {
                 match self.target(rule, links.kind, link) {
                     Some(node) => steps.push((link.start, (node, self.field(facts.table, links.rule)))),
                     None => nowhere += 1,
@@ -395,7 +398,7 @@ impl<'p> Graph<'p> {
                     let hash = facts.hashes[record.record as usize];
                     let path = self.file_of(record).and_then(path_hash);
                     let values = facts.links.iter().filter(|links| links.kind == LinkKind::Value);
-                    let mut values = values.flat_map(|links| of_record(&links.links, record.record));
+                    let mut values = values.flat_map(|links| of_record(table, links, record.record));
                     let is_used = (refers && used.contains(&(LinkKind::Reference, hash)))
                         || (is_text && used.contains(&(LinkKind::Text, hash)))
                         || path.is_some_and(|path| used.contains(&(LinkKind::File, path)))
@@ -466,8 +469,12 @@ pub struct Described {
     pub place: Option<crate::problem::Place>,
 }
 
-/// The links of one record; they are in the order of the records.
-fn of_record(links: &[Link], record: u32) -> impl Iterator<Item = &Link> {
+/// The links of one record by one rule; they are in the order of the records. What stands in the path of the file is kept with the
+/// first record, and is true of all.
+fn of_record<'l>(table: &Table, links: &'l RuleLinks, record: u32) -> impl Iterator<Item = &'l Link> {
+    let in_path = table.fields[table.rules[links.rule].field].of_path.is_some();
+    let record = if in_path { 0 } else { record };
+    let links = &links.links;
     let start = links.partition_point(|link| link.record < record);
     links[start..].iter().take_while(move |link| link.record == record)
 }

@@ -85,11 +85,11 @@ pub struct Editing {
 
 #[derive(Debug, Args)]
 pub struct Rename {
-    /// The address of the record; to rename many, a table
-    #[arg(value_name = "TABLE:KEY | TABLE")]
+    /// The address of the record, or the path of a folder with `/` at its end; to rename many, a table
+    #[arg(value_name = "TABLE:KEY | FOLDER/ | TABLE")]
     pub address: String,
-    /// Its new key
-    #[arg(value_name = "NEWKEY")]
+    /// Its new key, or the new path
+    #[arg(value_name = "NEWKEY | FOLDER/")]
     pub new: Option<String>,
     /// Many records by a sheet with the columns `key` and `new`
     #[arg(long, value_name = "FILE", group = "many")]

@@ -6,10 +6,10 @@ use crate::ui::Ui;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::Error;
-use stitching_core::changes::{CopyRequest, Join, RecordPlace, Step};
+use stitching_core::changes::{CopyRequest, Join, RecordPlace, Step, is_folder};
 
 pub fn run(folder: &Path, args: &Copy, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
-    if args.address.ends_with('/') {
+    if is_folder(&args.address) {
         let has_place = args.after.is_some() || args.before.is_some();
         let of_record = !args.values.is_empty() || !args.join.is_empty() || !args.without.is_empty();
         if of_record || args.name.is_some() || has_place {

@@ -7,9 +7,12 @@ use crate::ui::Ui;
 use std::path::Path;
 use std::process::ExitCode;
 use stitching_core::Error;
-use stitching_core::changes::{NewKeys, Sheet, SheetLine, Step};
+use stitching_core::changes::{NewKeys, Sheet, SheetLine, Step, is_folder};
 
 pub fn run(folder: &Path, args: &Rename, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    if is_folder(&args.address) {
+        return rename_folder(folder, args, global, ui);
+    }
     let missing = |message: &str, help: &str| Error::Usage { message: message.to_owned(), help: help.into() };
     let many = match (&args.from, &args.pattern[..], &args.prefix) {
         (Some(path), ..) => Some(NewKeys::Pairs(pairs(&sheet::read(path)?)?)),
@@ -34,6 +37,19 @@ pub fn run(folder: &Path, args: &Rename, global: &Global, ui: &Ui) -> Result<Exi
             ));
         }
     };
+    edit::run(folder, &args.editing, global, ui, |project| step.build(project))
+}
+
+/// Renames a folder: its path ends with `/`.
+fn rename_folder(folder: &Path, args: &Rename, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
+    let of_keys = args.from.is_some() || !args.pattern.is_empty() || args.prefix.is_some();
+    let Some(to) = args.new.clone().filter(|_| !of_keys) else {
+        return Err(Error::Usage {
+            message: "a folder gets one new path".to_owned(),
+            help: "write it behind the old one: sites/weir/ sites/dam/".into(),
+        });
+    };
+    let step = Step::RenameFolder { from: args.address.clone(), to, also: args.also.clone() };
     edit::run(folder, &args.editing, global, ui, |project| step.build(project))
 }
 

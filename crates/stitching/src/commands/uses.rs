@@ -131,6 +131,10 @@ pub fn run(project: &Project, args: &Uses, global: &Global, ui: &Ui) -> Result<E
         );
         out.push_str(&head);
         out.push('\n');
+        // What stands in the path has no line of its own.
+        if user.fields[one.field].of_path.is_some() {
+            continue;
+        }
         let room = ui.width().saturating_sub(14);
         let line: String = human::clean(text.trim()).chars().take(room).collect();
         out.push_str(&format!("             {}\n", styled(DIM, line)));

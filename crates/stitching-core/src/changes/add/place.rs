@@ -2,6 +2,7 @@
 
 use super::{RecordPlace, Work};
 use crate::Error;
+use crate::changes::rename::{key_of_path, path_for_key};
 use crate::changes::switch::is_whole_file;
 use crate::formats::Place;
 use crate::layers::{FileId, RelPath};
@@ -21,9 +22,11 @@ impl Work<'_> {
     ) -> Result<Option<RelPath>, Error> {
         let last = key.rsplit(KEY_SEPARATOR).next().unwrap_or_default();
         let to = match table.key[..] {
-            [KeyPart::Stem] => path.with_stem(key),
-            [KeyPart::FileName] => path.with_name(key),
-            [KeyPart::Path] => RelPath::parse(key),
+            _ if table.is_keyed_by_path() => {
+                let old = key_of_path(table, path).unwrap_or_default();
+                let new = path_for_key(table, path, &old, key)?;
+                RelPath::parse(&new.path)
+            }
             // A file that may be empty, and has another name than its records, holds any number of them.
             _ if table.format.may_be_empty() && !table.is_keyed_by_file() => return Ok(None),
             _ if !table.merged && is_whole_file(self.project, table, model.file, &[model.span])? => {

@@ -14,8 +14,8 @@ use super::own_records::{find_table, resolve};
 use super::record_finder::RecordFinder;
 use super::record_place::{NEW, RecordPlace, Side, beside, last_of_group, last_position};
 use super::rename::{
-    Hit, Item, ItemIndex, Visitor, companions, key_of_path, new_key, plan, refuse_duplicates, refuse_taken,
-    unfit,
+    Hit, Item, ItemIndex, Moves, Visitor, companions, named_by_path, new_key, path_for_key, plan,
+    refuse_duplicates, refuse_taken, unfit,
 };
 use super::reorder::then_beside;
 use super::rewrite::Rewrite;
@@ -32,7 +32,7 @@ use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
 use crate::text::{Span, with_word_replaced};
 use crate::views::{FreeRequest, free};
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// What is to be copied.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -225,14 +225,9 @@ impl<'p> Work<'p> {
             return self.add(Item::new(Thing::Text(found.key.clone()), new_key.to_owned()));
         }
         let path = &self.project.stack.files()[found.places[0].file].path;
-        if let ([part], true) = (&table.key[..], table.is_keyed_by_file()) {
-            let new = match part {
-                KeyPart::Path => RelPath::parse(new_key),
-                KeyPart::FileName => path.with_name(new_key),
-                _ => path.with_stem(new_key),
-            };
-            let new = new.map_err(|error| Error::refused(error.to_string(), "choose another key"))?;
-            self.add(Item::new(Thing::File(path.clone()), new.to_string()))?;
+        if table.is_keyed_by_path() {
+            let new = path_for_key(table, path, &found.key, new_key)?;
+            self.add(Item::new(Thing::File(path.clone()), new.path))?;
         }
         self.add(Item::new(thing, new_key.to_owned()))
     }
@@ -263,11 +258,9 @@ impl<'p> Work<'p> {
                 } else if is_there {
                     self.builder.note(Note::FileKept(new.to_string()));
                 }
-                for (id, table) in
-                    schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old) && !is_there)
-                {
-                    if let (Some(before), Some(after)) = (key_of_path(table, old), key_of_path(table, &new)) {
-                        self.add(Item { key_done: true, ..Item::new(Thing::Record(id, before), after) })?;
+                if !is_there {
+                    for item in named_by_path(self.project, old, &new)? {
+                        self.add(item)?;
                     }
                 }
             }
@@ -337,7 +330,7 @@ impl<'p> Work<'p> {
     fn round(&mut self) -> Result<(), Error> {
         let schema = &self.project.schema;
         let items = std::mem::take(&mut self.pending);
-        let mut next = Vec::new();
+        let mut next = self.files_that_belong(&items)?;
         for (_, seen) in self.look(&items)? {
             for one in seen {
                 let is_own = self.is_own(one.table, one.key.as_ref());
@@ -362,6 +355,20 @@ impl<'p> Work<'p> {
             }
         }
         next.into_iter().try_for_each(|item| self.add(item))
+    }
+
+    /// The files that belong to some of `items` by their paths, with the paths of the copies.
+    fn files_that_belong(&self, items: &[Item]) -> Result<Vec<Item>, Error> {
+        let (stack, schema) = (&self.project.stack, &self.project.schema);
+        let things: Vec<Thing> = items.iter().map(|item| item.thing.clone()).collect();
+        let wanted = wanted(schema, &things);
+        let belongs =
+            |table: TableId, rule: usize| !self.without.contains(&table) && belongs_by(schema, table, rule);
+        let moves = Moves::in_paths(self.project, items, &wanted, &HashMap::new(), &belongs)?;
+        let (files, _) = moves.all(self.project);
+        let item =
+            |(file, new): (FileId, String)| Item::new(Thing::File(stack.files()[file].path.clone()), new);
+        Ok(files.into_iter().map(item).collect())
     }
 
     /// A new key for a record that belongs to what is copied and has a name of its own: its name with the new name in

@@ -9,13 +9,18 @@
 //! **Limitations.** A file of the base cannot be moved, only copied under its new name. If it refers to
 //! what is renamed, the mod gets a copy under the old name too, so that nothing dangles.
 
+mod folder;
 mod many;
+mod paths;
 mod refusals;
 mod second_identifier;
 mod visitor;
 
+pub use self::folder::rename_folder;
 pub use self::many::{NewKeys, rename_many};
-use self::refusals::{named_after_file, renamed_path, usage};
+use self::paths::is_in_path;
+pub(super) use self::paths::{Moves, key_of_path, named_by_path, path_for_key};
+use self::refusals::usage;
 pub(super) use self::refusals::{new_key, refuse_duplicates, refuse_taken};
 pub(super) use self::second_identifier::rename_values;
 pub(super) use self::visitor::{ItemIndex, Visitor};
@@ -32,7 +37,7 @@ use crate::links::{
 use crate::project::Project;
 use crate::reading::View;
 use crate::reading::{FileHits, Needles, TableScan, fingerprint, load, scan};
-use crate::schema::{CompanionKind, KeyPart, Schema, Table, TableId};
+use crate::schema::{CompanionKind, KeyPart, Schema, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, shown_key};
 use crate::text::{Edit, Span, Text};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -177,19 +182,20 @@ impl<'p> Work<'p> {
         let path = &stack.files()[found.places[0].file].path;
         let table = &schema.tables[found.table];
         let of_base = !self.is_in_mod(found.places[0].file);
-        let stays = of_base && named_after_file(table, &found.key, new_key);
+        let in_path = is_in_path(table, &found.key, new_key);
+        let stays = of_base && in_path;
         // The values of other columns stay, so nothing that refers to them changes.
         for thing in things_of(schema, found.table, &found.key, path, |_| None) {
             let new = match &thing {
-                Thing::File(path) => renamed_path(&schema.tables[found.table], path, &found.key, new_key)?,
+                Thing::File(path) => path_for_key(table, path, &found.key, new_key)?.path,
                 _ => new_key.to_owned(),
             };
             self.add(Item { stays, ..Item::new(thing, new) })?;
         }
         // A record named after its file takes the file along.
-        if !table.is_of_files() && named_after_file(table, &found.key, new_key) {
-            let new = renamed_path(table, path, &found.key, new_key)?;
-            self.add(Item { thing: Thing::File(path.clone()), new, value: None, key_done: false, stays })?;
+        if in_path {
+            let files: Vec<FileId> = found.places.iter().map(|place| place.file).collect();
+            self.take_moves(Moves::for_key(self.project, found.table, &files, &found.key, new_key)?)?;
         }
         Ok(())
     }
@@ -212,12 +218,7 @@ impl<'p> Work<'p> {
                 let new = RelPath::parse(&item.new)
                     .map_err(|error| usage(error.to_string(), "choose another key"))?;
                 let stays = self.move_file(old, &new)?;
-                for (id, table) in schema.tables.iter().enumerate().filter(|(_, table)| table.takes(old)) {
-                    if let (Some(before), Some(after)) = (key_of_path(table, old), key_of_path(table, &new)) {
-                        let thing = Thing::Record(id, before);
-                        self.add(Item { key_done: true, stays, ..Item::new(thing, after) })?;
-                    }
-                }
+                self.follow_moved_file(old, &new, stays)?;
             }
             Thing::Record(table, old) => {
                 let name = &schema.tables[*table].name;
@@ -260,7 +261,8 @@ impl<'p> Work<'p> {
         for file in found {
             self.take(file)?;
         }
-        Ok(())
+        let moves = Moves::in_paths(self.project, &items, &wanted, &self.new_paths, &|_, _| true)?;
+        self.take_moves(moves)
     }
 
     fn take(&mut self, found: FileHits<Hit>) -> Result<(), Error> {
@@ -374,7 +376,9 @@ impl<'p> Work<'p> {
         }
         let overlaid = take_overlaid(project, &mut files, &mut self.builder);
         let of_overlays = overlaid.values().map(|overlay| overlay.rewrites.len()).sum::<usize>();
-        self.builder.count(files.values().map(|(_, rewrites)| rewrites.len()).sum::<usize>() + of_overlays);
+        // A value may have to follow for several reasons.
+        let values = |rewrites: &[Rewrite]| by_cell(rewrites).iter().map(Vec::len).sum::<usize>();
+        self.builder.count(files.values().map(|(_, own)| values(own)).sum::<usize>() + of_overlays);
         let files: Vec<_> = files.into_iter().filter(|(_, (_, rewrites))| !rewrites.is_empty()).collect();
         self.builder.edit_all(&files, |file, text, (seen, rewrites)| {
             file_edits(project, file, text, *seen, rewrites)
@@ -399,16 +403,6 @@ pub(super) fn unfit(project: &Project, file: FileId, span: Span, reason: &str) -
     let at =
         place.map(|place| format!("{}:{}:{}: ", place.path, place.line, place.column)).unwrap_or_default();
     Error::refused(format!("{at}{reason}"), "choose another key; nothing was changed")
-}
-
-/// The key that a file at `path` has as a record of `table`, where that is made of the path alone.
-pub(super) fn key_of_path(table: &Table, path: &RelPath) -> Option<String> {
-    match table.key[..] {
-        [KeyPart::Stem] => Some(path.stem().to_owned()),
-        [KeyPart::FileName] => Some(path.name().to_owned()),
-        [KeyPart::Path] => Some(path.as_str().to_owned()),
-        _ => None,
-    }
 }
 
 /// What goes with a record, with its new name: texts, and files that are there.

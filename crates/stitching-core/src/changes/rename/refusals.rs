@@ -37,20 +37,14 @@ pub(in crate::changes) fn new_key(table: &Table, old: &str, new: &str) -> Result
             KeyPart::Path => RelPath::parse(new)
                 .and_then(|path| path.check_portable())
                 .map_err(|error| refused(error.to_string()))?,
-            KeyPart::Stem | KeyPart::FileName if table.key.len() > 1 => {
-                return Err(refused(format!(
-                    "the part `{old}` is the name of a file that holds other records too"
-                )));
+            KeyPart::Stem | KeyPart::FileName | KeyPart::PathPart(_) if !table.is_keyed_by_path() => {
+                let reason =
+                    format!("the part `{old}` is of the path of a file that holds other records too");
+                let help = "rename its folder, `FOLDER/ NEW/`, or the record that it is named after; nothing was changed";
+                return Err(Error::refused(reason, help));
             }
-            KeyPart::Stem | KeyPart::FileName if new.contains(['/', '\\']) => {
-                return Err(refused(format!("`{new}` cannot be a file's name")));
-            }
-            KeyPart::Stem | KeyPart::FileName => {}
-            KeyPart::PathPart(_) => {
-                let reason = format!(
-                    "the part `{old}` is a part of the file's path, which may hold other records too"
-                );
-                return Err(Error::refused(reason, "move the file instead; nothing was changed"));
+            KeyPart::Stem | KeyPart::FileName | KeyPart::PathPart(_) => {
+                refuse_unfit_name(new)?;
             }
             KeyPart::Position => {
                 let reason = format!("the part `{old}` is the position of the record in its file");
@@ -70,6 +64,17 @@ pub(super) fn refuse_unfit(new: &str) -> Result<(), Error> {
     let reason =
         format!("`{new}` cannot be a key: it is empty, has blanks around it or a control character in it");
     Err(Error::refused(reason, "choose another key; nothing was changed"))
+}
+
+/// Refuses what cannot be the name of a file or folder, or a part of one.
+pub(super) fn refuse_unfit_name(new: &str) -> Result<(), Error> {
+    match new.contains(['/', '\\']) {
+        true => Err(Error::refused(
+            format!("`{new}` cannot be a file's name"),
+            "choose another key; nothing was changed",
+        )),
+        false => Ok(()),
+    }
 }
 
 /// Refuses a value that the rules of `field` do not allow.
@@ -133,29 +138,6 @@ pub(in crate::changes) fn refuse_duplicates(project: &Project, found: &Found) ->
     let shown = Address::show(&table.name, &found.key);
     let reason = format!("{shown} is there more than once, also at {}:{}", at.path, at.line);
     Err(Error::refused(reason, Help::from("put the duplicate right first").then(NextStep::Check)))
-}
-
-/// Whether the part of the key that changes is the file's name.
-pub(super) fn named_after_file(table: &Table, old: &str, new: &str) -> bool {
-    let parts = table.key.iter().zip(old.split(KEY_SEPARATOR)).zip(new.split(KEY_SEPARATOR));
-    parts.into_iter().any(|((part, old), new)| old != new && part.is_of_file())
-}
-
-/// The path of a file whose record gets the key `new`.
-pub(super) fn renamed_path(table: &Table, path: &RelPath, old: &str, new: &str) -> Result<String, Error> {
-    let changed = table
-        .key
-        .iter()
-        .zip(old.split(KEY_SEPARATOR))
-        .zip(new.split(KEY_SEPARATOR))
-        .find(|((_, old), new)| old != new);
-    let renamed = match changed {
-        Some(((KeyPart::Path, _), new)) => RelPath::parse(new),
-        Some(((KeyPart::Stem, _), new)) => path.with_stem(new),
-        Some(((KeyPart::FileName, _), new)) => path.with_name(new),
-        _ => Ok(path.clone()),
-    };
-    renamed.map(|path| path.to_string()).map_err(|error| usage(error.to_string(), "choose another key"))
 }
 
 /// A key by which records of `table` are told apart.

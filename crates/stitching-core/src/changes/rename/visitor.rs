@@ -160,58 +160,26 @@ impl Visitor<'_, '_> {
             let Some(item) = wanted.thing(table, record, piece).map(|thing| &items.all[thing]) else {
                 return;
             };
-            let new = match &item.thing {
-                Thing::Text(_) => rule.text.as_ref().and_then(|template| item.value_for(template)),
-                Thing::File(_) => match value_after(record, moved, rule, piece, item) {
-                    Some(new) if new == piece.text => return,
-                    new => new,
-                },
-                Thing::Record(_, old) if !rule.with.is_empty() => {
-                    // The other parts of the key stand in other fields of the record, or in the value beside this one.
-                    let parts =
-                        rule.with.iter().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
-                    for (part, (_, new)) in parts.filter(|(_, (old, new))| old != new) {
-                        let place = match part {
-                            NamedBy::Record(KeyPart::Field(field)) => record
-                                .cell_beside(piece.at, *field)
-                                .map(|cell| (*field, *cell, 0..decode(record.text, cell).text.len())),
-                            NamedBy::Part(part) => {
-                                piece.siblings.place(*part).map(|within| (field, *piece.cell, within))
-                            }
-                            _ => None,
-                        };
-                        if let Some((field, cell, within)) = place {
-                            let (record, new) = (merged_record(record), new.to_owned());
-                            hits.push(Hit::Rewrite(Rewrite {
-                                table,
-                                record,
-                                field,
-                                cell,
-                                within,
-                                new,
-                                needed: !item.stays,
-                            }));
-                        }
+            // The other parts of a key stand in other fields of the record, or in the value beside this one.
+            for (part, new) in other_parts(rule, item) {
+                let place = match part {
+                    NamedBy::Record(KeyPart::Field(field)) => record
+                        .cell_beside(piece.at, field)
+                        .map(|cell| (field, *cell, 0..decode(record.text, cell).text.len())),
+                    NamedBy::Part(part) => {
+                        piece.siblings.place(part).map(|within| (field, *piece.cell, within))
                     }
-                    let own = own_part(rule, &item.new);
-                    if own == own_part(rule, old) {
-                        return;
-                    }
-                    rule.shape
-                        .as_ref()
-                        .map_or(Some(own), |template| template.extract(own, ""))
-                        .map(str::to_owned)
+                    _ => None,
+                };
+                if let Some((field, cell, within)) = place {
+                    let (record, new) = (merged_record(record), new.to_owned());
+                    let needed = !item.stays;
+                    hits.push(Hit::Rewrite(Rewrite { table, record, field, cell, within, new, needed }));
                 }
-                Thing::Record(..) => {
-                    let own = item.new.as_str();
-                    rule.shape
-                        .as_ref()
-                        .map_or(Some(own), |template| template.extract(own, ""))
-                        .map(str::to_owned)
-                }
-                Thing::Column(..) => Some(item.new.clone()),
-            };
-            match new {
+            }
+            match value_for(record, moved, rule, piece, item) {
+                // Only other parts of its key change.
+                Some(new) if new == piece.text => {}
                 Some(new) => {
                     if let Layout::Whole(whole) = record.table.fields[field].layout
                         && second_identifiers.contains(&whole)
@@ -355,6 +323,45 @@ impl Item {
     fn value_for(&self, template: &Template) -> Option<String> {
         let made = || self.value.clone().filter(|value| template.fill_one(value) == self.new);
         template.extract(&self.new, "").map(str::to_owned).or_else(made)
+    }
+}
+
+/// The parts of the key that a value of `rule` names by other means than itself, as far as they change for `item`: where each
+/// stands, and its new text.
+pub(super) fn other_parts<'i>(
+    rule: &'i ValueRule,
+    item: &'i Item,
+) -> impl Iterator<Item = (NamedBy, &'i str)> {
+    let old = match &item.thing {
+        Thing::Record(_, old) => old.as_str(),
+        _ => "",
+    };
+    let parts = rule.with.iter().copied().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
+    let changed = parts.filter(|(part, (old, new))| *part != NamedBy::Value && old != new);
+    changed.map(|(part, (_, new))| (part, new))
+}
+
+/// What `piece` of `record`, which points to a thing by `rule`, is to be when that is called as `item` says, and files have
+/// `moved`; `None` where no value leads there.
+pub(super) fn value_for(
+    record: &RecordView<'_>,
+    moved: &HashMap<RelPath, RelPath>,
+    rule: &ValueRule,
+    piece: &Piece<'_>,
+    item: &Item,
+) -> Option<String> {
+    match &item.thing {
+        Thing::Text(_) => rule.text.as_ref().and_then(|template| item.value_for(template)),
+        Thing::File(_) => value_after(record, moved, rule, piece, item),
+        Thing::Record(_, old) => {
+            let own = if rule.with.is_empty() { item.new.as_str() } else { own_part(rule, &item.new) };
+            if !rule.with.is_empty() && own == own_part(rule, old) {
+                return Some(piece.text.to_owned());
+            }
+            let value = rule.shape.as_ref().map_or(Some(own), |template| template.extract(own, ""));
+            value.map(str::to_owned)
+        }
+        Thing::Column(..) => Some(item.new.clone()),
     }
 }
 

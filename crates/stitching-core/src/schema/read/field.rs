@@ -17,8 +17,12 @@ impl<'t> TableBuilder<'_, 't> {
         if let Some(field) = table.field(name).or_else(|| table.field_at(name)) {
             return field;
         }
-        self.check_column(table, name, span.clone());
+        let of_path = self.of_path(table, name, span.clone());
+        if of_path.is_none() {
+            self.check_column(table, name, span.clone());
+        }
         let at = table.add_plain_field(name);
+        table.fields[at].of_path = of_path;
         table.fields[at].place = Some(Box::new(self.reader.place(span)));
         at
     }
@@ -73,6 +77,10 @@ impl<'t> TableBuilder<'_, 't> {
         span: Range<usize>,
     ) {
         let index = table.fields.len();
+        let of_path = self.of_path(table, name, span.clone());
+        if let (Some(_), Some(body)) = (of_path, value.get_ref().as_table()) {
+            dependencies::check_path_field(self.reader, name, body);
+        }
         let mut names: Vec<String> = Vec::new();
         for column in columns {
             let place = if column.span().is_empty() { span.clone() } else { column.span() };
@@ -83,7 +91,9 @@ impl<'t> TableBuilder<'_, 't> {
                 let help = "describe it once; several rules for one value go into `also`";
                 self.reader.problem(place.clone(), message, help);
             }
-            self.check_column(table, &column, place);
+            if of_path.is_none() {
+                self.check_column(table, &column, place);
+            }
             names.push(column);
         }
         let column = if names.is_empty() { name.to_owned() } else { names.remove(0) };
@@ -113,6 +123,7 @@ impl<'t> TableBuilder<'_, 't> {
         let mut field = Field::plain(name, table.rules.len());
         field.column = column;
         field.alternatives = alternatives;
+        field.of_path = of_path;
         field.place = Some(Box::new(self.reader.place(span)));
         match (parts, find) {
             (None, None) => {

@@ -184,7 +184,8 @@ fn bind(schema: &mut Schema, reader: &mut TomlReader<'_>, reference: &Unbound) {
         Some(table) => Some(Target { table, rule: None }),
         None => name.split_once('.').and_then(|(table, field)| {
             let table = schema.table(table)?;
-            let at = schema.tables[table].field(field)?;
+            let described = &mut schema.tables[table];
+            let at = described.field(field).or_else(|| described.add_path_field(field))?;
             let of_key = schema.tables[table].key == [KeyPart::Field(at)];
             match schema.tables[table].fields[at].layout {
                 _ if of_key => Some(Target { table, rule: None }),
