@@ -135,6 +135,7 @@ impl Study<'_> {
         out.retain(|own| !joined.iter().any(|new| new.table == own.table && new.field == own.field));
         out.extend(joined);
         out.extend(self.companions(&targets, &out, &places));
+        out.extend(self.path_links(&targets, &out, &places));
         out
     }
 

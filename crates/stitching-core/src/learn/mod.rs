@@ -28,6 +28,7 @@ mod links;
 mod names;
 mod nested_tables;
 mod obeyed;
+mod path_links;
 mod profile;
 mod proposal;
 mod recognise;
