@@ -94,8 +94,64 @@ fn a_move_onto_a_path_that_is_taken_is_refused(#[case] to: &str, #[case] says: &
     let project = support::open(&folder);
     let mut builder = Builder::new(&project, "move");
     let moved = if to == "crews/own.txt" { "crews/Other.txt" } else { "crews/own.txt" };
-    let error = builder.move_to(file(&project, moved), &path(to)).expect_err("refused").to_string();
-    assert!(error.contains(says), "{error}");
+    // Whether a file that is there goes elsewhere is known at the end.
+    let error = match builder.move_to(file(&project, moved), &path(to)) {
+        Ok(()) => builder.finish().expect_err("the other one stays"),
+        Err(error) => error,
+    };
+    assert!(error.to_string().contains(says), "{error}");
+}
+
+/// Files that move, each with where to, and what stands at the paths then; `own.txt` has its first line changed meanwhile.
+#[rstest]
+#[case::a_swap(&[("own", "Other"), ("Other", "own")], &[("Other", "frost\nlock\n"), ("own", "haul\n")])]
+#[case::a_chain(&[("own", "Other"), ("Other", "new")], &[("Other", "frost\nlock\n"), ("new", "haul\n")])]
+#[case::a_chain_from_its_end(&[("Other", "new"), ("own", "Other")], &[("Other", "frost\nlock\n"), ("new", "haul\n")])]
+#[case::over_the_base(
+    &[("own", "base"), ("base", "own")],
+    &[("Other", "haul\n"), ("base", "frost\nlock\n"), ("own", "tow\n")]
+)]
+#[case::one_to_the_base(&[("own", "base"), ("base", "new")], &[("Other", "haul\n"), ("base", "frost\nlock\n"), ("new", "tow\n")])]
+fn files_take_the_paths_that_others_leave(#[case] moves: &[(&str, &str)], #[case] expected: &[(&str, &str)]) {
+    let folder = support::write(BUNDLE);
+    let project = support::open(&folder);
+    let root = folder.path().join("mod");
+    let mut builder = Builder::new(&project, "swap");
+    for (from, to) in moves {
+        let own = file(&project, &format!("crews/{from}.txt"));
+        builder.move_to(own, &path(&format!("crews/{to}.txt"))).expect("the one there goes elsewhere");
+    }
+    builder.edit(file(&project, "crews/own.txt"), edit(0, 3, "frost")).expect("a place");
+    let change = builder.finish().expect("a change");
+    let before = support::tree(&root);
+    support::journal(folder.path()).commit(&project.stack, &change).expect("written");
+    let after = support::tree(&root);
+    let there: Vec<(String, String)> = after
+        .iter()
+        .map(|(path, bytes)| (path.clone(), String::from_utf8_lossy(bytes).into_owned()))
+        .collect();
+    let expected: Vec<(String, String)> =
+        expected.iter().map(|(name, text)| (format!("crews/{name}.txt"), (*text).to_owned())).collect();
+    assert_eq!(there, expected);
+    support::journal(folder.path()).undo(ChangedSince::Refuse).expect("undone");
+    assert_eq!(support::tree(&root), before);
+    support::journal(folder.path()).redo(ChangedSince::Refuse).expect("done again");
+    assert_eq!(support::tree(&root), after);
+}
+
+/// Bytes of another encoding, or of none, cannot be written as an edit of a text.
+#[rstest]
+#[case::utf16(b"\xFF\xFEa\0\n\0".as_slice())]
+#[case::no_text(b"\x89PIC\0\x01\x02".as_slice())]
+fn files_of_two_encodings_do_not_swap(#[case] other: &[u8]) {
+    let folder = support::write(BUNDLE);
+    std::fs::write(folder.path().join("mod/crews/Other.txt"), other).expect("written");
+    let project = support::open(&folder);
+    let mut builder = Builder::new(&project, "swap");
+    builder.move_to(file(&project, "crews/own.txt"), &path("crews/Other.txt")).expect("it goes elsewhere");
+    builder.move_to(file(&project, "crews/Other.txt"), &path("crews/own.txt")).expect("it goes elsewhere");
+    let error = builder.finish().expect_err("no text of the same encoding").to_string();
+    assert!(error.contains("they are no texts of one encoding"), "{error}");
 }
 
 #[rstest]

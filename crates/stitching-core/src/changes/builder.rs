@@ -6,6 +6,7 @@
 //! the mod.
 
 use super::change::{Change, FileChange, FolderChange, Note, OwnChange, Source};
+use super::places_taken::with_places_taken;
 use crate::Error;
 use crate::layers::{FileEntry, FileId, RelPath};
 use crate::project::Project;
@@ -13,7 +14,7 @@ use crate::text::{
     Edit, EditError, EditSet, Encoding, LineTable, LoadedText, Patch, Span, Text, TextFault, round_trips,
 };
 use rayon::prelude::*;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 /// Gathers what a command changes.
@@ -32,13 +33,23 @@ pub struct Builder<'p> {
     more_readable: BTreeSet<String>,
     keys: HashMap<(String, String), String>,
     /// The paths that are taken, by their folded form; made when first asked for.
-    taken: Option<HashMap<String, RelPath>>,
+    taken: Option<HashMap<String, Taken>>,
+    /// The paths that files are moved to though others are there, which must go elsewhere.
+    to_be_left: Vec<RelPath>,
+}
+
+/// A path that no other file may get.
+#[derive(Debug)]
+struct Taken {
+    path: RelPath,
+    /// Whether a file is there before the change, and not only after it.
+    is_there: bool,
 }
 
 /// A file that is there, and what becomes of it.
 #[derive(Debug)]
-struct Draft {
-    loaded: LoadedText,
+pub(super) struct Draft {
+    pub loaded: LoadedText,
     edits: EditSet,
     /// What is edited in the copy that the mod gets under the old path of a file of a base layer that moves.
     left_behind: EditSet,
@@ -85,6 +96,7 @@ impl<'p> Builder<'p> {
             more_readable: BTreeSet::new(),
             keys: HashMap::new(),
             taken: None,
+            to_be_left: Vec::new(),
         }
     }
 
@@ -196,10 +208,12 @@ impl<'p> Builder<'p> {
     ///
     /// # Errors
     /// When the file cannot be read, or there is or will be another one at `to`, or at a path that differs from it only
-    /// in case.
+    /// in case. Whether one that is there goes elsewhere itself is looked at by [`Builder::finish`].
     pub fn move_to(&mut self, file: FileId, to: &RelPath) -> Result<(), Error> {
         let from = self.entry(file).path.clone();
-        self.take_path(to, |other| other == &from)?;
+        let is_taken =
+            self.take_path(to, |other| other.path == from || (other.is_there && other.path == *to))?;
+        self.to_be_left.extend((is_taken && *to != from).then(|| to.clone()));
         self.draft(file)?.fate = Fate::Moved(to.clone());
         Ok(())
     }
@@ -263,7 +277,7 @@ impl<'p> Builder<'p> {
     pub fn create(&mut self, path: &RelPath, text: &str, like: Option<FileId>) -> Result<(), Error> {
         let stack = &self.project.stack;
         let is_below = stack.find(stack.top(), path).is_none();
-        self.take_path(path, |other| is_below && other == path)?;
+        self.take_path(path, |other| is_below && other.path == *path)?;
         let created = match like {
             None => Created { bytes: text.as_bytes().to_vec(), declared: None, like_own: None },
             Some(like) => {
@@ -330,28 +344,30 @@ impl<'p> Builder<'p> {
         self.records += records;
     }
 
-    /// Takes a path for a file. `is_free` tells whether a path that is taken may be used all the same.
-    fn take_path(&mut self, path: &RelPath, is_free: impl Fn(&RelPath) -> bool) -> Result<(), Error> {
+    /// Takes a path for a file; gives whether a file is there now. `is_free` tells whether a path that is taken may be used all
+    /// the same.
+    fn take_path(&mut self, path: &RelPath, is_free: impl Fn(&Taken) -> bool) -> Result<bool, Error> {
         let help = "choose another key; nothing was changed";
         path.check_portable().map_err(|error| Error::refused(error.to_string(), help))?;
         let stack = &self.project.stack;
         let taken = self.taken.get_or_insert_with(|| {
             let effective = stack.effective(stack.top()).into_iter();
-            effective.map(|id| stack.files()[id].path.clone()).map(|path| (path.folded(), path)).collect()
+            let paths = effective.map(|id| stack.files()[id].path.clone());
+            paths.map(|path| (path.folded(), Taken { path, is_there: true })).collect()
         });
-        match taken.get(&path.folded()).filter(|other| !is_free(other)) {
-            Some(other) if other == path => {
-                Err(Error::refused(format!("there is a file `{other}` already"), help))
-            }
-            Some(other) => Err(Error::refused(
+        let other = taken.get(&path.folded());
+        match other.filter(|other| !is_free(other)) {
+            Some(other) if other.path == *path => Err(taken_already(path)),
+            Some(Taken { path: other, .. }) => Err(Error::refused(
                 format!(
                     "`{path}` would collide with `{other}` where upper and lower case are not told apart"
                 ),
                 help,
             )),
             None => {
-                taken.insert(path.folded(), path.clone());
-                Ok(())
+                let is_there = other.is_some_and(|other| other.is_there);
+                taken.insert(path.folded(), Taken { path: path.clone(), is_there: false });
+                Ok(is_there)
             }
         }
     }
@@ -362,6 +378,7 @@ impl<'p> Builder<'p> {
     /// When a file would not come back byte for byte, or its encoding does not have a character of an edit.
     pub fn finish(mut self) -> Result<Change, Error> {
         let project = self.project;
+        self.refuse_left()?;
         let drafts: Vec<(FileId, Draft)> = std::mem::take(&mut self.drafts).into_iter().collect();
         for (file, draft) in &drafts {
             self.tell_of_base(*file, draft);
@@ -371,7 +388,7 @@ impl<'p> Builder<'p> {
             .with_max_len(1)
             .map(|(file, draft)| draft.finish(project, file))
             .collect::<Result<_, Error>>()?;
-        let mut files: Vec<FileChange> = made.into_iter().flatten().collect();
+        let mut files = with_places_taken(project, made.into_iter().flatten().collect())?;
         files.extend(self.created.into_iter().map(|(path, created)| FileChange {
             source: Source::New,
             from: None,
@@ -383,6 +400,7 @@ impl<'p> Builder<'p> {
             undo: Patch::default(),
             after_hash: blake3::hash(&created.bytes),
             like_own: created.like_own,
+            former: None,
             after: Arc::new(created.bytes),
         }));
         files.sort_by(|a, b| (a.path(), &a.from).cmp(&(b.path(), &b.from)));
@@ -402,6 +420,21 @@ impl<'p> Builder<'p> {
         })
     }
 
+    /// Refuses paths that files are moved to and that others keep.
+    fn refuse_left(&self) -> Result<(), Error> {
+        let goes = |draft: &Draft| !matches!(draft.fate, Fate::Stays);
+        let left: HashSet<&RelPath> = self
+            .drafts
+            .iter()
+            .filter(|(_, draft)| goes(draft))
+            .map(|(file, _)| &self.entry(*file).path)
+            .collect();
+        match self.to_be_left.iter().find(|path| !left.contains(path)) {
+            Some(path) => Err(taken_already(path)),
+            None => Ok(()),
+        }
+    }
+
     /// Notes what becomes of a file that is moved, or of one of a base layer.
     fn tell_of_base(&mut self, file: FileId, draft: &Draft) {
         let (entry, in_mod) = (self.entry(file), self.is_in_mod(file));
@@ -418,7 +451,12 @@ impl<'p> Builder<'p> {
     }
 }
 
-fn read_draft(project: &Project, file: FileId) -> Result<Draft, Error> {
+/// Says that there is a file where another one is to be.
+fn taken_already(path: &RelPath) -> Error {
+    Error::refused(format!("there is a file `{path}` already"), "choose another key; nothing was changed")
+}
+
+pub(super) fn read_draft(project: &Project, file: FileId) -> Result<Draft, Error> {
     let mut bytes = Vec::new();
     project.stack.read(file, &mut bytes)?;
     let loaded = LoadedText::new(bytes, project.stack.files()[file].encoding);
@@ -494,6 +532,7 @@ pub(super) fn made(
             after: if goes { Arc::default() } else { Arc::clone(&after) },
             after_hash,
             like_own: None,
+            former: None,
         }
     };
     Ok(targets.into_iter().map(change).collect())

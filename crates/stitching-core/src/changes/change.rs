@@ -158,6 +158,8 @@ pub struct FileChange {
     pub(super) after_hash: blake3::Hash,
     /// The name of the tool's own file whose permissions and time it gets, if it comes from there.
     pub(super) like_own: Option<String>,
+    /// The path that its bytes come from, where it takes the place of another file or another takes its own.
+    pub(super) former: Option<RelPath>,
 }
 
 impl Source {
@@ -193,6 +195,9 @@ impl FileChange {
 
     /// The path that it had in the mod before, if it has another now.
     pub fn former_path(&self) -> Option<&RelPath> {
+        if self.former.is_some() {
+            return self.former.as_ref();
+        }
         self.from.as_ref().filter(|from| self.to.as_ref().is_some_and(|to| to != *from))
     }
 
@@ -306,6 +311,7 @@ impl Change {
         let mut paths = HashMap::new();
         for (file, to) in self.files.iter().filter_map(|file| Some((file, file.to.as_ref()?))) {
             let source = file.source.file().map(|source| &project.stack.files()[source].path);
+            let source = file.former.as_ref().or(source);
             if let Some(source) = source.filter(|source| *source != to) {
                 paths.insert(to.to_string(), source.to_string());
             }

@@ -19,6 +19,7 @@ mod new_values;
 mod on_disk;
 mod overlay;
 mod own_records;
+mod places_taken;
 mod position_keys;
 mod preview;
 mod recipe;

@@ -68,6 +68,10 @@ pub fn run(
         let edits = match (file.to(), file.source()) {
             (None, _) => "removed".to_owned(),
             (_, Source::New) => "new".to_owned(),
+            // It took the place of another one, or another its own.
+            (to, _) if file.former_path().is_some() && (file.from().is_none() || file.from() == to) => {
+                "moved".to_owned()
+            }
             _ if !file.edits().is_empty() => count(file.edits().edits().len(), "edit"),
             (_, Source::CopyOf(_)) => "copied".to_owned(),
             (_, Source::Own(_)) => "moved".to_owned(),
