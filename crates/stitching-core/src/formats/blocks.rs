@@ -239,8 +239,7 @@ impl Format for Blocks {
                 Kind::Item => outline.add_value(around, within, "{items}", name),
                 Kind::Entry => outline.add_words(around, within, name, words.get(1..).unwrap_or_default()),
                 Kind::Block => {
-                    let is_item = node.words.is_empty() && self.nesting == Nesting::Indent;
-                    let own = outline.add(around, within, if is_item { ITEM } else { name });
+                    let own = outline.add(around, within, if node.words.is_empty() { ITEM } else { name });
                     for (place, word) in words.iter().enumerate().skip(1).take(HEAD_WORDS) {
                         outline.add_value(own, at + 1, &head_word(place), word);
                     }

@@ -16,7 +16,10 @@ pub(super) fn common_name(stack: &Stack, files: &[FileId], folder: &str) -> Stri
     }
     let common = plain_name(common.trim_end_matches(|next: char| !next.is_alphanumeric()));
     let of_folder = plain_name(folder.rsplit('/').next().unwrap_or(folder).trim_end_matches(".zip"));
+    // All are called so.
+    let is_name = files.len() > 1 && files.iter().all(|file| stack.files()[*file].path.stem() == common);
     match (common.len(), of_folder.is_empty()) {
+        (2.., _) if is_name => common,
         (0, true) => plain_name(&place_of(&stack.files()[files[0]].path).1),
         (4.., _) | (_, true) => common,
         _ => of_folder,

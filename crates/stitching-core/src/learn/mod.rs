@@ -63,7 +63,7 @@ use crate::formats::{Blocks, Json, Outline, Xml};
 use crate::layers::{FileId, LayerId, Stack};
 use crate::reading::View;
 use crate::reading::with_start;
-use crate::schema::{self, Companion, Layout, Schema, Table, TableId, ValueType};
+use crate::schema::{self, Companion, KeyPart, Layout, Schema, Table, TableId, ValueType};
 use crate::settings::toml_text;
 use candidates::{Candidate, Found};
 use file_part::FilePart;
@@ -381,7 +381,11 @@ fn described(view: View<'_>) -> Vec<Studied> {
             };
             let open = (0..wide.fields.len()).filter(says_nothing).collect();
             let bare = (0..wide.fields.len()).filter(|field| is_bare_number(&wide, *field)).collect();
-            let parts = wide.key.iter().map(|part| wide.key_part_name(*part).to_owned()).collect();
+            let part_name = |part: &KeyPart| match part {
+                KeyPart::PathPart(_) => format!("{{{}}}", wide.key_part_name(*part)),
+                _ => wide.key_part_name(*part).to_owned(),
+            };
+            let parts = wide.key.iter().map(part_name).collect();
             let key = KeyChoice { parts, ..KeyChoice::default() };
             Studied { table: wide, described: Some(id), files, candidate: None, key, open, bare, texts: None }
         })

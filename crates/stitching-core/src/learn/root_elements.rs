@@ -1,6 +1,7 @@
 //! XML by its root element: files with one root element hold things of one kind, wherever they are.
 
 use super::candidates::{Candidate, Group, RecognisedFile, of_cluster, place_of};
+use super::file_part::with_named_folder;
 use crate::layers::{FileId, Stack};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -82,15 +83,30 @@ impl OfRoot {
             patterns.insert(pattern.unwrap_or_else(|| own.to_owned()));
         }
         let only_one = files.iter().all(|file| path(file) == path(&files[0]));
-        let patterns = match only_one {
-            true => vec![path(&files[0]).to_owned()],
-            false => in_folders(patterns.into_iter().collect(), mixed),
+        // Files of one name, each in a folder of its own, are told apart by that.
+        let paths: BTreeSet<String> = files.iter().map(|file| path(file).to_owned()).collect();
+        let named = with_named_folder(paths.into_iter().collect());
+        let patterns = match (only_one, &named[..]) {
+            (true, _) => vec![path(&files[0]).to_owned()],
+            (false, [one]) => vec![one.clone()],
+            _ => in_folders(patterns.into_iter().collect(), mixed),
         };
         let step = self.seen.len().div_ceil(LOOKED_AT).max(1);
         let cluster: Vec<&RecognisedFile> = self.seen.iter().step_by(step).collect();
-        let folder = path(&files[0]).rsplit_once('/').map_or("", |(folder, _)| folder).to_owned();
+        let folder = common_folder(files.iter().map(path));
         of_cluster(stack, &folder, patterns, files, &cluster)
     }
+}
+
+/// The innermost folder that all of `paths` lie in.
+fn common_folder<'p>(mut paths: impl Iterator<Item = &'p str>) -> String {
+    let folder = |path: &'p str| path.rsplit_once('/').map_or("", |(folder, _)| folder);
+    let mut common: Vec<&str> = folder(paths.next().unwrap_or_default()).split('/').collect();
+    for path in paths {
+        let shared = common.iter().zip(folder(path).split('/')).take_while(|(a, b)| **a == *b).count();
+        common.truncate(shared);
+    }
+    common.join("/")
 }
 
 /// Patterns for all files of an ending in folders that lie in one folder, put together if they are many:
@@ -100,18 +116,10 @@ fn in_folders(patterns: Vec<String>, left: &BTreeSet<(String, String)>) -> Vec<S
     /// Fewer are told one by one.
     const MANY: usize = 3;
     let ending = |pattern: &String| pattern.rsplit_once("*.").map(|(_, ending)| ending.to_owned());
-    let folder =
-        |pattern: &String| pattern.rsplit_once('/').map_or(String::new(), |(folder, _)| folder.to_owned());
     let Some(first) = patterns.first().filter(|_| patterns.len() >= MANY) else { return patterns };
     let same = ending(first).filter(|own| patterns.iter().all(|other| ending(other).as_ref() == Some(own)));
     let Some(same) = same else { return patterns };
-    let mut common: Vec<String> = folder(first).split('/').map(str::to_owned).collect();
-    for pattern in &patterns {
-        let own = folder(pattern);
-        let shared = common.iter().zip(own.split('/')).take_while(|(a, b)| a.as_str() == *b).count();
-        common.truncate(shared);
-    }
-    let common = common.join("/");
+    let common = common_folder(patterns.iter().map(String::as_str));
     let lies_in = |folder: &str| {
         common.is_empty()
             || folder.strip_prefix(&common).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))

@@ -153,13 +153,20 @@ struct Together {
     /// record even so.
     tried: u64,
     by_chance: u64,
-    /// How many different records they name.
+    /// How many different records they name, and by how many different values.
     distinct: u64,
+    names: usize,
     /// Values that stand for "nothing", with their counts.
     none: BTreeMap<String, u64>,
     /// The first values that name none, with their places.
     left: Vec<(String, ValueCount)>,
 }
+
+/// With so many different values that all name records of their own file they do so by no chance.
+const WITHIN: usize = 5;
+
+/// So many values of one record are looked at.
+const MOST_VALUES: usize = 10_000;
 
 /// So many values that do not fit are told.
 const LEFT: usize = 5;
@@ -201,6 +208,7 @@ fn together(stack: &Stack, owner: Columns<'_>, asking: Columns<'_>, own: usize) 
         }
     });
     out.distinct = different.len() as u64;
+    out.names = different.iter().map(|(_, name)| name).collect::<HashSet<_>>().len();
     out
 }
 
@@ -222,12 +230,16 @@ fn each_key(
         .collect();
     each_record(stack, from.table, from.files, &columns, &mut |file, cells| {
         let mut cells = cells.iter();
-        let (mut rest, mut value) = (String::new(), None);
+        let (mut rest, mut value, mut more) = (String::new(), None, &[][..]);
         for (at, part) in from.parts.iter().enumerate() {
             let (text, seen) = match part {
                 Part::File(part) => (part.text(&stack.files()[file].path), None),
                 Part::Column(_) => match cells.next().and_then(Option::as_ref) {
-                    Some(found) => (found.text.as_str(), Some(found.seen)),
+                    Some(found) => {
+                        // Which of several values belong together is not known: only where the others are of the path.
+                        more = if columns.len() == 1 { &found.more[..] } else { &[] };
+                        (found.text.as_str(), Some(found.seen))
+                    }
                     None => return,
                 },
             };
@@ -242,7 +254,11 @@ fn each_key(
             }
         }
         if let Some((text, seen)) = value {
-            each(key_hash(&rest, false), text, seen);
+            let rest = key_hash(&rest, false);
+            each(rest, text, seen);
+            more.iter()
+                .filter(|(text, _)| !text.is_empty())
+                .for_each(|(text, seen)| each(rest, text, Some(*seen)));
         }
     })
 }
@@ -278,6 +294,8 @@ pub(super) fn each_record(
 pub(super) struct Value {
     pub text: String,
     pub seen: ValueCount,
+    /// The further values that the record has there.
+    pub more: Vec<(String, ValueCount)>,
 }
 
 struct Cells<'c> {
@@ -296,11 +314,12 @@ impl RecordSink for Cells<'_> {
         self.left -= 1;
         let mut cells: Vec<Option<Value>> = vec![None; self.count];
         for own in record.cells.iter().filter(|own| own.cell.form != Form::Nested) {
-            let cell = &mut cells[usize::from(own.column)];
-            if cell.is_none() {
-                let text = decode(self.text, &own.cell).text.trim().to_owned();
-                let seen = ValueCount { count: 1, file: self.file as u32, cell: own.cell, part: None };
-                *cell = Some(Value { text, seen });
+            let text = decode(self.text, &own.cell).text.trim().to_owned();
+            let seen = ValueCount { count: 1, file: self.file as u32, cell: own.cell, part: None };
+            match &mut cells[usize::from(own.column)] {
+                Some(first) if first.more.len() < MOST_VALUES => first.more.push((text, seen)),
+                Some(_) => {}
+                empty => *empty = Some(Value { text, seen, more: Vec::new() }),
             }
         }
         (self.each)(self.file, &cells);
@@ -455,7 +474,10 @@ impl Study<'_> {
         let has = |(position, name): (usize, &String)| {
             position == part
                 || match name.as_str() {
-                    name if name == owner.file_part().name => own.files == owner.files,
+                    // Files in the same folder have the same part of the path.
+                    name if name == owner.file_part().name => {
+                        own.files == owner.files || name != STEM && own.file_part() == owner.file_part()
+                    }
                     name => own.table.field(name).is_some(),
                 }
         };
@@ -511,7 +533,11 @@ impl Study<'_> {
         // Where other parents would do as well, only the name says that this one is meant.
         let parent_counts = found.tried > 0 && found.by_chance * 10 <= found.tried * 8;
         let numeric = self.counts_of(own).is_some_and(|counts| counts.columns[field].is_numeric());
-        if found.distinct < 4 || found.fit * 100 < found.values * 95 || !(named || parent_counts && !numeric)
+        // Where the parents have all the same names inside, nothing tells which is meant but that it is its own.
+        let is_within = found.fit == found.values && found.names >= WITHIN;
+        if found.distinct < 4
+            || found.fit * 100 < found.values * 95
+            || !(named || (parent_counts || is_within) && !numeric)
         {
             return None;
         }

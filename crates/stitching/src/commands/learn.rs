@@ -427,13 +427,13 @@ pub fn init(args: &Init, global: &Global, ui: &Ui) -> Result<ExitCode, Error> {
     let asked = own.proposals.iter().filter(|own| own.band == Band::Ask && own.topic != Topic::Table).count();
     let accepted =
         own.proposals.iter().filter(|own| own.band == Band::Accept && own.topic != Topic::Table).count();
-    ui.note(&format!(
-        "the schema says what {} {}; {asked} more {} a question: `stitching learn` shows {}",
-        count(accepted, "field"),
-        if accepted == 1 { "holds" } else { "hold" },
-        if asked == 1 { "is" } else { "are" },
-        if asked == 1 { "it" } else { "them" }
-    ));
+    let questions = match asked {
+        0 => String::new(),
+        1 => "; 1 more is a question: `stitching learn` shows it".to_owned(),
+        _ => format!("; {asked} more are a question: `stitching learn` shows them"),
+    };
+    let holds = if accepted == 1 { "holds" } else { "hold" };
+    ui.note(&format!("the schema says what {} {holds}{questions}", count(accepted, "field")));
     if let Some(first) = first_questions(&own.proposals) {
         ui.note(&first);
     }
