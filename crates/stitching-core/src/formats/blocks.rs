@@ -32,6 +32,7 @@ use crate::Code;
 use crate::text::{Span, Text};
 use path::{Part, Step, column_path};
 use std::collections::HashSet;
+use std::sync::Arc;
 use tree::{Kind, Lexer, Parser, Tree, classes};
 
 /// The settings of a file of blocks.
@@ -102,7 +103,8 @@ fn head_word(place: usize) -> String {
 
 impl Format for Blocks {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
-        let (tree, faults) = self.parse(text);
+        let tree = self.parse(text);
+        let faults = &tree.faults;
         let content = text.as_str();
         let records = self.records(&tree, content);
         // Where no braces are, none can be lost.
@@ -118,7 +120,7 @@ impl Format for Blocks {
                 Nodes { nodes: &tree.nodes, text: content, name: &name, start: &start, shown: str::to_owned };
             nodes.report(&own, self.records.source(), named, sink);
         }
-        let mut faults = faults;
+        let mut faults = faults.clone();
         faults.extend(self.missing_signs(&tree, content, columns));
         faults.into_iter().for_each(|fault| sink.fault(fault));
         let paths: Vec<Option<(BlockPath, Part)>> =
@@ -171,7 +173,7 @@ impl Format for Blocks {
     }
 
     fn names(&self, text: &Text<'_>, give: &mut dyn FnMut(&str, Span)) {
-        let (tree, _) = self.parse(text);
+        let tree = self.parse(text);
         let mut path = NodePath::new("/");
         for record in self.records(&tree, text.as_str()) {
             path.clear();
@@ -194,7 +196,7 @@ impl Format for Blocks {
     }
 
     fn columns(&self, text: &Text<'_>) -> Vec<String> {
-        let (tree, _) = self.parse(text);
+        let tree = self.parse(text);
         let mut names: Vec<String> = match self.taken {
             Taken::Blocks => vec![RECORD_NAME.to_owned()],
             Taken::Entries => vec![RECORD_NAME.to_owned(), "{value}".to_owned()],
@@ -224,7 +226,7 @@ impl Format for Blocks {
     }
 
     fn outline(&self, text: &Text<'_>, outline: &mut Outline) {
-        let (tree, _) = self.parse(text);
+        let tree = self.parse(text);
         outline.next_file();
         let mut of_nodes: Vec<usize> = Vec::new();
         for (at, node) in tree.nodes.iter().enumerate().take(OUTLINED) {
@@ -318,11 +320,20 @@ impl Format for Blocks {
 }
 
 impl Blocks {
-    fn parse(&self, text: &Text<'_>) -> (Tree, Vec<Fault>) {
-        match self.nesting {
-            Nesting::Braces => Parser::parse_well(self, text),
-            Nesting::Indent => by_indent::parse(self, text),
-        }
+    /// The tree of `text`, which is parsed once, and what is wrong with it.
+    fn parse(&self, text: &Text<'_>) -> Arc<Tree> {
+        // Which of its nodes are records does not matter.
+        let Blocks { records: _, taken: _, nesting, assign, comments, block_comment, separators, .. } = self;
+        let Blocks { lists, bare_entries, escapes, over_lines, include, .. } = self;
+        let how = (nesting, assign, comments, block_comment, separators);
+        let settings = format!("blocks {how:?} {:?}", (lists, bare_entries, escapes, over_lines, include));
+        text.parsed(&settings, || {
+            let (tree, faults) = match self.nesting {
+                Nesting::Braces => Parser::parse_well(self, text),
+                Nesting::Indent => by_indent::parse(self, text),
+            };
+            Tree { faults, ..tree }
+        })
     }
 
     /// Bare words side by side on a line, among entries, of which the first is what a field is called: the sign between them

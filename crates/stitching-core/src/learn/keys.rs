@@ -13,6 +13,7 @@ use crate::schema::Table;
 use crate::tables::key_hash;
 use hashbrown::HashSet;
 use rayon::prelude::*;
+use std::sync::atomic::{AtomicU64, Ordering};
 use xxhash_rust::xxh3::Xxh3;
 
 /// What seems to be the key of a table.
@@ -205,8 +206,11 @@ fn several(
         combinations.push(vec![Some(a), Some(b), Some(d)]);
         combinations.push(vec![Some(a), Some(b), Some(c), Some(d)]);
     }
-    let distinct = together(stack, table, candidate, &combinations);
-    let whole = |at: &usize| distinct[*at] as u64 * 1000 >= counts.records * 995;
+    // So many records of a thousand may have a name that another has too.
+    const DOUBLES: u64 = 5;
+    let allowed = counts.records * DOUBLES / 1000;
+    let distinct = together(stack, table, candidate, &combinations, allowed);
+    let whole = |at: &usize| distinct[*at] as u64 * 1000 >= counts.records * (1000 - DOUBLES);
     let rank = |at: &usize| {
         let parts = &combinations[*at];
         let first = parts.iter().flatten().copied().sum::<usize>();
@@ -241,12 +245,14 @@ fn counts_on(profile: &Profile) -> bool {
         && profile.highest - profile.lowest + 1.0 == profile.different() as f64
 }
 
-/// How many different values the columns of each combination have together; `None` is the file's name.
+/// How many different values the columns of each combination have together; `None` is the file's name. A combination of which
+/// more than `allowed` records have what others have too is given up, and has none; when all are, no more files are read.
 fn together(
     stack: &Stack,
     table: &Table,
     candidate: &Candidate,
     combinations: &[Vec<Option<usize>>],
+    allowed: u64,
 ) -> Vec<usize> {
     let (files, file_part) = (&candidate.files, candidate.file_part());
     let mut fields: Vec<usize> = combinations.iter().flatten().flatten().copied().collect();
@@ -261,17 +267,24 @@ fn together(
         })
         .collect();
     let empty = || vec![HashSet::<u64>::new(); combinations.len()];
+    let doubles: Vec<AtomicU64> = combinations.iter().map(|_| AtomicU64::new(0)).collect();
+    let is_given_up = |doubles: &AtomicU64| doubles.load(Ordering::Relaxed) > allowed;
     let sets = files
         .par_iter()
         .with_max_len(8)
         .fold(empty, |sets, file| {
+            if doubles.iter().all(is_given_up) {
+                return sets;
+            }
             let path = &stack.files()[*file].path;
             let mut kept = sets;
             let _ = with_text(stack, *file, |text| {
                 let values = vec![None; columns.len()];
                 let sets = std::mem::take(&mut kept);
                 let name = file_part.text(path);
-                let mut own = Together { text: text.as_str(), name, places: &places, sets, values };
+                let (text_of, doubles) = (text.as_str(), &doubles[..]);
+                let mut own =
+                    Together { text: text_of, name, places: &places, sets, values, doubles, allowed };
                 table.format.read(text, &columns, &mut own);
                 kept = own.sets;
             });
@@ -281,7 +294,8 @@ fn together(
             a.iter_mut().zip(b).for_each(|(own, other)| own.extend(other));
             a
         });
-    sets.iter().map(HashSet::len).collect()
+    let given_up = doubles.iter().map(is_given_up);
+    sets.iter().zip(given_up).map(|(set, given_up)| if given_up { 0 } else { set.len() }).collect()
 }
 
 struct Together<'t> {
@@ -291,6 +305,9 @@ struct Together<'t> {
     places: &'t [Vec<Option<usize>>],
     sets: Vec<HashSet<u64>>,
     values: Vec<Option<String>>,
+    /// For each combination how many records have what others have too, and how many may.
+    doubles: &'t [AtomicU64],
+    allowed: u64,
 }
 
 impl RecordSink for Together<'_> {
@@ -303,7 +320,11 @@ impl RecordSink for Together<'_> {
                 *value = Some(decode(self.text, &own.cell).text.into_owned());
             }
         }
-        for (set, places) in self.sets.iter_mut().zip(self.places) {
+        for ((set, places), doubles) in self.sets.iter_mut().zip(self.places).zip(self.doubles) {
+            if doubles.load(Ordering::Relaxed) > self.allowed {
+                *set = HashSet::new();
+                continue;
+            }
             let mut hasher = Xxh3::new();
             for place in places {
                 let part = match place {
@@ -313,7 +334,9 @@ impl RecordSink for Together<'_> {
                 hasher.update(part.unwrap_or_default().as_bytes());
                 hasher.update(&[0]);
             }
-            set.insert(hasher.digest());
+            if !set.insert(hasher.digest()) {
+                doubles.fetch_add(1, Ordering::Relaxed);
+            }
         }
     }
 

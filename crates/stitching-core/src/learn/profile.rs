@@ -406,12 +406,30 @@ pub(super) fn profile(
         counts.collect()
     };
     let read = |mut counts: Vec<Counts>, (file, of_file): (FileId, Vec<usize>)| {
+        let fresh =
+            |table: usize| Counts { records: 0, columns: vec![Profile::default(); wanted[table].len()] };
+        let one = |table: usize, text: &Text<'_>, base, state: &mut BlockState, counts: &mut Counts| {
+            count(&tables[table], text, (file, base), state, &wanted[table], counts);
+        };
+        let mut whole: Vec<usize> = Vec::new();
         for table in of_file {
-            let fresh = Counts { records: 0, columns: vec![Profile::default(); wanted[table].len()] };
-            let of_file = over_blocks(stack, &tables[table], file, &fresh, |text, base, state, counts| {
-                count(&tables[table], text, (file, base), state, &wanted[table], counts);
+            let each = |text: &Text<'_>, base, state: &mut BlockState, counts: &mut Counts| {
+                one(table, text, base, state, counts);
+            };
+            match over_blocks(stack, &tables[table], file, &fresh(table), each) {
+                Some(of_file) => counts[table].add(of_file, &wanted[table]),
+                None => whole.push(table),
+            }
+        }
+        // What is read as a whole is parsed once for all tables in it.
+        if !whole.is_empty() {
+            let _ = with_text(stack, file, |text| {
+                for table in whole {
+                    let mut of_file = fresh(table);
+                    one(table, text, 0, &mut BlockState::default(), &mut of_file);
+                    counts[table].add(of_file, &wanted[table]);
+                }
             });
-            counts[table].add(of_file, &wanted[table]);
         }
         counts
     };
@@ -431,26 +449,22 @@ impl Counts {
     }
 }
 
-/// Gives the text of a file to `each`: block by block, with the byte offset of the block, where the format can be
-/// read so, else whole. What `each` counts begins with `fresh`, again if blocks turn out not to do.
+/// Gives the text of a file to `each`, block by block with the byte offset of the block; `None` where it can only be read as a
+/// whole. What `each` counts begins with `fresh`.
 fn over_blocks<C: Clone>(
     stack: &Stack,
     table: &Table,
     file: FileId,
     fresh: &C,
     mut each: impl FnMut(&Text<'_>, u32, &mut BlockState, &mut C),
-) -> C {
+) -> Option<C> {
     let by_blocks = stack.is_plain(file) && stack.files()[file].encoding.is_none();
-    if table.reads_blocks() && by_blocks {
-        let (mut counts, mut state) = (fresh.clone(), BlockState::default());
-        let read = with_blocks(stack, file, |text, base| each(text, base as u32, &mut state, &mut counts));
-        if !matches!(read, Ok(false)) {
-            return counts;
-        }
+    if !table.reads_blocks() || !by_blocks {
+        return None;
     }
-    let mut counts = fresh.clone();
-    let _ = with_text(stack, file, |text| each(text, 0, &mut BlockState::default(), &mut counts));
-    counts
+    let (mut counts, mut state) = (fresh.clone(), BlockState::default());
+    let read = with_blocks(stack, file, |text, base| each(text, base as u32, &mut state, &mut counts));
+    (!matches!(read, Ok(false))).then_some(counts)
 }
 
 fn count(
@@ -580,15 +594,23 @@ pub(super) fn check_all(
                 wanted().map(|(at, wanted)| (at, wanted.split.taken_apart())).collect();
             let checks: Vec<&Checked<'_>> = own.iter().map(|id| &checked[*id]).collect();
             let fresh = vec![CheckedCounts::default(); own.len()];
-            let of_file = over_blocks(stack, table, file, &fresh, |text, base, state, counts| {
-                let mut sink = Checking {
-                    text: text.as_str(),
-                    place: (file, base),
-                    ways: &ways,
-                    checks: &checks,
-                    counts,
+            let mut each =
+                |text: &Text<'_>, base, state: &mut BlockState, counts: &mut Vec<CheckedCounts>| {
+                    let mut sink = Checking {
+                        text: text.as_str(),
+                        place: (file, base),
+                        ways: &ways,
+                        checks: &checks,
+                        counts,
+                    };
+                    table.format.read_block(text, &columns, state, &mut sink);
                 };
-                table.format.read_block(text, &columns, state, &mut sink);
+            let of_file = over_blocks(stack, table, file, &fresh, &mut each).unwrap_or_else(|| {
+                let mut counts = fresh.clone();
+                let _ = with_text(stack, file, |text| {
+                    each(text, 0, &mut BlockState::default(), &mut counts);
+                });
+                counts
             });
             own.iter().zip(of_file).for_each(|(id, of_file)| counts[*id].add(of_file));
         }

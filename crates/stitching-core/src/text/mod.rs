@@ -9,6 +9,7 @@ mod line_table;
 mod marks;
 mod nearest;
 mod number;
+mod parsed;
 mod patch;
 mod path_glob;
 mod source;

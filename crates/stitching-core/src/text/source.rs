@@ -2,6 +2,9 @@
 
 use super::Span;
 use super::encoding::{BOM, Encoding, Origin};
+use super::parsed::Parsed;
+use std::any::Any;
+use std::sync::Arc;
 
 /// Stands in for a byte that is not valid UTF-8, so that all offsets stay those of the file.
 const SUBSTITUTE: u8 = 0x1A;
@@ -14,6 +17,7 @@ pub struct Text<'a> {
     body: usize,
     encoding: Encoding,
     fault: Option<TextFault>,
+    parsed: Parsed,
 }
 
 /// The bytes of a file, with its text.
@@ -62,6 +66,7 @@ impl LoadedText {
                 body: own.body,
                 encoding: own.encoding,
                 fault: own.fault.clone(),
+                parsed: Parsed::default(),
             },
             None => Text::clean(&self.bytes, self.declared).unwrap_or_else(|| Text::of_str("")),
         }
@@ -110,14 +115,14 @@ impl<'a> Text<'a> {
         let Some((encoding, origin)) = Encoding::recognise(bytes, declared) else {
             let at = memchr::memchr(0, bytes).unwrap_or(0);
             let fault = Some(TextFault::Binary { at: Span::new(at, at + 1) });
-            return Text { content: "", body: 0, encoding: Encoding::UTF_8, fault };
+            return Text { fault, ..Text::of_str("") };
         };
         if encoding.is_utf8() {
             let body = if bytes.starts_with(BOM) { BOM.len() } else { 0 };
             let fault = if simdutf8::basic::from_utf8(bytes).is_ok() { None } else { replace_invalid(bytes) };
             // The second look is as cheap as reading the bytes once more.
             let content = simdutf8::basic::from_utf8(bytes).unwrap_or("");
-            return Text { content, body, encoding, fault };
+            return Text { body, encoding, fault, ..Text::of_str(content) };
         }
         let (text, wrong) = encoding.decode(bytes);
         *bytes = text.into_bytes();
@@ -135,7 +140,7 @@ impl<'a> Text<'a> {
         } else {
             None
         };
-        Text { content, body: body_of(content), encoding, fault }
+        Text { body: body_of(content), encoding, fault, ..Text::of_str(content) }
     }
 
     /// The text of `bytes`, if they are clean UTF-8 and nothing else is declared; no copy is made and
@@ -149,12 +154,18 @@ impl<'a> Text<'a> {
 
     /// Text that is already decoded: a block from further inside a file.
     pub fn of_str(content: &'a str) -> Text<'a> {
-        Text { content, body: 0, encoding: Encoding::UTF_8, fault: None }
+        Text { content, body: 0, encoding: Encoding::UTF_8, fault: None, parsed: Parsed::default() }
     }
 
     /// A whole file that is already decoded; it may begin with a byte order mark.
     pub fn of_file(content: &'a str) -> Text<'a> {
         Text { body: body_of(content), ..Text::of_str(content) }
+    }
+
+    /// What it is parsed into with these `settings`; `parse` is called if that was not done before. It is kept as long as the
+    /// text.
+    pub(crate) fn parsed<T: Any + Send + Sync>(&self, settings: &str, parse: impl FnOnce() -> T) -> Arc<T> {
+        self.parsed.tree(settings, parse)
     }
 
     /// The whole text, a byte order mark included.

@@ -11,16 +11,17 @@ use crate::formats::editing::{
 };
 use crate::formats::{Cell, Form, Format, OffStyle, decode};
 use crate::text::{Span, Text};
+use std::sync::Arc;
 
 /// What is special about editing blocks.
 pub(super) struct BlockDialect<'t> {
     pub format: &'t Blocks,
-    pub tree: Tree,
+    pub tree: Arc<Tree>,
 }
 
 /// The editor of a text in blocks.
 pub(super) fn editor<'t>(format: &'t Blocks, text: &Text<'t>) -> Editor<'t> {
-    let (tree, _) = format.parse(text);
+    let tree = format.parse(text);
     let content = text.as_str();
     let nodes = tree.nodes.iter().enumerate().map(|(at, node)| EntryNode {
         value: node.span,

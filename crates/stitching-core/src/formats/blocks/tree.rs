@@ -38,6 +38,8 @@ pub(super) struct Node {
 pub(super) struct Tree {
     pub nodes: Vec<Node>,
     pub words: Vec<Cell>,
+    /// What is wrong with it.
+    pub faults: Vec<Fault>,
 }
 
 impl FlatNode for Node {

@@ -8,16 +8,17 @@ use crate::formats::editing::{
 };
 use crate::formats::{Cell, Form, Format, OffStyle, decode};
 use crate::text::{Span, Text};
+use std::sync::Arc;
 
 /// What is special about editing JSON.
 struct JsonDialect<'t> {
     format: &'t Json,
-    tree: Tree,
+    tree: Arc<Tree>,
 }
 
 /// The editor of a text in JSON.
 pub(super) fn editor<'t>(format: &'t Json, text: &Text<'t>) -> Editor<'t> {
-    let tree = Tree::parse(text, format, &mut |_| ());
+    let tree = Tree::of(text, format, &mut |_| ());
     let content = text.as_str();
     let nodes = tree.nodes.iter().map(|node| EntryNode {
         value: node.span,

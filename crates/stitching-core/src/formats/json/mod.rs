@@ -47,7 +47,7 @@ const SAMPLE: usize = 200;
 
 impl Format for Json {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
-        let tree = Tree::parse(text, self, &mut |fault: Fault| sink.fault(fault));
+        let tree = Tree::of(text, self, &mut |fault: Fault| sink.fault(fault));
         let paths: Vec<Option<FieldPath>> =
             columns.iter().map(|column| FieldPath::parse(column.name).ok()).collect();
         let related = columns.iter().any(|column| column.related);
@@ -69,7 +69,7 @@ impl Format for Json {
     }
 
     fn names(&self, text: &Text<'_>, give: &mut dyn FnMut(&str, Span)) {
-        let tree = Tree::parse(text, self, &mut |_| {});
+        let tree = Tree::of(text, self, &mut |_| {});
         let mut path = NodePath::new(".");
         for record in self.records.select(&tree, text.as_str(), 0) {
             path.clear();
@@ -91,7 +91,7 @@ impl Format for Json {
     }
 
     fn columns(&self, text: &Text<'_>) -> Vec<String> {
-        let tree = Tree::parse(text, self, &mut |_| {});
+        let tree = Tree::of(text, self, &mut |_| {});
         // Of each name whether all its values are lists.
         let mut names: Vec<(String, bool)> = Vec::new();
         for record in self.records.select(&tree, text.as_str(), 0).into_iter().take(SAMPLE) {
@@ -110,7 +110,7 @@ impl Format for Json {
     }
 
     fn outline(&self, text: &Text<'_>, outline: &mut Outline) {
-        let tree = Tree::parse(text, self, &mut |_| {});
+        let tree = Tree::of(text, self, &mut |_| {});
         outline.next_file();
         let mut of_nodes: Vec<usize> = Vec::new();
         for node in tree.nodes.iter().take(OUTLINED) {
@@ -217,7 +217,7 @@ impl Format for Json {
 impl Json {
     /// Where the comma stands that separates the value at `span` from the one before it, with notes between.
     fn comma_before(&self, text: &str, span: Span) -> Option<usize> {
-        let tree = Tree::parse(&Text::of_str(text), self, &mut |_| ());
+        let tree = Tree::of(&Text::of_str(text), self, &mut |_| ());
         let node = tree.nodes.iter().position(|node| node.span == span)?;
         let before = tree.children(tree.nodes[node].parent?).take_while(|child| *child < node).last()?;
         let end = tree.nodes[before].span.end as usize;
@@ -231,7 +231,7 @@ impl Json {
             Before::Item => None,
             Before::Name(start) => Some(start),
             Before::Unclear => {
-                let tree = Tree::parse(&Text::of_str(text), self, &mut |_| ());
+                let tree = Tree::of(&Text::of_str(text), self, &mut |_| ());
                 let node = tree.nodes.iter().find(|node| node.span == span)?;
                 node.name.map(|name| name.start as usize - 1)
             }

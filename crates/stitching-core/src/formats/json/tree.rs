@@ -10,6 +10,7 @@ use crate::formats::bracket_recovery::{MissingOpen, Open, OpenStack, missing_ope
 use crate::formats::flat_tree::{DEEP, FlatNode, MOST_FAULTS, children, shorten};
 use crate::text::{Edit, Span, Text};
 use std::collections::HashSet;
+use std::sync::Arc;
 
 /// What a node is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -54,6 +55,8 @@ impl FlatNode for Node {
 #[derive(Debug, Default)]
 pub(super) struct Tree {
     pub nodes: Vec<Node>,
+    /// What is wrong with it.
+    faults: Vec<Fault>,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -92,9 +95,17 @@ struct Parser<'t> {
 }
 
 impl Tree {
-    /// Parses `text`; faults go to `report`. An unreadable file gives an empty tree. If brackets do not
-    /// match, the indentation tells where one is missing.
-    pub fn parse(text: &Text<'_>, settings: &Json, report: &mut dyn FnMut(Fault)) -> Tree {
+    /// The tree of `text`, which is parsed once; faults go to `report`. An unreadable file gives an empty tree. If brackets do
+    /// not match, the indentation tells where one is missing.
+    pub fn of(text: &Text<'_>, settings: &Json, report: &mut dyn FnMut(Fault)) -> Arc<Tree> {
+        let Json { records: _, comments, trailing_commas } = settings;
+        let shown = format!("json {comments} {trailing_commas}");
+        let tree = text.parsed(&shown, || Tree::parse(text, settings));
+        tree.faults.iter().cloned().for_each(report);
+        tree
+    }
+
+    fn parse(text: &Text<'_>, settings: &Json) -> Tree {
         let mut parser = Parser::new(text, settings, false);
         parser.run();
         if parser.unbalanced {
@@ -107,8 +118,7 @@ impl Tree {
                 parser.run();
             }
         }
-        parser.faults.into_iter().for_each(report);
-        Tree { nodes: parser.nodes }
+        Tree { nodes: parser.nodes, faults: parser.faults }
     }
 
     /// The innermost object that `node` stands in.

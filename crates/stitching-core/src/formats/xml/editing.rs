@@ -9,16 +9,17 @@ use crate::formats::editing::{
 };
 use crate::formats::{Cell, Form, Format, OffStyle, decode};
 use crate::text::{Span, Text};
+use std::sync::Arc;
 
 /// What is special about editing XML.
 struct XmlDialect<'t> {
     format: &'t Xml,
-    tree: Tree,
+    tree: Arc<Tree>,
 }
 
 /// The editor of a text in XML.
 pub(super) fn editor<'t>(format: &'t Xml, text: &Text<'t>) -> Editor<'t> {
-    let tree = Tree::parse_well(text, &mut |_| ());
+    let tree = Tree::of(text, &mut |_| ());
     let content = text.as_str();
     let nodes = tree.elements.iter().map(|element| EntryNode {
         value: element.span,

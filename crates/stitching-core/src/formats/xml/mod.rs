@@ -38,7 +38,7 @@ const SAMPLE: usize = 200;
 impl Format for Xml {
     fn read(&self, text: &Text<'_>, columns: &[Column<'_>], sink: &mut dyn RecordSink) {
         let mut sound = true;
-        let tree = Tree::parse_well(text, &mut |fault: Fault| {
+        let tree = Tree::of(text, &mut |fault: Fault| {
             sound &= fault.code != Code::SYNTAX_ERROR;
             sink.fault(fault);
         });
@@ -109,7 +109,7 @@ impl Format for Xml {
     }
 
     fn names(&self, text: &Text<'_>, give: &mut dyn FnMut(&str, Span)) {
-        let tree = Tree::parse_well(text, &mut |_| ());
+        let tree = Tree::of(text, &mut |_| ());
         let content = text.as_str();
         let mut path = NodePath::new("/");
         for record in self.records.select_records(&tree, content) {
@@ -136,7 +136,7 @@ impl Format for Xml {
     }
 
     fn columns(&self, text: &Text<'_>) -> Vec<String> {
-        let tree = Tree::parse_well(text, &mut |_| ());
+        let tree = Tree::of(text, &mut |_| ());
         let content = text.as_str();
         let mut names: Vec<String> = Vec::new();
         let mut push = |name: String| {
@@ -160,7 +160,7 @@ impl Format for Xml {
     }
 
     fn outline(&self, text: &Text<'_>, outline: &mut Outline) {
-        let tree = Tree::parse_well(text, &mut |_| ());
+        let tree = Tree::of(text, &mut |_| ());
         let content = text.as_str();
         outline.next_file();
         let mut of_elements: Vec<usize> = Vec::new();

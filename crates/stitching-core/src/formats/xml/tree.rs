@@ -12,6 +12,7 @@ use crate::text::{Span, Text};
 use memchr::{memchr, memchr2, memmem};
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
+use std::sync::Arc;
 
 /// An element.
 #[derive(Debug)]
@@ -65,17 +66,24 @@ const MANY_ATTRIBUTES: usize = 16;
 pub(super) struct Tree {
     pub elements: Vec<Element>,
     attributes: Vec<Attribute>,
+    /// What is wrong with it.
+    faults: Vec<Fault>,
 }
 
 impl Tree {
-    /// Parses `text`; faults go to `report`.
-    pub fn parse_well(text: &Text<'_>, report: &mut dyn FnMut(Fault)) -> Tree {
+    /// The tree of `text`, which is parsed once; faults go to `report`.
+    pub fn of(text: &Text<'_>, report: &mut dyn FnMut(Fault)) -> Arc<Tree> {
+        let tree = text.parsed("xml", || Tree::parse(text));
+        tree.faults.iter().cloned().for_each(report);
+        tree
+    }
+
+    fn parse(text: &Text<'_>) -> Tree {
         let mut parser = Parser::parse(text, false);
         if parser.unbalanced {
             parser = Parser::parse(text, true);
         }
-        parser.faults.into_iter().for_each(report);
-        parser.tree
+        Tree { faults: parser.faults, ..parser.tree }
     }
 
     /// The elements directly inside `parent`, or those at the top.
