@@ -86,7 +86,10 @@ impl<'a> RecordView<'a> {
     /// The value of `field` if it is a part of the file's path; `None` for all other fields.
     #[inline]
     pub fn of_path(&self, field: usize) -> Option<&'a str> {
-        self.table.of_path(self.table.fields[field].of_path?, self.path)
+        match self.table.fields[field].of_path? {
+            KeyPart::PathPart(part) => self.path_parts.get(part).map(String::as_str),
+            part => self.table.of_path(part, self.path),
+        }
     }
 
     /// Appends the key to `out`; on failure gives the part that is missing or empty, and `out` may

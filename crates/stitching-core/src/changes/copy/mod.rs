@@ -14,8 +14,8 @@ use super::own_records::{find_table, resolve};
 use super::record_finder::RecordFinder;
 use super::record_place::{NEW, RecordPlace, Side, beside, last_of_group, last_position};
 use super::rename::{
-    Hit, Item, ItemIndex, Moves, Visitor, companions, named_by_path, new_key, path_for_key, plan,
-    refuse_duplicates, refuse_taken, unfit,
+    Hit, Item, ItemIndex, Moves, Visitor, companions, named_by_path, new_key, plan, refuse_duplicates,
+    refuse_taken, unfit,
 };
 use super::reorder::then_beside;
 use super::rewrite::Rewrite;
@@ -224,10 +224,12 @@ impl<'p> Work<'p> {
         if table.texts.is_some() {
             return self.add(Item::new(Thing::Text(found.key.clone()), new_key.to_owned()));
         }
-        let path = &self.project.stack.files()[found.places[0].file].path;
         if table.is_keyed_by_path() {
-            let new = path_for_key(table, path, &found.key, new_key)?;
-            self.add(Item::new(Thing::File(path.clone()), new.path))?;
+            let file = found.places[0].file;
+            let moves = Moves::for_key(self.project, found.table, &[file], &found.key, new_key)?;
+            for item in self.copied_files(moves) {
+                self.add(item)?;
+            }
         }
         self.add(Item::new(thing, new_key.to_owned()))
     }
@@ -359,16 +361,20 @@ impl<'p> Work<'p> {
 
     /// The files that belong to some of `items` by their paths, with the paths of the copies.
     fn files_that_belong(&self, items: &[Item]) -> Result<Vec<Item>, Error> {
-        let (stack, schema) = (&self.project.stack, &self.project.schema);
+        let schema = &self.project.schema;
         let things: Vec<Thing> = items.iter().map(|item| item.thing.clone()).collect();
         let wanted = wanted(schema, &things);
         let belongs =
             |table: TableId, rule: usize| !self.without.contains(&table) && belongs_by(schema, table, rule);
         let moves = Moves::in_paths(self.project, items, &wanted, &HashMap::new(), &belongs)?;
+        Ok(self.copied_files(moves))
+    }
+
+    /// The files that are copied to where `moves` has them.
+    fn copied_files(&self, moves: Moves) -> Vec<Item> {
         let (files, _) = moves.all(self.project);
-        let item =
-            |(file, new): (FileId, String)| Item::new(Thing::File(stack.files()[file].path.clone()), new);
-        Ok(files.into_iter().map(item).collect())
+        let path = |file: FileId| self.project.stack.files()[file].path.clone();
+        files.into_iter().map(|(file, new)| Item::new(Thing::File(path(file)), new)).collect()
     }
 
     /// A new key for a record that belongs to what is copied and has a name of its own: its name with the new name in

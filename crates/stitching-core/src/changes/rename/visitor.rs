@@ -333,11 +333,12 @@ pub(super) fn other_parts<'i>(
     item: &'i Item,
 ) -> impl Iterator<Item = (NamedBy, &'i str)> {
     let old = match &item.thing {
-        Thing::Record(_, old) => old.as_str(),
-        _ => "",
+        Thing::Record(_, old) => Some(old),
+        _ => None,
     };
-    let parts = rule.with.iter().copied().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
-    let changed = parts.filter(|(part, (old, new))| *part != NamedBy::Value && old != new);
+    let keys = old.into_iter().flat_map(|old| old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
+    let changed = rule.with.iter().copied().zip(keys);
+    let changed = changed.filter(|(part, (old, new))| *part != NamedBy::Value && old != new);
     changed.map(|(part, (_, new))| (part, new))
 }
 
