@@ -107,6 +107,7 @@ fn a_move_onto_a_path_that_is_taken_is_refused(#[case] to: &str, #[case] says: &
 #[case::a_swap(&[("own", "Other"), ("Other", "own")], &[("Other", "frost\nlock\n"), ("own", "haul\n")])]
 #[case::a_chain(&[("own", "Other"), ("Other", "new")], &[("Other", "frost\nlock\n"), ("new", "haul\n")])]
 #[case::a_chain_from_its_end(&[("Other", "new"), ("own", "Other")], &[("Other", "frost\nlock\n"), ("new", "haul\n")])]
+#[case::only_its_case(&[("own", "Own")], &[("Other", "haul\n"), ("Own", "frost\nlock\n")])]
 #[case::over_the_base(
     &[("own", "base"), ("base", "own")],
     &[("Other", "haul\n"), ("base", "frost\nlock\n"), ("own", "tow\n")]

@@ -51,6 +51,18 @@ const HEAD: &str = "[table.t]\nfiles = \"t.txt\"\nformat = \"delimited\"\n";
     "key = \"A\"\nfields.\"{stem}\" = { list = \",\" }",
     "5:28 `list` means nothing for `{stem}`, which stands in the path of the file | it may have `ref`, `with`, `as`, `type`, `range`, `choice`, `pattern`, `owner`, `text` and `file`"
 )]
+#[case::key_of_a_path_and_a_field(
+    "key = \"A\"\nfields.\"{stem}\" = { ref = \"berths\", with = [\"Reach\", \"{}\"] }",
+    "5:45 `{stem}` stands in the path of the file, and `Reach` in each of its records: they do not go together | name parts of the path only"
+)]
+#[case::key_of_a_path_and_a_position(
+    "key = \"A\"\nfields.\"{stem}\" = { ref = \"berths\", with = [\"{position}\", \"{}\"] }",
+    "5:45 `{stem}` stands in the path of the file, and `{position}` in each of its records: they do not go together | name parts of the path only"
+)]
+#[case::file_of_a_path_and_a_field(
+    "key = \"A\"\nfields.\"{stem}\" = { file = \"{A}/{}.txt\" }",
+    "5:28 `{stem}` stands in the path of the file, and `A` in each of its records: they do not go together | name parts of the path only"
+)]
 #[case::column_of_a_path(
     "key = \"A\"\nfields.\"{path}\" = { at = \"B\" }",
     "5:26 `at` means nothing for `{path}`, which stands in the path of the file | it may have `ref`, `with`, `as`, `type`, `range`, `choice`, `pattern`, `owner`, `text` and `file`"

@@ -7,6 +7,7 @@
 
 use super::change::{Change, FileChange, FolderChange, Note, OwnChange, Source};
 use super::places_taken::with_places_taken;
+use super::taken_paths::TakenPaths;
 use crate::Error;
 use crate::layers::{FileEntry, FileId, RelPath};
 use crate::project::Project;
@@ -14,7 +15,7 @@ use crate::text::{
     Edit, EditError, EditSet, Encoding, LineTable, LoadedText, Patch, Span, Text, TextFault, round_trips,
 };
 use rayon::prelude::*;
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// Gathers what a command changes.
@@ -32,18 +33,8 @@ pub struct Builder<'p> {
     left_dangling: BTreeSet<String>,
     more_readable: BTreeSet<String>,
     keys: HashMap<(String, String), String>,
-    /// The paths that are taken, by their folded form; made when first asked for.
-    taken: Option<HashMap<String, Taken>>,
-    /// The paths that files are moved to though others are there, which must go elsewhere.
-    to_be_left: Vec<RelPath>,
-}
-
-/// A path that no other file may get.
-#[derive(Debug)]
-struct Taken {
-    path: RelPath,
-    /// Whether a file is there before the change, and not only after it.
-    is_there: bool,
+    /// The paths that no other file may get.
+    taken: TakenPaths,
 }
 
 /// A file that is there, and what becomes of it.
@@ -95,8 +86,7 @@ impl<'p> Builder<'p> {
             left_dangling: BTreeSet::new(),
             more_readable: BTreeSet::new(),
             keys: HashMap::new(),
-            taken: None,
-            to_be_left: Vec::new(),
+            taken: TakenPaths::default(),
         }
     }
 
@@ -211,9 +201,7 @@ impl<'p> Builder<'p> {
     /// in case. Whether one that is there goes elsewhere itself is looked at by [`Builder::finish`].
     pub fn move_to(&mut self, file: FileId, to: &RelPath) -> Result<(), Error> {
         let from = self.entry(file).path.clone();
-        let is_taken =
-            self.take_path(to, |other| other.path == from || (other.is_there && other.path == *to))?;
-        self.to_be_left.extend((is_taken && *to != from).then(|| to.clone()));
+        self.taken.take_moved(&self.project.stack, &from, to)?;
         self.draft(file)?.fate = Fate::Moved(to.clone());
         Ok(())
     }
@@ -228,7 +216,7 @@ impl<'p> Builder<'p> {
     /// # Errors
     /// As [`Builder::move_to`].
     pub fn copy_to(&mut self, file: FileId, to: &RelPath) -> Result<(), Error> {
-        self.take_path(to, |_| false)?;
+        self.taken.take(&self.project.stack, to)?;
         self.draft(file)?.copies.push(to.clone());
         Ok(())
     }
@@ -263,7 +251,7 @@ impl<'p> Builder<'p> {
     /// # Errors
     /// As [`Builder::move_to`].
     pub fn bring_back(&mut self, path: &RelPath, bytes: Vec<u8>, own: &str) -> Result<(), Error> {
-        self.take_path(path, |_| false)?;
+        self.taken.take(&self.project.stack, path)?;
         let created = Created { bytes, declared: None, like_own: Some(own.to_owned()) };
         self.created.insert(path.clone(), created);
         Ok(())
@@ -277,7 +265,10 @@ impl<'p> Builder<'p> {
     pub fn create(&mut self, path: &RelPath, text: &str, like: Option<FileId>) -> Result<(), Error> {
         let stack = &self.project.stack;
         let is_below = stack.find(stack.top(), path).is_none();
-        self.take_path(path, |other| is_below && other.path == *path)?;
+        match is_below {
+            true => self.taken.take_over(stack, path)?,
+            false => self.taken.take(stack, path)?,
+        }
         let created = match like {
             None => Created { bytes: text.as_bytes().to_vec(), declared: None, like_own: None },
             Some(like) => {
@@ -344,41 +335,15 @@ impl<'p> Builder<'p> {
         self.records += records;
     }
 
-    /// Takes a path for a file; gives whether a file is there now. `is_free` tells whether a path that is taken may be used all
-    /// the same.
-    fn take_path(&mut self, path: &RelPath, is_free: impl Fn(&Taken) -> bool) -> Result<bool, Error> {
-        let help = "choose another key; nothing was changed";
-        path.check_portable().map_err(|error| Error::refused(error.to_string(), help))?;
-        let stack = &self.project.stack;
-        let taken = self.taken.get_or_insert_with(|| {
-            let effective = stack.effective(stack.top()).into_iter();
-            let paths = effective.map(|id| stack.files()[id].path.clone());
-            paths.map(|path| (path.folded(), Taken { path, is_there: true })).collect()
-        });
-        let other = taken.get(&path.folded());
-        match other.filter(|other| !is_free(other)) {
-            Some(other) if other.path == *path => Err(taken_already(path)),
-            Some(Taken { path: other, .. }) => Err(Error::refused(
-                format!(
-                    "`{path}` would collide with `{other}` where upper and lower case are not told apart"
-                ),
-                help,
-            )),
-            None => {
-                let is_there = other.is_some_and(|other| other.is_there);
-                taken.insert(path.folded(), Taken { path: path.clone(), is_there: false });
-                Ok(is_there)
-            }
-        }
-    }
-
     /// Puts the change together.
     ///
     /// # Errors
     /// When a file would not come back byte for byte, or its encoding does not have a character of an edit.
     pub fn finish(mut self) -> Result<Change, Error> {
         let project = self.project;
-        self.refuse_left()?;
+        let goes = |(_, draft): &(&FileId, &Draft)| !matches!(draft.fate, Fate::Stays);
+        let left = self.drafts.iter().filter(goes).map(|(file, _)| &project.stack.files()[*file].path);
+        self.taken.refuse_kept(&left.collect())?;
         let drafts: Vec<(FileId, Draft)> = std::mem::take(&mut self.drafts).into_iter().collect();
         for (file, draft) in &drafts {
             self.tell_of_base(*file, draft);
@@ -420,21 +385,6 @@ impl<'p> Builder<'p> {
         })
     }
 
-    /// Refuses paths that files are moved to and that others keep.
-    fn refuse_left(&self) -> Result<(), Error> {
-        let goes = |draft: &Draft| !matches!(draft.fate, Fate::Stays);
-        let left: HashSet<&RelPath> = self
-            .drafts
-            .iter()
-            .filter(|(_, draft)| goes(draft))
-            .map(|(file, _)| &self.entry(*file).path)
-            .collect();
-        match self.to_be_left.iter().find(|path| !left.contains(path)) {
-            Some(path) => Err(taken_already(path)),
-            None => Ok(()),
-        }
-    }
-
     /// Notes what becomes of a file that is moved, or of one of a base layer.
     fn tell_of_base(&mut self, file: FileId, draft: &Draft) {
         let (entry, in_mod) = (self.entry(file), self.is_in_mod(file));
@@ -451,11 +401,10 @@ impl<'p> Builder<'p> {
     }
 }
 
-/// Says that there is a file where another one is to be.
-fn taken_already(path: &RelPath) -> Error {
-    Error::refused(format!("there is a file `{path}` already"), "choose another key; nothing was changed")
-}
-
+/// A file as it is read, of which nothing is changed yet.
+///
+/// # Errors
+/// When it cannot be read.
 pub(super) fn read_draft(project: &Project, file: FileId) -> Result<Draft, Error> {
     let mut bytes = Vec::new();
     project.stack.read(file, &mut bytes)?;

@@ -36,6 +36,7 @@ mod sequence;
 mod set;
 mod step;
 mod switch;
+mod taken_paths;
 mod transfer;
 mod translate;
 mod unused_values;

@@ -67,14 +67,12 @@ fn in_place_of(project: &Project, occupant: &FileChange, file: &FileChange) -> R
     let edits = EditSet::new(vec![whole]).unwrap_or_default();
     let changed = made(project, source, &loaded, &edits, vec![(Some(path.clone()), true)]);
     let changed = changed.ok().and_then(|made| made.into_iter().next());
-    match changed.filter(|changed| changed.after == file.after) {
-        Some(changed) => Ok(FileChange { former, ..changed }),
-        None => Err(Error::refused(
-            format!(
-                "`{}` cannot take the place of `{path}` in one act: they are no texts of one encoding",
-                { former.as_ref().map_or("a new file", RelPath::as_str) }
-            ),
-            "rename one after the other, by way of a third name; nothing was changed",
-        )),
+    let fits = changed.filter(|changed| changed.after == file.after);
+    if let Some(changed) = fits {
+        return Ok(FileChange { former, ..changed });
     }
+    let own = former.as_ref().map_or("a new file", RelPath::as_str);
+    let reason =
+        format!("`{own}` cannot take the place of `{path}` in one act: they are no texts of one encoding");
+    Err(Error::refused(reason, "rename one after the other, by way of a third name; nothing was changed"))
 }

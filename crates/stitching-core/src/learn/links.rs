@@ -1,12 +1,11 @@
 //! Where columns point, as proposals.
 
 use super::Study;
+use super::checked_values::{Checked, CheckedCounts, check_all};
 use super::interpretations::{Way, splits};
 use super::joined_names::part_name;
 use super::names;
-use super::profile::{
-    Checked, CheckedCounts, ColumnRequest, Profile, SAMPLED, ValueCount, check_all, profile, texts_of,
-};
+use super::profile::{ColumnRequest, Profile, SAMPLED, ValueCount, profile, texts_of};
 use super::proposal::{Band, Exception, Proposal, Topic};
 use super::references::{self, Exceptions, Source, Suspicion, explain, suspicions};
 use super::targets::{Leads, Target, Targets};

@@ -9,6 +9,7 @@
 mod block_scripts;
 mod candidate_names;
 mod candidates;
+mod checked_values;
 mod companion_texts;
 mod companions;
 mod computed;

@@ -118,9 +118,7 @@ impl Study<'_> {
         }
         out
     }
-}
 
-impl Study<'_> {
     /// Whether a field of the records that `target` leads to names the files of `own`, by the schema or by `links`.
     fn names_files_of(&self, own: &Studied, target: &Target, links: &[Proposal]) -> bool {
         let (Leads::Record(table), Some(file)) = (&target.leads, own.files.first()) else { return false };

@@ -5,8 +5,9 @@
 //! recurring one stands for "nothing", one close to a key is misspelt); and how many other tables hold the
 //! same values.
 
+use super::checked_values::CheckedCounts;
 use super::names::agreement;
-use super::profile::{CheckedCounts, Profile, ValueCount};
+use super::profile::{Profile, ValueCount};
 use super::targets::{Leads, Targets};
 use std::cmp::Reverse;
 use std::collections::BTreeMap;

@@ -578,13 +578,10 @@ fn each_reference(rows: &Rows, row: &Row, column: usize, each: &mut dyn FnMut(&T
                             NamedBy::Value => own.as_str(),
                             NamedBy::Part(part) => siblings.text(*part).unwrap_or(""),
                             NamedBy::Record(KeyPart::Field(field)) => beside(number, *field),
-                            NamedBy::Record(KeyPart::Stem) => path.map_or("", RelPath::stem),
-                            NamedBy::Record(KeyPart::FileName) => path.map_or("", RelPath::name),
-                            NamedBy::Record(KeyPart::Path) => path.map_or("", RelPath::as_str),
-                            NamedBy::Record(KeyPart::PathPart(part)) => {
-                                path.and_then(|path| rows.table.path_part(path, *part)).unwrap_or("")
-                            }
                             NamedBy::Record(KeyPart::Position) => position.as_str(),
+                            NamedBy::Record(part) => {
+                                path.and_then(|path| rows.table.of_path(*part, path)).unwrap_or("")
+                            }
                             NamedBy::Folder => path.map_or("", RelPath::folder),
                         });
                         parts.collect::<Vec<_>>().join(&KEY_SEPARATOR.to_string())

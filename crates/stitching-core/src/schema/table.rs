@@ -83,6 +83,21 @@ impl KeyPart {
     pub fn is_of_file(self) -> bool {
         matches!(self, KeyPart::Stem | KeyPart::FileName | KeyPart::Path)
     }
+
+    /// Whether it is of the path of the file: its name, the path, or a named part of that.
+    pub fn is_of_path(self) -> bool {
+        self.is_of_file() || matches!(self, KeyPart::PathPart(_))
+    }
+
+    /// The file's name or path, by the name that a schema has for it: `{stem}`, `{file}` or `{path}`.
+    pub(in crate::schema) fn of_file_called(name: &str) -> Option<KeyPart> {
+        match name {
+            "{stem}" => Some(KeyPart::Stem),
+            "{file}" => Some(KeyPart::FileName),
+            "{path}" => Some(KeyPart::Path),
+            _ => None,
+        }
+    }
 }
 
 /// Where a table of texts has its languages.
@@ -247,8 +262,7 @@ impl Table {
 
     /// Whether its keys consist of parts of the path alone, so that all records of a file have one key.
     pub fn is_keyed_by_path(&self) -> bool {
-        let of_path = |part: &KeyPart| part.is_of_file() || matches!(part, KeyPart::PathPart(_));
-        !self.key.is_empty() && self.key.iter().all(of_path)
+        !self.key.is_empty() && self.key.iter().all(|part| part.is_of_path())
     }
 
     /// The fields that are parts of the paths of its files.
@@ -312,17 +326,13 @@ impl Table {
 
     /// Adds the field called `name` if it is a part of the paths of all files; gives its position.
     pub(in crate::schema) fn add_path_field(&mut self, name: &str) -> Option<usize> {
-        let part = match name {
-            "{stem}" => KeyPart::Stem,
-            "{file}" => KeyPart::FileName,
-            "{path}" => KeyPart::Path,
-            _ => {
-                let name = name.strip_prefix('{')?.strip_suffix('}')?;
-                let has = |pattern: &FilePattern| pattern.parts().iter().any(|part| part == name);
-                let position = self.path_parts().iter().position(|part| part == name)?;
-                self.files.iter().all(has).then_some(KeyPart::PathPart(position))?
-            }
+        let named = || {
+            let name = name.strip_prefix('{')?.strip_suffix('}')?;
+            let has = |pattern: &FilePattern| pattern.parts().iter().any(|part| part == name);
+            let position = self.path_parts().iter().position(|part| part == name)?;
+            self.files.iter().all(has).then_some(KeyPart::PathPart(position))
         };
+        let part = KeyPart::of_file_called(name).or_else(named)?;
         let at = self.add_plain_field(name);
         self.fields[at].of_path = Some(part);
         Some(at)

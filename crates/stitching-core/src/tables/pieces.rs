@@ -187,16 +187,11 @@ pub fn beside<'v>(
         NamedBy::Value => Cow::Borrowed(piece.text),
         NamedBy::Part(part) => Cow::Borrowed(piece.siblings.text(part)?),
         NamedBy::Folder => Cow::Borrowed(path.folder()),
-        NamedBy::Record(KeyPart::Stem) => Cow::Borrowed(path.stem()),
-        NamedBy::Record(KeyPart::FileName) => Cow::Borrowed(path.name()),
-        NamedBy::Record(KeyPart::Path) => Cow::Borrowed(path.as_str()),
-        NamedBy::Record(KeyPart::PathPart(part)) => {
-            Cow::Borrowed(record.table.path_part(path, part).unwrap_or_default())
-        }
         NamedBy::Record(KeyPart::Position) => Cow::Owned(record.position.to_string()),
         NamedBy::Record(KeyPart::Field(field)) => {
             decode(record.text, record.cell_beside(piece.at, field)?).text
         }
+        NamedBy::Record(part) => Cow::Borrowed(record.table.of_path(part, path).unwrap_or_default()),
     })
 }
 

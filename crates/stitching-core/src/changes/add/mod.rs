@@ -223,9 +223,8 @@ impl<'p> Work<'p> {
         if parts.len() == table.key.len() && parts.join("/") == shown_key(old) {
             return Err(taken(table, key));
         }
-        let of_file = |part: &KeyPart| part.is_of_file() || matches!(part, KeyPart::PathPart(_));
         // With a part of the path it says which file is meant.
-        let chooses_file = table.key.len() > 1 && table.key.iter().any(of_file);
+        let chooses_file = table.key.len() > 1 && table.key.iter().any(|part| part.is_of_path());
         let own = match chooses_file && parts.len() == table.key.len() {
             true => parts.join(&KEY_SEPARATOR.to_string()),
             false => new_key(table, old, key)?,

@@ -40,17 +40,13 @@ impl Work<'_> {
     /// The file that a new record goes into: of a key with a part of the path the one that has it.
     pub(super) fn target(&self, table: &Table, rows: &Rows, model: &Row, key: &str) -> Result<FileId, Error> {
         let parts: Vec<(&KeyPart, &str)> = table.key.iter().zip(key.split(KEY_SEPARATOR)).collect();
-        let names_file = |part: &KeyPart| part.is_of_file() || matches!(part, KeyPart::PathPart(_));
-        if !parts.iter().any(|(part, _)| names_file(part)) {
+        if !parts.iter().any(|(part, _)| part.is_of_path()) {
             return Ok(model.file);
         }
         let fits = |path: &RelPath| {
             parts.iter().all(|(part, wanted)| match part {
-                KeyPart::Stem => path.stem() == *wanted,
-                KeyPart::FileName => path.name() == *wanted,
-                KeyPart::Path => path.as_str() == *wanted,
-                KeyPart::PathPart(part) => table.path_part(path, *part) == Some(wanted),
                 KeyPart::Field(_) | KeyPart::Position => true,
+                part => table.of_path(**part, path) == Some(wanted),
             })
         };
         let found = rows.paths.iter().filter(|(_, path)| fits(path)).map(|(file, _)| *file).max();

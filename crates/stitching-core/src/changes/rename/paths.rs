@@ -27,9 +27,7 @@ pub(in crate::changes) fn key_of_path(table: &Table, path: &RelPath) -> Option<S
 /// Whether a part of the key that changes is of the path of the record's file.
 pub(super) fn is_in_path(table: &Table, old: &str, new: &str) -> bool {
     let parts = table.key.iter().zip(old.split(KEY_SEPARATOR)).zip(new.split(KEY_SEPARATOR));
-    parts
-        .into_iter()
-        .any(|((part, old), new)| old != new && (part.is_of_file() || matches!(part, KeyPart::PathPart(_))))
+    parts.into_iter().any(|((part, old), new)| old != new && part.is_of_path())
 }
 
 /// What becomes of the path of a file of `table` when the key of its records is `new` in place of `old`.

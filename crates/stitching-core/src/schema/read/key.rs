@@ -57,12 +57,8 @@ impl<'t> TableBuilder<'_, 't> {
     /// What of the path of the table's files a field is that is called `name`: `{stem}`, `{file}`, `{path}`, or a named part
     /// of them; `None` for fields of the records.
     pub(super) fn of_path(&mut self, table: &Table, name: &str, span: Range<usize>) -> Option<KeyPart> {
-        match name {
-            "{stem}" => Some(KeyPart::Stem),
-            "{file}" => Some(KeyPart::FileName),
-            "{path}" => Some(KeyPart::Path),
-            _ => self.path_part_in_braces(table, name, span).map(KeyPart::PathPart),
-        }
+        KeyPart::of_file_called(name)
+            .or_else(|| self.path_part_in_braces(table, name, span).map(KeyPart::PathPart))
     }
 
     /// The position of the part `name` of the paths of the table's files, if they have it.

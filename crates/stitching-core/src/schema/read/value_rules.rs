@@ -167,22 +167,31 @@ impl<'t> TableBuilder<'_, 't> {
                 OtherFields::With(rule, names) => {
                     let parts = names.into_iter().map(|name| match name.get_ref().as_str() {
                         "{}" => NamedBy::Value,
-                        "{stem}" => NamedBy::Record(KeyPart::Stem),
-                        "{file}" => NamedBy::Record(KeyPart::FileName),
-                        "{path}" => NamedBy::Record(KeyPart::Path),
-                        "{position}" => NamedBy::Record(KeyPart::Position),
-                        other if let Some(at) = self.path_part_in_braces(table, other, name.span()) => {
-                            NamedBy::Record(KeyPart::PathPart(at))
+                        own @ "{position}" => {
+                            self.refuse_beside_path(table, rule, own, name.span());
+                            NamedBy::Record(KeyPart::Position)
                         }
-                        other => self.beside(table, rule, other, name.span()).into(),
+                        other => match self.of_path(table, other, name.span()) {
+                            Some(part) => NamedBy::Record(part),
+                            None => {
+                                self.refuse_beside_path(table, rule, other, name.span());
+                                self.beside(table, rule, other, name.span()).into()
+                            }
+                        },
                     });
                     let parts: Vec<NamedBy> = parts.collect();
                     table.rules[rule].with = parts;
                 }
                 OtherFields::File(rule, span, template) => {
                     let parts = template.parts().iter();
-                    let parts =
-                        parts.map(|name| self.part_of_path(table, rule, name, span.clone())).collect();
+                    let mut of_name = |name: &String| {
+                        let part = self.part_of_path(table, rule, name, span.clone());
+                        if matches!(part, NamedBy::Record(KeyPart::Field(_))) {
+                            self.refuse_beside_path(table, rule, name, span.clone());
+                        }
+                        part
+                    };
+                    let parts = parts.map(&mut of_name).collect();
                     table.rules[rule].file = Some(FileTemplate::new(template, parts));
                 }
                 OtherFields::Switch(rule, name, cases) => {
@@ -226,6 +235,18 @@ impl<'t> TableBuilder<'_, 't> {
         match part.filter(|_| own.part.as_deref().is_some_and(|own| own != name)) {
             Some(part) => Beside::Part(part),
             None => Beside::Field(self.field_named(table, name, span)),
+        }
+    }
+
+    /// Refuses that a rule for a part of the path asks for `name`, which each record has for itself.
+    fn refuse_beside_path(&mut self, table: &Table, rule: usize, name: &str, span: Range<usize>) {
+        let field = &table.fields[table.rules[rule].field];
+        if field.of_path.is_some() {
+            let message = format!(
+                "`{}` stands in the path of the file, and `{name}` in each of its records: they do not go together",
+                field.name
+            );
+            self.reader.problem(span, message, "name parts of the path only");
         }
     }
 
