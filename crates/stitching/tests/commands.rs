@@ -527,6 +527,10 @@ fn sarif_names_rules_and_places() {
     let log: Value = serde_json::from_str(&run.out).expect("JSON");
     assert_eq!(log["version"], "2.1.0");
     let rules = log["runs"][0]["tool"]["driver"]["rules"].as_array().expect("rules");
+    for rule in rules {
+        let full = rule["fullDescription"]["text"].as_str().expect("a description");
+        assert!(full.len() > 20 && !full.contains("What it finds"), "{}: {full}", rule["id"]);
+    }
     for result in log["runs"][0]["results"].as_array().expect("results") {
         let rule = &rules[result["ruleIndex"].as_u64().expect("an index") as usize];
         assert_eq!(rule["id"], result["ruleId"]);
@@ -537,6 +541,24 @@ fn sarif_names_rules_and_places() {
                 || ["tables/tolls", "scripts/"].iter().any(|base| uri.starts_with(base)),
             "{uri}"
         );
+    }
+}
+
+#[rstest]
+fn sarif_suppresses_what_is_accepted() {
+    let (_folder, project) = demo("first-try");
+    let accept = ["check", "--code", "dangling-reference", "--accept", "so it is"];
+    assert_eq!(stitching(&project, &accept).status, 0);
+    let run = stitching(&project, &["check", "--all", "--format", "sarif"]);
+    let log: Value = serde_json::from_str(&run.out).expect("JSON");
+    let results = log["runs"][0]["results"].as_array().expect("results");
+    let (accepted, others): (Vec<&Value>, Vec<&Value>) =
+        results.iter().partition(|result| result.get("suppressions").is_some());
+    assert!(!accepted.is_empty() && !others.is_empty());
+    for result in accepted {
+        assert_eq!(result["ruleId"], "dangling-reference");
+        assert_eq!(result["suppressions"][0]["kind"], "external");
+        assert_eq!(result["suppressions"][0]["justification"], "so it is");
     }
 }
 

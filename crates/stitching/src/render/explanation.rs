@@ -2,6 +2,12 @@
 
 use stitching_core::schema::{Example, MessagePart, Requirement, Rule};
 
+/// What a check finds, as one paragraph: the first section of its `docs`.
+pub fn what_it_finds(docs: &str) -> String {
+    let section = docs.split("\n\n").next().unwrap_or_default();
+    section.lines().skip(1).map(str::trim).collect::<Vec<_>>().join(" ")
+}
+
 /// What a rule is about, in one line.
 pub fn headline(rule: &Rule) -> String {
     match &rule.about {

@@ -14,6 +14,7 @@ pub fn report(problems: &[&Problem], rules: &[Rule], prefix: impl Fn(&Place) -> 
         json!({
             "id": check.code,
             "shortDescription": { "text": check.about },
+            "fullDescription": { "text": explanation::what_it_finds(check.docs) },
             "help": { "text": check.docs },
             "defaultConfiguration": { "level": check.severity.word() },
         })
@@ -22,6 +23,7 @@ pub fn report(problems: &[&Problem], rules: &[Rule], prefix: impl Fn(&Place) -> 
         json!({
             "id": rule.name,
             "shortDescription": { "text": explanation::headline(rule) },
+            "fullDescription": { "text": explanation::headline(rule) },
             "help": { "text": explanation::of_rule(rule) },
             "defaultConfiguration": { "level": rule.severity.word() },
         })
@@ -64,6 +66,9 @@ pub fn report(problems: &[&Problem], rules: &[Rule], prefix: impl Fn(&Place) -> 
                 "locations": [location(&problem.place)],
                 "relatedLocations": related.collect::<Vec<_>>(),
             });
+            if let Some(reason) = &problem.accepted {
+                result["suppressions"] = json!([{ "kind": "external", "justification": reason }]);
+            }
             let fixes: Vec<Value> = fixes.collect();
             if !fixes.is_empty() {
                 result["fixes"] = json!(fixes);
