@@ -475,6 +475,32 @@ fn of_sections(#[case] settings: &str, #[case] message: &str) {
     assert_eq!(wrong(&text), [message]);
 }
 
+#[rstest]
+#[case::or_of_several_lines(
+    "line = [\"a {x}\", \"b {y}\"], or = \"c {x}\"",
+    "3:10 `or` is for records of one line each | leave `anywhere` and `over_lines` out, and give `line` one template"
+)]
+#[case::or_anywhere(
+    "line = \"a {x}\", or = \"c {x}\", anywhere = true",
+    "3:10 `or` is for records of one line each | leave `anywhere` and `over_lines` out, and give `line` one template"
+)]
+#[case::or_that_holds_nothing(
+    "line = \"a {x}\", or = \"end\"",
+    "3:10 `end` has no parts, and so its records hold nothing | pass over such lines with `others`"
+)]
+#[case::or_that_may_be_missing(
+    "line = \"a {x}\", or = \"[b {x}]\"",
+    "3:10 all of the template `[b {x}]` may be missing | something in it must always be there"
+)]
+#[case::or_of_what_is_carried(
+    "line = \"a {x}\", or = \"c {y}\", carry = \"of {y}\"",
+    "3:10 the part `{y}` stands in two templates of the format | give each part its own name"
+)]
+fn of_lines(#[case] settings: &str, #[case] message: &str) {
+    let text = format!("[table.t]\nfiles = \"t.txt\"\nformat = {{ kind = \"lines\", {settings} }}\n");
+    assert_eq!(wrong(&text), [message]);
+}
+
 /// A field that rows cannot have.
 #[rstest]
 #[case::part_of_nothing("{name}", "the rows of an INI file have no column `{name}`")]

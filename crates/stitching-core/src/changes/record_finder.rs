@@ -94,7 +94,7 @@ impl<'p> RecordFinder<'p> {
         };
         let paths = [path.to_owned(), format!("{path}[*]")];
         let paths = paths.into_iter().filter(|path| described.format.check_column(path).is_ok());
-        if described.format.records_path().is_none() {
+        if described.format.records_path().is_none() && !described.format.has_part(name) {
             return Err(missing);
         }
         let mut more = self.wide.get(&table).map(|(paths, _)| paths.clone()).unwrap_or_default();

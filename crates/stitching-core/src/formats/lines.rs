@@ -1,7 +1,7 @@
 //! Lines described by templates: `{key} = "{text}"`, `include "{path}"`, `placed {kind} at {x} {y}`.
 //!
-//! The parts of the templates are the columns. A record is a line, one of several things on a line, or
-//! a fixed number of lines. Blank lines and notes are passed over; any other line that does not fit is a
+//! The parts of the templates are the columns. A record is a line, of one shape or one of several, one of several things on a line,
+//! or a fixed number of lines. Blank lines and notes are passed over; any other line that does not fit is a
 //! fault, unless the table only draws on some lines of the file.
 
 mod editing;
@@ -12,12 +12,15 @@ use super::{Adds, Cell, Column, ColumnCell, Fault, Form, Format, OffStyle, RawRe
 use crate::Code;
 use crate::text::{Span, Template, Text};
 pub(super) use settings::KIND;
+use std::ops::Range;
 
 /// The settings of a file of like lines.
 #[derive(Debug, Clone)]
 pub struct Lines {
     /// What the lines of a record look like, one after another; mostly there is one.
     pub lines: Vec<Template>,
+    /// Other shapes of the line of a record, each of which counts where none before it fits.
+    pub alternatives: Vec<Template>,
     /// Marks at the start of a line (after blanks) that make it a note.
     pub comments: Vec<String>,
     /// The marks around a note over several lines, which begins its line.
@@ -81,23 +84,32 @@ impl Format for Lines {
     }
 
     fn columns(&self, _text: &Text<'_>) -> Vec<String> {
-        self.parts().map(str::to_owned).collect()
+        let mut out: Vec<String> = Vec::new();
+        for part in self.parts() {
+            if !out.iter().any(|own| own == part) {
+                out.push(part.to_owned());
+            }
+        }
+        out
     }
 
     fn encode(&self, _cell: &Cell, column: &str, value: &str) -> Result<String, String> {
-        let templates = self.carried.iter().chain(&self.lines);
-        let own = templates.filter(|template| template.parts().iter().any(|part| part == column));
+        let own = self.templates().filter(|template| template.parts().iter().any(|part| part == column));
         for template in own {
             let filled = template.fill(|part| Some(if part == column { value } else { "x" }.to_owned()));
             let filled = filled.unwrap_or_default();
+            // The reader leaves out blanks around a line.
+            let filled = filled.trim();
             let starts_comment = self.comments.iter().any(|mark| filled.starts_with(mark.as_str()));
             let line_end = value.contains(['\n', '\r']) && !self.over_lines;
-            let found = match self.anywhere {
-                false => template.extract(&filled, column),
-                true => template.find_all(&filled).first().and_then(|found| {
+            let shape = self.shapes().position(|shape| shape.source() == template.source());
+            let found = match shape {
+                _ if self.anywhere => template.find_all(filled).first().and_then(|found| {
                     let part = template.parts().iter().position(|part| part == column)?;
                     filled.get(found.get(part)?.clone()?)
                 }),
+                Some(shape) if self.lines.len() == 1 => self.value_in(filled, shape, column),
+                _ => template.extract(filled, column),
             };
             if line_end || starts_comment || found != Some(value) {
                 return Err(format!(
@@ -117,7 +129,8 @@ impl Format for Lines {
         if self.has_part(column) {
             return Ok(());
         }
-        let parts: Vec<String> = self.parts().map(|part| format!("`{part}`")).collect();
+        let parts: Vec<String> =
+            self.columns(&Text::of_str("")).iter().map(|part| format!("`{part}`")).collect();
         Err(format!("the line template has no part `{column}`; its parts are {}", parts.join(", ")))
     }
 
@@ -144,8 +157,53 @@ impl Format for Lines {
 }
 
 impl Lines {
+    fn templates(&self) -> impl Iterator<Item = &Template> {
+        self.carried.iter().chain(&self.lines).chain(&self.alternatives)
+    }
+
     fn parts(&self) -> impl Iterator<Item = &str> {
-        self.carried.iter().chain(&self.lines).flat_map(|template| template.parts()).map(String::as_str)
+        self.templates().flat_map(|template| template.parts()).map(String::as_str)
+    }
+
+    /// The shapes that a record of one line may have, in the order in which they are tried.
+    fn shapes(&self) -> impl Iterator<Item = &Template> {
+        self.lines.iter().take(1).chain(&self.alternatives)
+    }
+
+    /// The shape of a line, which may have a note behind it.
+    fn shape_of(&self, line: &str) -> Option<LineShape> {
+        self.shapes().enumerate().find_map(|(number, template)| {
+            let (places, end) = self.matches(template, line)?;
+            Some(LineShape { number, places, end })
+        })
+    }
+
+    /// What a reader finds as `column` in a line that is to have the shape of this number; nothing where that has another shape.
+    fn value_in<'l>(&self, line: &'l str, shape: usize, column: &str) -> Option<&'l str> {
+        // The reader leaves out blanks around a line.
+        let line = line.trim();
+        let is_note = self.comments.iter().any(|mark| line.starts_with(mark.as_str()));
+        let is_line = self.over_lines || !line.contains(['\n', '\r']);
+        let found = self.shape_of(line).filter(|found| found.number == shape && !is_note && is_line)?;
+        let part = self.shapes().nth(shape)?.parts().iter().position(|part| part == column)?;
+        line.get(found.places.get(part)?.clone()?)
+    }
+
+    /// The places of the parts of a line, and where what they are of ends: a note may stand behind it.
+    fn matches(&self, template: &Template, line: &str) -> Option<(Places, usize)> {
+        if !self.trailing_comments {
+            return Some((template.matches(line)?, line.len()));
+        }
+        let marks = self.comments.iter().flat_map(|mark| line.match_indices(mark.as_str()));
+        let mut ends: Vec<usize> =
+            marks.map(|(at, _)| at).filter(|at| line[..*at].ends_with([' ', '\t'])).collect();
+        ends.push(line.len());
+        ends.sort_unstable();
+        // The first mark with which it fits is where the note begins.
+        ends.into_iter().find_map(|end| {
+            let content = line[..end].trim_end();
+            Some((template.matches(content)?, content.len()))
+        })
     }
 
     fn help(&self) -> String {
@@ -156,6 +214,18 @@ impl Lines {
     }
 }
 
+/// Where the parts of a template stand, in bytes; nothing for one that is left out.
+type Places = Vec<Option<Range<usize>>>;
+
+/// Which shape a line has.
+struct LineShape {
+    /// Its position among the shapes.
+    number: usize,
+    places: Places,
+    /// Where it ends in the line, in bytes.
+    end: usize,
+}
+
 /// For each part of a template, the wanted column.
 type WantedColumns = Vec<Option<u16>>;
 
@@ -164,6 +234,7 @@ struct LineParser<'r> {
     content: &'r str,
     at: usize,
     lines: Vec<WantedColumns>,
+    alternatives: Vec<WantedColumns>,
     carried: Vec<WantedColumns>,
     /// The cells that the last line of each carried shape gave.
     held: Vec<Vec<ColumnCell>>,
@@ -187,6 +258,7 @@ impl<'r> LineParser<'r> {
             content: text.as_str(),
             at: text.body(),
             lines: format.lines.iter().map(wanted).collect(),
+            alternatives: format.alternatives.iter().map(wanted).collect(),
             carried: format.carried.iter().map(wanted).collect(),
             held: vec![Vec::new(); format.carried.len()],
             cells: Vec::new(),
@@ -289,7 +361,8 @@ impl<'r> LineParser<'r> {
     /// A record of one line, or of as many as it takes until it fits.
     fn single(&mut self, start: usize, end: usize, sink: &mut dyn RecordSink) {
         let template = &self.format.lines[0];
-        let mut found = self.matches(start, end);
+        let found = self.format.shape_of(&self.content[start..end]);
+        let mut found = found.map(|shape| (shape.number, shape.places));
         let mut end = end;
         if found.is_none() && self.format.over_lines && template.may_begin(&self.content[start..end]) {
             let mark = self.at;
@@ -299,7 +372,7 @@ impl<'r> LineParser<'r> {
                 let Some((next, next_end)) = self.raw_line().filter(|(next, _)| *next < limit) else { break };
                 let last = next + self.content[next..next_end].trim_end().len();
                 if template.may_end(&self.content[next..last]) {
-                    found = template.matches(&self.content[start..last]);
+                    found = template.matches(&self.content[start..last]).map(|places| (0, places));
                 }
                 if found.is_some() {
                     end = last;
@@ -310,16 +383,22 @@ impl<'r> LineParser<'r> {
                 self.at = mark;
             }
         }
-        let Some(found) = found else {
+        let Some((shape, found)) = found else {
             if !self.format.others {
-                let message = format!("this line does not have the shape `{}`", template.source());
+                let shapes: Vec<String> =
+                    self.format.shapes().map(|shape| format!("`{}`", shape.source())).collect();
+                let message = match &shapes[..] {
+                    [alone] => format!("this line does not have the shape {alone}"),
+                    all => format!("this line has none of the shapes {}", all.join(", ")),
+                };
                 let fault = Fault::new(Code::SYNTAX_ERROR, Span::new(start, end), message);
                 sink.fault(fault.help(self.format.help()));
             }
             return;
         };
         self.cells.clear();
-        push(&mut self.cells, found, &self.lines[0], start);
+        let wanted = if shape == 0 { &self.lines[0] } else { &self.alternatives[shape - 1] };
+        push(&mut self.cells, found, wanted, start);
         self.give(Span::new(start, end), sink);
     }
 
@@ -340,21 +419,6 @@ impl<'r> LineParser<'r> {
         }
         self.at = mark;
         self.tried
-    }
-
-    /// The parts of a line, perhaps with a note behind it.
-    fn matches(&self, start: usize, end: usize) -> Option<Vec<Option<std::ops::Range<usize>>>> {
-        let (template, line) = (&self.format.lines[0], &self.content[start..end]);
-        if !self.format.trailing_comments {
-            return template.matches(line);
-        }
-        let marks = self.format.comments.iter().flat_map(|mark| line.match_indices(mark.as_str()));
-        let mut ends: Vec<usize> =
-            marks.map(|(at, _)| at).filter(|at| line[..*at].ends_with([' ', '\t'])).collect();
-        ends.push(line.len());
-        ends.sort_unstable();
-        // The first mark with which it fits is where the note begins.
-        ends.into_iter().find_map(|end| template.matches(line[..end].trim_end()))
     }
 
     fn several(&mut self, start: usize, end: usize, sink: &mut dyn RecordSink) {
@@ -441,12 +505,7 @@ impl<'r> LineParser<'r> {
     }
 }
 
-fn push(
-    cells: &mut Vec<ColumnCell>,
-    found: Vec<Option<std::ops::Range<usize>>>,
-    wanted: &[Option<u16>],
-    start: usize,
-) {
+fn push(cells: &mut Vec<ColumnCell>, found: Places, wanted: &[Option<u16>], start: usize) {
     for (range, column) in found.into_iter().zip(wanted) {
         if let (Some(range), Some(column)) = (range, *column) {
             let span = Span::new(start + range.start, start + range.end);

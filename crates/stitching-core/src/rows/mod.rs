@@ -124,7 +124,7 @@ impl Rows {
     }
 
     /// As [`Rows::read`], with what stands at the paths `more` too, in the format's own way of writing paths. A path at
-    /// which no record has anything gives no column.
+    /// which no record has anything gives no column, unless the format has such a part by its settings.
     ///
     /// # Errors
     /// When a file cannot be read.
@@ -311,7 +311,7 @@ impl Rows {
         for row in read.into_iter().flatten() {
             rows.add(row);
         }
-        rows.drop_empty_columns(described.fields.len());
+        rows.drop_empty_columns(described.fields.len(), more);
         Ok(rows)
     }
 
@@ -352,9 +352,14 @@ impl Rows {
         let _ = self.by_key.set(keys);
     }
 
-    /// Takes out the columns that the schema does not describe (it has `described` fields) and no record has.
-    fn drop_empty_columns(&mut self, described: usize) {
-        let has_some = |column: usize| self.rows.iter().any(|row| row.cells[column].is_some());
+    /// Takes out the columns that the schema does not describe (it has `described` fields) and no record has; but for those that
+    /// are `asked` for and that the format has by its settings.
+    fn drop_empty_columns(&mut self, described: usize, asked: &[String]) {
+        let has_some = |column: usize| {
+            let name = &self.columns[column];
+            let is_asked = || asked.contains(name) && self.table.format.has_part(name);
+            self.rows.iter().any(|row| row.cells[column].is_some()) || is_asked()
+        };
         let keep: Vec<bool> =
             self.fields.iter().enumerate().map(|(at, field)| *field < described || has_some(at)).collect();
         if keep.iter().all(|keep| *keep) {

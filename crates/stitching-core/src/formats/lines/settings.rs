@@ -28,6 +28,11 @@ const SETTINGS: &[Setting] = &[
         "A template of the line, such as '{key} = \"{text}\"'; or of each line of a record of several.",
     ),
     setting(
+        "or",
+        "string|array",
+        "Other shapes of the line, each of which counts where none before it fits; parts of the same name are the same field.",
+    ),
+    setting(
         "comment",
         "string|array",
         "What begins a line that is only a note; `/*`, or both marks with a blank between, for notes over several lines.",
@@ -68,6 +73,7 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
     };
     let lines = Lines {
         lines: shapes("line")?,
+        alternatives: shapes("or")?,
         carried: shapes("carry")?,
         comments,
         block_comment,
@@ -81,14 +87,27 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
         reader.problem(value.span(), message, "a list of templates describes a record of that many lines");
         return None;
     }
+    if !lines.alternatives.is_empty() && (lines.lines.len() != 1 || lines.anywhere || lines.over_lines) {
+        let message = "`or` is for records of one line each";
+        reader.problem(
+            value.span(),
+            message,
+            "leave `anywhere` and `over_lines` out, and give `line` one template",
+        );
+        return None;
+    }
     if lines.lines.iter().all(|template| template.parts().is_empty()) {
         let message = "`line` has no parts, and so its records hold nothing";
         reader.problem(value.span(), message, "name them in braces, such as line = '{key} = \"{text}\"'");
         return None;
     }
-    if let [alone] = &lines.lines[..]
-        && alone.may_be_missing()
-    {
+    if let Some(empty) = lines.alternatives.iter().find(|template| template.parts().is_empty()) {
+        let message = format!("`{}` has no parts, and so its records hold nothing", empty.source());
+        reader.problem(value.span(), message, "pass over such lines with `others`");
+        return None;
+    }
+    let alone = lines.lines.iter().take(if lines.lines.len() == 1 { 1 } else { 0 });
+    if let Some(alone) = alone.chain(&lines.alternatives).find(|template| template.may_be_missing()) {
         let message = format!("all of the template `{}` may be missing", alone.source());
         reader.problem(value.span(), message, "something in it must always be there");
         return None;
@@ -102,6 +121,13 @@ fn from_settings<'t>(reader: &mut TomlReader<'t>, table: &DeTable<'t>, value: &V
             return None;
         }
         seen.push(part);
+    }
+    for part in lines.alternatives.iter().flat_map(|template| template.parts()) {
+        if carried().any(|carried| carried == part) {
+            let message = format!("the part `{{{part}}}` stands in two templates of the format");
+            reader.problem(value.span(), message, "give each part its own name");
+            return None;
+        }
     }
     Some(lines)
 }

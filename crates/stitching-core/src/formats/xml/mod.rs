@@ -197,10 +197,14 @@ impl Format for Xml {
                     .replace('&', "&amp;")
                     .replace('<', "&lt;")
                     .replace('\n', "&#10;")
+                    .replace('\r', "&#13;")
                     .replace('\t', "&#9;");
                 Ok(if quote == b'"' { value.replace('"', "&quot;") } else { value.replace('\'', "&apos;") })
             }
-            _ => Ok(value.replace('&', "&amp;").replace('<', "&lt;").replace("]]>", "]]&gt;")),
+            _ => {
+                let escaped = value.replace('&', "&amp;").replace('<', "&lt;").replace("]]>", "]]&gt;");
+                Ok(with_blanks_at_its_ends(&escaped))
+            }
         }
     }
 
@@ -303,4 +307,16 @@ fn is_name(name: &str) -> bool {
     let start = |next: char| next.is_alphabetic() || "_:".contains(next);
     name.starts_with(start)
         && name.chars().all(|next| start(next) || next.is_alphanumeric() || "-.\u{b7}".contains(next))
+}
+
+/// The text of an element with references (section 4.1 of XML 1.0) for the blanks that it begins and ends with: those that stand
+/// there as they are do not count.
+fn with_blanks_at_its_ends(text: &str) -> String {
+    let inner = text.trim();
+    let reference = |blank: char| format!("&#{};", u32::from(blank));
+    let before = text.len() - text.trim_start().len();
+    let (lead, trail) =
+        if inner.is_empty() { (text, "") } else { (&text[..before], &text[before + inner.len()..]) };
+    let references = |blanks: &str| blanks.chars().map(reference).collect::<String>();
+    references(lead) + inner + &references(trail)
 }
