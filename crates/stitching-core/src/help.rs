@@ -33,6 +33,8 @@ pub enum NextStep {
     ChooseRecords,
     /// See what the change does, or make it although it brings errors.
     PreviewOrAllowErrors,
+    /// Take along what a record refers to and the project lacks, or leave references to it that lead nowhere.
+    BringLacking,
     /// List what is switched off.
     ListSwitchedOff,
     /// Switch on what this address names.

@@ -156,6 +156,66 @@ impl Project {
         }
     }
 
+    /// The project in `folder`; or, if that has no `stitching.toml`, the files in it as the only layer,
+    /// read by the schema of this project. An archive will do too.
+    ///
+    /// # Errors
+    /// When there is no such folder or archive, with the names of the layers, or the project there cannot be opened.
+    pub fn beside(&self, folder: &Path) -> Result<Project, Error> {
+        if !folder.exists() {
+            let layers: Vec<&str> = self.stack.layers().iter().map(|layer| layer.name.as_str()).collect();
+            let help = format!("the layers are {}; folders are taken from where you are", layers.join(", "));
+            let name = folder.display().to_string();
+            return Err(Error::Unknown { what: "layer, folder or archive", name, help: help.into() });
+        }
+        if folder.join(PROJECT_FILE).is_file() {
+            return Project::open(folder);
+        }
+        let root = folder.canonicalize().map_err(|source| Error::io("open", folder, source))?;
+        let archives = self.stack.layers().first().map(|layer| layer.archives.clone()).unwrap_or_default();
+        let layer = Layer { name: folder.display().to_string(), root, is_mod: false, archives };
+        Ok(Project {
+            folder: folder.to_owned(),
+            name: self.name.clone(),
+            stack: Stack::open(vec![layer], self.schema.file_traits())?,
+            schema: self.schema.clone(),
+            schema_files: Vec::new(),
+            description: String::new(),
+        })
+    }
+
+    /// What `name` stands for, to copy from: a layer of the project with those below it; or the data of another project, folder or
+    /// archive, whose path is taken from where the program runs or else from the project's folder, read by the schema of this one. What is changed in memory is as if it were changed in its topmost layer.
+    ///
+    /// # Errors
+    /// As [`Project::beside`]; and when it is the layer that is worked on.
+    pub fn source(&self, name: &str) -> Result<Project, Error> {
+        match self.layer(name) {
+            Ok(layer) if layer == self.stack.top() => Err(Error::Usage {
+                message: format!("`{name}` is the layer that is worked on"),
+                help: "name a lower layer, or another project".into(),
+            }),
+            Ok(layer) => self.of_layers(self.stack.layers()[..=layer].to_vec(), Vec::new()),
+            Err(_) => {
+                // A recipe is the same wherever it is run from.
+                let of_project = Some(self.folder.join(name)).filter(|path| path.exists());
+                let given = Path::new(name).to_owned();
+                let folder = if given.exists() { given } else { of_project.unwrap_or(given) };
+                let other = self.beside(&folder)?;
+                self.of_layers(other.stack.layers().to_vec(), other.stack.kept().to_vec())
+            }
+        }
+    }
+
+    /// These layers read by the schema of the project, the last of them as the one that is worked on.
+    fn of_layers(&self, mut layers: Vec<Layer>, kept: Vec<SetAside>) -> Result<Project, Error> {
+        let last = layers.len().saturating_sub(1);
+        for (at, layer) in layers.iter_mut().enumerate() {
+            layer.is_mod = at == last;
+        }
+        Ok(self.with_stack(Stack::open(layers, self.schema.file_traits())?.with_kept(kept)))
+    }
+
     /// The layer called `name`.
     ///
     /// # Errors

@@ -45,6 +45,9 @@ fn worded(step: &NextStep) -> String {
             "see what the change does with `--preview`, or make it all the same with `--allow-errors`"
                 .to_owned()
         }
+        NextStep::BringLacking => {
+            "`--with-needed` brings what is lacking along, and `--allow-errors` leaves references that lead nowhere".to_owned()
+        }
         NextStep::ListSwitchedOff => "`stitching off` lists what is off".to_owned(),
         NextStep::SwitchOn(address) => format!("`stitching on {address}` switches it on"),
         NextStep::SayKindOfFree => {

@@ -147,6 +147,30 @@ impl<'p> Belongings<'p> {
         Ok(some)
     }
 
+    /// Adds those of the texts and files that others name too which `wanted` tells; gives whether there were some.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn take_shared(&mut self, wanted: &dyn Fn(&Thing) -> bool) -> Result<bool, Error> {
+        let taken: Vec<Thing> =
+            self.shared.iter().map(|(thing, _)| thing).filter(|thing| wanted(thing)).cloned().collect();
+        for (thing, done) in &mut self.named {
+            *done |= taken.contains(thing);
+        }
+        self.add_things(&taken)?;
+        Ok(!taken.is_empty())
+    }
+
+    /// The tables and keys, as kept in memory, of the records that have one.
+    pub fn keys(&self) -> impl Iterator<Item = (TableId, String)> + '_ {
+        self.records.iter().filter_map(|record| Some((record.table, record.key.clone()?)))
+    }
+
+    /// The tables and keys that the records refer to; some may be no records.
+    pub fn referred(&self) -> &HashSet<(TableId, String)> {
+        &self.referred
+    }
+
     /// Looks into the records added last.
     fn step(&mut self, follows: &dyn Fn(&Use) -> bool) -> Result<(), Error> {
         let batch: Vec<usize> = std::mem::take(&mut self.pending);
@@ -301,9 +325,7 @@ impl<'p> Belongings<'p> {
                 (false, false) => outside[one.thing] += 1,
             }
         }
-        let (stack, schema) = (&self.project.stack, &self.project.schema);
-        let mut texts: HashSet<(TableId, String)> = HashSet::new();
-        let mut shared = Vec::new();
+        let (mut shared, mut alone) = (Vec::new(), Vec::new());
         for (number, (at, thing)) in open.iter().zip(&things).enumerate() {
             if outside[number] > 0 {
                 shared.push((thing.clone(), outside[number]));
@@ -311,6 +333,18 @@ impl<'p> Belongings<'p> {
             }
             self.named[*at].1 = true;
             self.add_users(&followers[number])?;
+            alone.push(thing.clone());
+        }
+        self.add_things(&alone)?;
+        self.shared = shared;
+        Ok(!self.pending.is_empty())
+    }
+
+    /// Adds texts and files.
+    fn add_things(&mut self, things: &[Thing]) -> Result<(), Error> {
+        let (stack, schema) = (&self.project.stack, &self.project.schema);
+        let mut texts: HashSet<(TableId, String)> = HashSet::new();
+        for thing in things {
             match thing {
                 Thing::Text(key) => {
                     texts.extend(schema.text_tables().map(|table| (table, key.clone())));
@@ -328,8 +362,7 @@ impl<'p> Belongings<'p> {
         for found in find_by_keys(self.project.view(), &texts)? {
             self.add(found);
         }
-        self.shared = shared;
-        Ok(!self.pending.is_empty())
+        Ok(())
     }
 }
 

@@ -263,28 +263,52 @@ impl<'p> Builder<'p> {
     /// # Errors
     /// As [`Builder::move_to`]; and when the encoding does not have a character.
     pub fn create(&mut self, path: &RelPath, text: &str, like: Option<FileId>) -> Result<(), Error> {
-        let stack = &self.project.stack;
-        let is_below = stack.find(stack.top(), path).is_none();
-        match is_below {
-            true => self.taken.take_over(stack, path)?,
-            false => self.taken.take(stack, path)?,
-        }
         let created = match like {
             None => Created { bytes: text.as_bytes().to_vec(), declared: None, like_own: None },
             Some(like) => {
                 let declared = self.entry(like).encoding;
-                let model = self.draft(like)?.loaded.text();
-                let mark = if model.body() > 0 { "\u{feff}" } else { "" };
-                let whole =
-                    if text.starts_with('\u{feff}') { text.to_owned() } else { format!("{mark}{text}") };
-                refuse_guessed(&model, &whole, || path.to_string())?;
-                let bytes = model.encoding().encode(&whole).map_err(|wrong| {
-                    let new = Text::of_file(&whole);
-                    no_character(&place(path, &new, wrong.at), model.encoding(), wrong.character)
-                })?;
-                Created { bytes, declared, like_own: None }
+                encoded(path, text, &self.draft(like)?.loaded.text(), declared)?
             }
         };
+        self.take_new(path, created)
+    }
+
+    /// Makes a new file of the mod at `path` with `text`, in the encoding of the text `like`, which the schema may have
+    /// `declared`, and with the byte order mark that it has.
+    ///
+    /// # Errors
+    /// As [`Builder::create`].
+    pub fn create_like(
+        &mut self,
+        path: &RelPath,
+        text: &str,
+        like: &Text<'_>,
+        declared: Option<Encoding>,
+    ) -> Result<(), Error> {
+        let created = encoded(path, text, like, declared)?;
+        self.take_new(path, created)
+    }
+
+    /// Makes a new file of the mod at `path` with these bytes, which may be no text; if they are, in the encoding that the schema has
+    /// `declared`.
+    ///
+    /// # Errors
+    /// As [`Builder::move_to`].
+    pub fn create_with(
+        &mut self,
+        path: &RelPath,
+        bytes: Vec<u8>,
+        declared: Option<Encoding>,
+    ) -> Result<(), Error> {
+        self.take_new(path, Created { bytes, declared, like_own: None })
+    }
+
+    fn take_new(&mut self, path: &RelPath, created: Created) -> Result<(), Error> {
+        let stack = &self.project.stack;
+        match stack.find(stack.top(), path) {
+            None => self.taken.take_over(stack, path)?,
+            Some(_) => self.taken.take(stack, path)?,
+        }
         self.created.insert(path.clone(), created);
         Ok(())
     }
@@ -399,6 +423,23 @@ impl<'p> Builder<'p> {
             Fate::Stays | Fate::Removed => {}
         }
     }
+}
+
+/// A new file with `text`, in the encoding of the text `model` and with the byte order mark that it has.
+fn encoded(
+    path: &RelPath,
+    text: &str,
+    model: &Text<'_>,
+    declared: Option<Encoding>,
+) -> Result<Created, Error> {
+    let mark = if model.body() > 0 { "\u{feff}" } else { "" };
+    let whole = if text.starts_with('\u{feff}') { text.to_owned() } else { format!("{mark}{text}") };
+    refuse_guessed(model, &whole, || path.to_string())?;
+    let bytes = model.encoding().encode(&whole).map_err(|wrong| {
+        let new = Text::of_file(&whole);
+        no_character(&place(path, &new, wrong.at), model.encoding(), wrong.character)
+    })?;
+    Ok(Created { bytes, declared, like_own: None })
 }
 
 /// A file as it is read, of which nothing is changed yet.

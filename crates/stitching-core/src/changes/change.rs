@@ -4,7 +4,7 @@ use super::step::Step;
 use crate::checks::Renamed;
 use crate::layers::{FileId, RelPath, Stack};
 use crate::project::Project;
-use crate::text::{EditSet, Encoding, Patch};
+use crate::text::{EditSet, Encoding, Patch, Span};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
@@ -91,6 +91,10 @@ pub enum Note {
     Lacks(String),
     /// A file stays as it is, although a copy would have its path.
     FileKept(String),
+    /// A record stays as it is, although one with its key would come along: its address.
+    RecordKept(String),
+    /// A file comes from another layer or project: its path.
+    FileBrought(String),
     /// A list gets the copy behind the original: the address of the field.
     Joined(String),
     /// So many lists have the original and not the copy.
@@ -304,6 +308,18 @@ impl Change {
             }
         }
         stack.with_staged(&staged)
+    }
+
+    /// What it writes into the files of `project`, by their paths after it: the places of new text in a file that is edited where it
+    /// is; nothing for a file that is new at its path.
+    pub(super) fn written(&self, project: &Project) -> HashMap<RelPath, Option<Vec<Span>>> {
+        let of_file = |file: &FileChange| {
+            let to = file.to.clone()?;
+            let source = file.source.file().map(|source| &project.stack.files()[source].path);
+            let spans = (source == Some(&to)).then(|| file.edits.spans_after());
+            Some((to, spans))
+        };
+        self.files.iter().filter_map(of_file).collect()
     }
 
     /// The files and records that get other names.

@@ -56,10 +56,50 @@ pub(super) fn follow_mentions(
     }
     let names: Vec<&str> = renamed.keys().map(String::as_str).collect();
     let of_game = names_of_game(project, &change, &names);
+    let find = |after: &Project| mentions(after, &names, &of_game);
+    with_new_names(project, change, also, &renamed, &find)
+}
+
+/// The change, a copy of records, with a note for each place in what it writes that still speaks of the original; those that `also`
+/// names get the new name instead. `renamed` are the names and what they become.
+///
+/// # Errors
+/// As [`follow_mentions`].
+pub(super) fn follow_in_copies(
+    project: &Project,
+    change: Change,
+    also: &[String],
+    renamed: &BTreeMap<String, String>,
+) -> Result<Change, Error> {
+    let names: Vec<&str> = renamed.keys().map(String::as_str).collect();
+    let written = change.written(project);
+    let find = |after: &Project| {
+        let in_copies = |file: &FileId| written.contains_key(&after.stack.files()[*file].path);
+        let mut found = words_left(after, &names, &in_copies);
+        found.retain(|own| {
+            let spans = written.get(&after.stack.files()[own.file].path);
+            let is_new = |span: &Span| span.start <= own.span.start && own.span.end <= span.end;
+            spans.is_some_and(|spans| spans.as_ref().is_none_or(|spans| spans.iter().any(is_new)))
+        });
+        found
+    };
+    with_new_names(project, change, also, renamed, &find)
+}
+
+/// The change with a note for each place that `find` finds in the project after it; those that `also` names get the new
+/// name.
+fn with_new_names(
+    project: &Project,
+    change: Change,
+    also: &[String],
+    renamed: &BTreeMap<String, String>,
+    find: &dyn Fn(&Project) -> Vec<Mention>,
+) -> Result<Change, Error> {
+    let names: Vec<&str> = renamed.keys().map(String::as_str).collect();
     let mut sequence = Sequence::new(project, change.title().to_owned());
     let title = change.title().to_owned();
     sequence.push(change)?;
-    let mentions = mentions(sequence.project(), &names, &of_game);
+    let mentions = find(sequence.project());
     let path = |own: &Mention| sequence.project().stack.files()[own.file].path.clone();
     let place = |own: &Mention| format!("{}:{}", path(own), own.line);
     let unknown =
@@ -158,42 +198,10 @@ fn is_telling(name: &str) -> bool {
 /// The places that speak of one of `names` as a word of its own, in the order of the files: in the mod, and of those names whose
 /// positions are in `of_game` below it too.
 fn mentions(project: &Project, names: &[&str], of_game: &HashSet<usize>) -> Vec<Mention> {
-    let searched: Vec<(usize, &str)> =
-        names.iter().copied().enumerate().filter(|(_, name)| is_telling(name)).collect();
-    let Ok(searcher) = AhoCorasick::new(searched.iter().map(|(_, name)| name)) else { return Vec::new() };
-    if searched.is_empty() {
-        return Vec::new();
-    }
-    let (stack, schema) = (&project.stack, &project.schema);
+    let stack = &project.stack;
     let of_mod = |file: &FileId| stack.layers()[stack.files()[*file].layer].is_mod;
-    // What is made from other files, or is a copy of one that a table reads, follows from these.
-    let follows = |file: &FileId| {
-        let path = &stack.files()[*file].path;
-        let is_paired = schema.paired.iter().any(|own| own.files.contains(path));
-        schema.derived.iter().any(|own| own.files.takes(path.as_str()))
-            || (is_paired && schema.tables_of(path).is_empty())
-    };
-    let files = stack.effective(stack.top()).into_iter();
-    let files = files.filter(|file| !of_game.is_empty() || of_mod(file));
-    let files: Vec<FileId> = files.filter(|file| !follows(file)).collect();
-    let in_file = |file: &FileId| {
-        let look = |text: &Text<'_>| {
-            let words = words(text.as_str(), &searcher);
-            in_text(schema, project, *file, text, &words)
-        };
-        let mut found = with_text(stack, *file, look).unwrap_or_default();
-        if !of_mod(file) {
-            found.retain(|(.., pattern)| of_game.contains(&searched[*pattern].0));
-        }
-        let mention = |(span, line, pattern): (Span, usize, usize)| Mention {
-            file: *file,
-            span,
-            line,
-            name: searched[pattern].0,
-        };
-        found.into_iter().map(mention).collect::<Vec<_>>()
-    };
-    let mut found: Vec<Mention> = files.par_iter().with_max_len(1).flat_map_iter(in_file).collect();
+    let mut found = words_left(project, names, &|file| !of_game.is_empty() || of_mod(file));
+    found.retain(|own| of_mod(&own.file) || of_game.contains(&own.name));
     // What another record is called may be meant.
     let mentioned: HashSet<usize> = found.iter().map(|own| own.name).collect();
     if mentioned.len() <= MOST_LOOKED_UP {
@@ -205,6 +213,46 @@ fn mentions(project: &Project, names: &[&str], of_game: &HashSet<usize>) -> Vec<
         found.retain(|own| !taken.contains(&own.name));
     }
     found
+}
+
+/// The places in some files that speak of one of `names` as a word of its own, of which the schema says nothing, in the order of
+/// the files.
+fn words_left(
+    project: &Project,
+    names: &[&str],
+    is_searched: &(dyn Fn(&FileId) -> bool + Sync),
+) -> Vec<Mention> {
+    let searched: Vec<(usize, &str)> =
+        names.iter().copied().enumerate().filter(|(_, name)| is_telling(name)).collect();
+    let Ok(searcher) = AhoCorasick::new(searched.iter().map(|(_, name)| name)) else { return Vec::new() };
+    if searched.is_empty() {
+        return Vec::new();
+    }
+    let (stack, schema) = (&project.stack, &project.schema);
+    // What is made from other files, or is a copy of one that a table reads, follows from these.
+    let follows = |file: &FileId| {
+        let path = &stack.files()[*file].path;
+        let is_paired = schema.paired.iter().any(|own| own.files.contains(path));
+        schema.derived.iter().any(|own| own.files.takes(path.as_str()))
+            || (is_paired && schema.tables_of(path).is_empty())
+    };
+    let files = stack.effective(stack.top()).into_iter();
+    let files: Vec<FileId> = files.filter(|file| is_searched(file) && !follows(file)).collect();
+    let in_file = |file: &FileId| {
+        let look = |text: &Text<'_>| {
+            let words = words(text.as_str(), &searcher);
+            in_text(schema, project, *file, text, &words)
+        };
+        let found = with_text(stack, *file, look).unwrap_or_default();
+        let mention = |(span, line, pattern): (Span, usize, usize)| Mention {
+            file: *file,
+            span,
+            line,
+            name: searched[pattern].0,
+        };
+        found.into_iter().map(mention).collect::<Vec<_>>()
+    };
+    files.par_iter().with_max_len(1).flat_map_iter(in_file).collect()
 }
 
 /// Where the names stand as words of their own, and which each is.

@@ -48,7 +48,7 @@ pub use change::{Change, FileChange, FolderChange, Note, OwnChange, Source};
 pub use change_set::{
     ChangeSet, ChangedField, ChangedRecord, ChosenBy, Conflict, HowChanged, OnConflict, RenamedRecord, apply,
 };
-pub use copy::{CopyRequest, Join, copy};
+pub use copy::{CopyRequest, CopySource, Join, Lacking, copy};
 pub use copy_folder::copy_folder;
 pub use fix::{FixRequest, fix};
 pub use in_step::{in_step, refresh};

@@ -4,7 +4,7 @@ use super::builder::Builder;
 use super::change::Note;
 use super::rewrite::{Rewrite, by_cell, cell_edits, changed_meanwhile};
 use crate::Error;
-use crate::formats::{Adds, Format, NewEntry, Part, Place};
+use crate::formats::{Adds, Format, NewEntry, Part, Place, Refusal};
 use crate::layers::{FileId, RelPath};
 use crate::links::{Address, Overrides};
 use crate::project::Project;
@@ -255,6 +255,24 @@ struct Lacking {
 
 fn refused(path: &RelPath, reason: &str) -> Error {
     Error::refused(format!("`{path}`: {reason}"), "choose another key; nothing was changed")
+}
+
+/// A record taken out of a text that has all edits, also those of what lies around the record.
+pub(super) fn taken_with_parents(
+    table: &Table,
+    (path, text): (&RelPath, &Text<'_>),
+    part: &Part<'_>,
+) -> Result<NewEntry, Refusal> {
+    let broken = || "the edits do not fit it".to_owned();
+    let after = part.edits.apply(text.as_str().as_bytes()).map_err(|_| broken())?;
+    let after = String::from_utf8(after).map_err(|_| broken())?;
+    let after = Text::of_file(&after);
+    // The edits change no order, so the record is the same one behind them.
+    let number = read_all(table, path, text).iter().position(|record| record.span == part.record);
+    let record = number.and_then(|at| read_all(table, path, &after).into_iter().nth(at));
+    let record = record.ok_or_else(|| "a record is not where it was".to_owned())?.span;
+    let editor = table.format.editor(&after).ok_or_else(broken)?;
+    editor.take(&Part { record, edits: &EditSet::default(), ..*part })
 }
 
 /// A record of a base layer, and what the mod's file over it is to have of it.

@@ -2,7 +2,7 @@
 
 use super::add::AddRequest;
 use super::change::Change;
-use super::copy::{CopyRequest, Join};
+use super::copy::{CopyRequest, CopySource, Join, Lacking};
 use super::named::find_named;
 use super::record_place::RecordPlace;
 use super::remove::RemoveRequest;
@@ -309,7 +309,9 @@ impl Run<'_> {
             RecipeAction::Copy { address, new, .. } if is_folder(address) => {
                 Step::CopyFolder { from: names.text(address), to: names.text(new) }
             }
-            RecipeAction::Copy { address, new, values, name, join, without, after } => {
+            RecipeAction::Copy { address, new, values, name, join, without, from, with_needed, after } => {
+                let lacking = if *with_needed { Lacking::Bring } else { Lacking::Refuse };
+                let source = |name: &String| CopySource { name: names.text(name), lacking };
                 Step::Copy(CopyRequest {
                     address: names.address(address),
                     new: names.text(new),
@@ -318,6 +320,8 @@ impl Run<'_> {
                     join: Join::of_words(&names.texts(join)),
                     without: names.texts(without),
                     place: behind(after),
+                    from: from.as_ref().map(source),
+                    also: Vec::new(),
                 })
             }
             RecipeAction::Remove { records, detach, cascade, with_unused } => Step::Remove(RemoveRequest {

@@ -1,7 +1,7 @@
 //! From what was done by hand to the draft of a recipe.
 
 use super::add::AddRequest;
-use super::copy::{CopyRequest, Join};
+use super::copy::{CopyRequest, Join, Lacking};
 use super::record_place::RecordPlace;
 use super::remove::RemoveRequest;
 use super::rename::NewKeys;
@@ -184,7 +184,7 @@ impl Writer<'_> {
                 place_line(place)?.into_iter().for_each(|key| line("after", text(key)));
                 name.iter().for_each(|name| line("name", text(name)));
             }
-            Step::Copy(CopyRequest { address, new, values, name, join, without, place }) => {
+            Step::Copy(CopyRequest { address, new, values, name, join, without, place, from, .. }) => {
                 line("copy", text(address));
                 line("to", text(new));
                 if !values.is_empty() {
@@ -198,6 +198,12 @@ impl Writer<'_> {
                 }
                 if !without.is_empty() {
                     line("without", self.list(without));
+                }
+                if let Some(source) = from {
+                    line("from", toml_text(&source.name));
+                    if source.lacking == Lacking::Bring {
+                        line("with_needed", "true".to_owned());
+                    }
                 }
                 place_line(place)?.into_iter().for_each(|key| line("after", text(key)));
             }

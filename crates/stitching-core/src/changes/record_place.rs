@@ -9,7 +9,7 @@ use crate::links::Address;
 use crate::rows::{Row, Rows};
 use crate::schema::KeyPart;
 use crate::tables::KEY_SEPARATOR;
-use crate::text::Span;
+use crate::text::{Span, number};
 use serde::{Deserialize, Serialize};
 
 /// The word that stands for the next free key.
@@ -128,4 +128,25 @@ fn group<'r>(rows: &'r Rows, key: &str, file: FileId) -> impl Iterator<Item = &'
             && row.key.is_some()
             && parts.all(|(part, (own, wanted))| *part == KeyPart::Position || own == wanted)
     })
+}
+
+/// The place of the record that a new one stands behind: where `rows` are in the order of their keys the last one with a
+/// lower key, else the last one. Nothing if it comes before all.
+pub(super) fn fitting(rows: &[&Row], key: &str) -> Option<Span> {
+    const FEWEST: usize = 3;
+    fn last(key: &str) -> &str {
+        key.rsplit(KEY_SEPARATOR).next().unwrap_or_default()
+    }
+    let keys: Vec<&str> = rows.iter().map(|row| last(row.key.as_deref().unwrap_or_default())).collect();
+    let own = last(key);
+    let less = |a: &str, b: &str| match (number(a), number(b)) {
+        (Some(a), Some(b)) => a < b,
+        _ => a < b,
+    };
+    let in_order = keys.len() >= FEWEST && keys.windows(2).all(|pair| less(pair[0], pair[1]));
+    if !in_order {
+        return rows.last().map(|row| row.span);
+    }
+    let before = keys.iter().rposition(|other| less(other, own));
+    before.map(|at| rows[at].span)
 }

@@ -253,6 +253,16 @@ const STEPS: [&[Setting]; 7] = [
             "Which lists get the copy: \"all\", \"none\", or those of these fields.",
         ),
         setting("without", "string|array", "The tables of which nothing comes along."),
+        setting(
+            "from",
+            "string",
+            "The layer, project, folder or archive that the original is in, if elsewhere.",
+        ),
+        setting(
+            "with_needed",
+            "boolean",
+            "Whether records that it refers to come along where the project lacks them.",
+        ),
         AFTER,
     ],
     &[

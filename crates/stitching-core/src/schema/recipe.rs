@@ -124,6 +124,10 @@ pub enum RecipeAction {
         join: Vec<String>,
         /// The tables of which nothing comes along.
         without: Vec<String>,
+        /// The layer, project, folder or archive that the original is in, if elsewhere.
+        from: Option<String>,
+        /// Whether records that it refers to come along where the project lacks them.
+        with_needed: bool,
         /// The key of the record that it goes behind.
         after: Option<String>,
     },

@@ -353,6 +353,11 @@ impl Table {
         self.key.contains(&KeyPart::Field(field))
     }
 
+    /// Whether a part of the key stands in what lies around the records: a new one needs the same around it.
+    pub fn stands_around(&self, part: KeyPart) -> bool {
+        matches!(part, KeyPart::Field(field) if self.fields[field].column.starts_with("../"))
+    }
+
     /// Whether the records know their position in the file, so that all of them must be read to tell of one.
     pub fn counts_positions(&self) -> bool {
         let named = NamedBy::Record(KeyPart::Position);

@@ -68,6 +68,20 @@ impl EditSet {
         &self.edits
     }
 
+    /// Where the new texts of the edits stand when all are made, in the order of the edits.
+    pub fn spans_after(&self) -> Vec<Span> {
+        let mut shift = 0;
+        let after = self.edits.iter().map(|edit| {
+            let start = i64::from(edit.span.start) + shift;
+            shift += edit.text.len() as i64 - i64::from(edit.span.end - edit.span.start);
+            Span::new(
+                usize::try_from(start).unwrap_or_default(),
+                usize::try_from(start).unwrap_or_default() + edit.text.len(),
+            )
+        });
+        after.collect()
+    }
+
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
         self.edits.is_empty()

@@ -1,15 +1,13 @@
 //! What differs between two states of the data, by record and field.
 
 use crate::Error;
-use crate::layers::{FileId, Layer, Stack};
+use crate::layers::{FileId, Stack};
 use crate::links::Labels;
-use crate::project::{PROJECT_FILE, Project};
 use crate::reading::View;
 use crate::rows::{Row, Rows};
 use crate::schema::Texts;
 use crate::text::Span;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::path::Path;
 
 /// What differs between two states.
 #[derive(Debug, Clone, Default)]
@@ -83,30 +81,6 @@ pub struct FieldDifference {
     pub before: Option<String>,
     /// What it says in the second, if it is there.
     pub after: Option<String>,
-}
-
-impl Project {
-    /// The project in `folder`; or, if that has no `stitching.toml`, the files in it as the only layer,
-    /// read by the schema of this project. An archive will do too.
-    ///
-    /// # Errors
-    /// When there is no such folder or archive, or the project there cannot be opened.
-    pub fn beside(&self, folder: &Path) -> Result<Project, Error> {
-        if folder.join(PROJECT_FILE).is_file() {
-            return Project::open(folder);
-        }
-        let root = folder.canonicalize().map_err(|source| Error::io("open", folder, source))?;
-        let archives = self.stack.layers().first().map(|layer| layer.archives.clone()).unwrap_or_default();
-        let layer = Layer { name: folder.display().to_string(), root, is_mod: false, archives };
-        Ok(Project {
-            folder: folder.to_owned(),
-            name: self.name.clone(),
-            stack: Stack::open(vec![layer], self.schema.file_traits())?,
-            schema: self.schema.clone(),
-            schema_files: Vec::new(),
-            description: String::new(),
-        })
-    }
 }
 
 /// What `after` changes against `before`: in all tables, or in those called so. Cost: the files that differ are

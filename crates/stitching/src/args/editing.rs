@@ -169,6 +169,15 @@ pub struct Copy {
     /// Nothing of these tables comes along
     #[arg(long, value_delimiter = ',', value_name = "TABLE,...")]
     pub without: Vec<String>,
+    /// Where the original is, if elsewhere: a layer, or another project, folder or archive with the game's data
+    #[arg(long, value_name = "LAYER | FOLDER")]
+    pub from: Option<String>,
+    /// With `--from`: records that it refers to come along, too, where this project lacks them
+    #[arg(long, requires = "from")]
+    pub with_needed: bool,
+    /// A place in the copies that still has the old name, as `copy` tells it, gets the new one too; `all` for all
+    #[arg(long, value_name = "PATH:LINE | all", conflicts_with = "from")]
+    pub also: Vec<String>,
     /// Directly behind the record with this key, instead of behind the original
     #[arg(long, value_name = "KEY", group = "place")]
     pub after: Option<String>,

@@ -99,12 +99,12 @@ pub enum Command {
     Tables(Tables),
     /// Show a table, or one record with what it points to
     #[command(
-        after_help = "Examples:\n  stitching show reaches --columns Basin,Depth --sort Depth\n  stitching show reaches --where 'Depth > 5 && Basin == \"north\"' --columns 'Basin.*,Depth'\n  stitching show offers --with 'final = factor * good.price' --sort final --reverse\n  stitching show reaches --group Basin --mean Depth\n  stitching show reaches --format delimited > reaches.csv\n  stitching show reaches:frost_cut\n\nIn expressions a column goes by its name, or is taken out of the row: row[\"a name\"]. A reference is\nfollowed with a dot. `key` and `name` are the record's own."
+        after_help = "Examples:\n  stitching show reaches --columns Basin,Depth --sort Depth\n  stitching show reaches --where 'Depth > 5 && Basin == \"north\"' --columns 'Basin.*,Depth'\n  stitching show offers --with 'final = factor * good.price' --sort final --reverse\n  stitching show reaches --group Basin --mean Depth\n  stitching show reaches --format delimited > reaches.csv\n  stitching show reaches:frost_cut\n\nIn expressions a column goes by its name, or is taken out of the row: row[\"a name\"]. A reference is followed with a dot. `key` and `name` are the record's own."
     )]
     Show(Box<Show>),
     /// What the columns of a table hold: values and how often, range, none, where they point
     #[command(
-        after_help = "Examples:\n  stitching fields reaches\n  stitching fields reaches.Depth\n  stitching fields reaches --import notes.md\n  stitching fields reaches --import notes.md --write\n\nA description is found by the field's name: in the first cell of a row, before a colon or a dash, or as a\nheading."
+        after_help = "Examples:\n  stitching fields reaches\n  stitching fields reaches.Depth\n  stitching fields reaches --import notes.md\n  stitching fields reaches --import notes.md --write\n\nA description is found by the field's name: in the first cell of a row, before a colon or a dash, or as a heading."
     )]
     Fields(Fields),
     /// Search keys, names, texts, values and comments of all layers, best first
@@ -132,7 +132,7 @@ pub enum Command {
     Compare(Compare),
     /// What the mod changes against the layers below it, by record and field
     #[command(
-        after_help = "Examples:\n  stitching diff\n  stitching diff --summary\n  stitching diff --table reaches,goods\n  stitching diff ../game_1.0 ../game_1.1\n\nFROM and TO are layers of the project, other projects, or folders and archives that its schema can read.\nWithout TO it is the project as it is; without FROM all layers below the mod."
+        after_help = "Examples:\n  stitching diff\n  stitching diff --summary\n  stitching diff --table reaches,goods\n  stitching diff ../game_1.0 ../game_1.1\n\nFROM and TO are layers of the project, other projects, or folders and archives that its schema can read. Without TO it is the project as it is; without FROM all layers below the mod."
     )]
     Diff(Diff),
     /// All problems that the mod has or causes
@@ -150,22 +150,22 @@ pub enum Command {
     Rename(Rename),
     /// Give one or many records other values
     #[command(
-        after_help = "Examples:\n  stitching set goods:coal Price=14\n  stitching set offers:\"north wharf/coal\".factor=1.5 goods:coal.Price=14\n  stitching set offers --where 'good.Price > 20' 'factor:=factor * 2'\n  stitching set sailings:early Route+=mill@2 Cargo-=coal\n\nValues:\n  FIELD=VALUE        the value; `new` is the next free one of a number or of what must be unique\n  FIELD:=EXPRESSION  what it gives (CEL), in the way the number before was written\n  FIELD+=ITEM[@N]    an item more in a list, at the end, or `@first`, `@3`; also for columns such as Gate1 to Gate4\n  FIELD-=ITEM        an item less\n  FIELD[2]=VALUE     one item\n  FIELD.PART=VALUE   one part of a value\n\nA reference may be given by what its target is called, if only one is called so. Quote what the shell\nwould take apart."
+        after_help = "Examples:\n  stitching set goods:coal Price=14\n  stitching set offers:\"north wharf/coal\".factor=1.5 goods:coal.Price=14\n  stitching set offers --where 'good.Price > 20' 'factor:=factor * 2'\n  stitching set sailings:early Route+=mill@2 Cargo-=coal\n\nValues:\n  FIELD=VALUE        the value; `new` is the next free one of a number or of what must be unique\n  FIELD:=EXPRESSION  what it gives (CEL), in the way the number before was written\n  FIELD+=ITEM[@N]    an item more in a list, at the end, or `@first`, `@3`; also for columns such as Gate1 to Gate4\n  FIELD-=ITEM        an item less\n  FIELD[2]=VALUE     one item\n  FIELD.PART=VALUE   one part of a value\n\nA reference may be given by what its target is called, if only one is called so. Quote what the shell would take apart."
     )]
     Set(Set),
     /// Add records, written as their neighbours are
     #[command(
-        after_help = "Examples:\n  stitching add goods coke Weight=9 Price=6 --name Coke\n  stitching add berths frost_cut/3 --like frost_cut/1 Barge=lighter\n  stitching add texts tip_ice en=\"Ice is slow\" de=\"Eis ist langsam\"\n  stitching add goods --missing Price=1\n\nFields that follow from the key are filled in. A record goes behind those of its group, or in the order of\nthe keys where the file is in order. FIELD=VALUE is as for `set`.\n\nOf a folder (with `/` at its end) all files are copied; where its name is a word by itself in them, in\ntheir names or in keys of their records, the copies have the new one."
+        after_help = "Examples:\n  stitching add goods coke Weight=9 Price=6 --name Coke\n  stitching add berths frost_cut/3 --like frost_cut/1 Barge=lighter\n  stitching add texts tip_ice en=\"Ice is slow\" de=\"Eis ist langsam\"\n  stitching add goods --missing Price=1\n\nFields that follow from the key are filled in. A record goes behind those of its group, or in the order of the keys where the file is in order. FIELD=VALUE is as for `set`.\n\nOf a folder (with `/` at its end) all files are copied; where its name is a word by itself in them, in their names or in keys of their records, the copies have the new one."
     )]
     Add(Add),
     /// Copy a record with all that belongs to it, under a new name
     #[command(
-        after_help = "Examples:\n  stitching copy reaches:frost_cut ice_cut --name \"Ice Cut\"\n  stitching copy berths:frost_cut/1 frost_cut/new Barge=scow\n  stitching copy goods:coal coke Price=6 --join all\n  stitching copy sites/empty_basin/ sites/ice_basin/\n\nWith a record come what lies inside it, records that belong to it, and the texts and files that carry its\nkey. What refers to the original goes on doing so. Notes for people are left empty, and what no two\nrecords may have alike is the next free one. FIELD=VALUE is as for `set`."
+        after_help = "Examples:\n  stitching copy reaches:frost_cut ice_cut --name \"Ice Cut\"\n  stitching copy berths:frost_cut/1 frost_cut/new Barge=scow\n  stitching copy goods:coal coke Price=6 --join all\n  stitching copy reaches:old_mill old_weir --from game\n  stitching copy barges:punt punt --from ../other_mod --with-needed\n  stitching copy sites/empty_basin/ sites/ice_basin/\n\nWith a record come what lies inside it, records that belong to it, and the texts and files that carry its key. What refers to the original goes on doing so. Notes for people are left empty, and what no two records may have alike is the next free one. FIELD=VALUE is as for `set`. From elsewhere (`--from`) come also the files and texts that it names and this project lacks; what is here already stays."
     )]
     Copy(Copy),
     /// Remove records with all that belongs to them
     #[command(
-        after_help = "Examples:\n  stitching remove barges:scow --preview\n  stitching remove reaches:frost_cut --detach\n  stitching remove goods:ice_block --keep offers\n\nWith a record go what lies inside it, records whose whole key refers to it, those that the schema says\nbelong to it (`owner`, `on_remove`), and texts and files that only they name. What else refers to it keeps\nit from being removed."
+        after_help = "Examples:\n  stitching remove barges:scow --preview\n  stitching remove reaches:frost_cut --detach\n  stitching remove goods:ice_block --keep offers\n\nWith a record go what lies inside it, records whose whole key refers to it, those that the schema says belong to it (`owner`, `on_remove`), and texts and files that only they name. What else refers to it keeps it from being removed."
     )]
     Remove(Remove),
     /// Give the numbers of a field anew: close gaps, open a place, sort, move a block; references follow
@@ -180,7 +180,7 @@ pub enum Command {
     Fix(Fix),
     /// Run a named change of the schema, or list them
     #[command(
-        after_help = "Examples:\n  stitching recipe\n  stitching recipe side-canal from=frost_cut key=rime_cut title='Rime Cut' --preview\n  stitching recipe side-canal --from-history 3 5\n\nA recipe is written in the schema as [[recipe]]. On a terminal it asks for what is not given.\n`--from-history` prints a draft of one from changes that were made by hand."
+        after_help = "Examples:\n  stitching recipe\n  stitching recipe side-canal from=frost_cut key=rime_cut title='Rime Cut' --preview\n  stitching recipe side-canal --from-history 3 5\n\nA recipe is written in the schema as [[recipe]]. On a terminal it asks for what is not given. `--from-history` prints a draft of one from changes that were made by hand."
     )]
     Recipe(Recipe),
     /// Check after each save, and tell what came and what went
@@ -190,22 +190,22 @@ pub enum Command {
     Watch(Watch),
     /// What there is of texts in each language, what is wrong with them; files for translators out and in
     #[command(
-        after_help = "Examples:\n  stitching text\n  stitching text missing --language de\n  stitching text --export de.po --language de\n  stitching text --import de.po\n  stitching text --stubs de --preview\n\nFiles for translators are PO (.po) or XLIFF 2.1 (.xlf, .xliff). Exporting onto a file that is there\nkeeps the translator's notes and translations, and marks texts that changed since."
+        after_help = "Examples:\n  stitching text\n  stitching text missing --language de\n  stitching text --export de.po --language de\n  stitching text --import de.po\n  stitching text --stubs de --preview\n\nFiles for translators are PO (.po) or XLIFF 2.1 (.xlf, .xliff). Exporting onto a file that is there keeps the translator's notes and translations, and marks texts that changed since."
     )]
     Text(TextArgs),
     /// Make records of one table as those of another say, by a mapping of the schema, or list the mappings
     #[command(
-        after_help = "Examples:\n  stitching transfer\n  stitching transfer looks --preview\n\nA transfer is written in the schema as [[transfer]]. Values are compared by what they mean, so that\nwhat is the same stays as it is written, and a second run changes nothing."
+        after_help = "Examples:\n  stitching transfer\n  stitching transfer looks --preview\n\nA transfer is written in the schema as [[transfer]]. Values are compared by what they mean, so that what is the same stays as it is written, and a second run changes nothing."
     )]
     Transfer(Transfer),
     /// Put right what follows from the rest: computed fields, derived and paired files
     #[command(
-        after_help = "Examples:\n  stitching refresh --preview\n  stitching refresh\n\nThe schema says what follows: [[computed]] fields, [[derived]] files (stale ones are known by their\ntimes), [[paired]] files (the first leads). Every other command that changes files keeps in step\nwhat follows from what it changes."
+        after_help = "Examples:\n  stitching refresh --preview\n  stitching refresh\n\nThe schema says what follows: [[computed]] fields, [[derived]] files (stale ones are known by their times), [[paired]] files (the first leads). Every other command that changes files keeps in step what follows from what it changes."
     )]
     Refresh(Refresh),
     /// Switch an entry off, or list what is off
     #[command(
-        after_help = "Examples:\n  stitching off\n  stitching off offers:north/coal\n  stitching off barges:scow.crew\n  stitching off layouts:frost_cut.needs[*]=lamp\n  stitching off scripts/load.list:3\n\nAn entry becomes a note in the format's own syntax. Where there is none that fits, it is taken out of\nthe file and kept in `.stitching/off.json`. `stitching on` brings it back to the byte."
+        after_help = "Examples:\n  stitching off\n  stitching off offers:north/coal\n  stitching off barges:scow.crew\n  stitching off layouts:frost_cut.needs[*]=lamp\n  stitching off scripts/load.list:3\n\nAn entry becomes a note in the format's own syntax. Where there is none that fits, it is taken out of the file and kept in `.stitching/off.json`. `stitching on` brings it back to the byte."
     )]
     Off(Off),
     /// Switch an entry on again
@@ -216,12 +216,12 @@ pub enum Command {
     History(History),
     /// Take back the last change, or an older one
     #[command(
-        after_help = "Examples:\n  stitching undo\n  stitching undo --leave-changed\n  stitching undo 3 --preview\n\nAn older change is taken back record by record, as a change of its own, where no later one touched the\nsame fields."
+        after_help = "Examples:\n  stitching undo\n  stitching undo --leave-changed\n  stitching undo 3 --preview\n\nAn older change is taken back record by record, as a change of its own, where no later one touched the same fields."
     )]
     Undo(Undo),
     /// Make a change that was saved elsewhere, record by record
     #[command(
-        after_help = "Examples:\n  stitching apply dearer-coal.toml --preview\n  stitching apply dearer-coal.toml --take theirs\n\nWhat holds neither what was there before nor what is to be is named with all three, and nothing is done\nunless `--take` says which counts."
+        after_help = "Examples:\n  stitching apply dearer-coal.toml --preview\n  stitching apply dearer-coal.toml --take theirs\n\nWhat holds neither what was there before nor what is to be is named with all three, and nothing is done unless `--take` says which counts."
     )]
     Apply(Apply),
     /// Make the change that was undone again

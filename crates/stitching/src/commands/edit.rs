@@ -197,7 +197,9 @@ fn tell_old_names(notes: &[&Note], change: &Change, ui: &Ui) {
         let more = count(by_word.len() - LISTED, "more old name");
         ui.note(&format!("note: so do {more} (`--format json` names the places)"));
     }
-    if change.steps().iter().any(|step| matches!(step, Step::Rename { .. } | Step::RenameMany { .. })) {
+    let may_follow =
+        |step: &Step| matches!(step, Step::Rename { .. } | Step::RenameMany { .. } | Step::Copy(_));
+    if change.steps().iter().any(may_follow) {
         ui.note("note: with `--also PLACE`, or `--also all`, the new name stands there too");
     }
 }
@@ -269,6 +271,8 @@ fn sentence(note: &Note) -> String {
         Note::StillNames(place, word) => format!("{place} still has `{word}`"),
         Note::Lacks(path) => format!("`{path}` is named in the copy, and is not there"),
         Note::FileKept(path) => format!("`{path}` is there already, and stays as it is"),
+        Note::RecordKept(address) => format!("{address} is there already, and stays as it is"),
+        Note::FileBrought(path) => format!("`{path}` comes along"),
         Note::Joined(address) => format!("{address} has the copy behind the original"),
         Note::NotJoined(number) => {
             let lists = if *number == 1 { "one list has".to_owned() } else { format!("{number} lists have") };

@@ -1,6 +1,5 @@
 //! The states that `diff` and `compare` put beside each other, as they are named on the command line.
 
-use crate::next_step::help_text;
 use std::cell::OnceCell;
 use std::path::Path;
 use stitching_core::reading::View;
@@ -16,19 +15,8 @@ pub struct Named<'p> {
 /// What `name` stands for: a layer of the project, as if the layers ended with it; or another project, folder
 /// or archive, kept in `other`.
 pub fn named<'p>(project: &'p Project, name: &str, other: &'p OnceCell<Project>) -> Result<Named<'p>, Error> {
-    let unknown = match project.layer(name) {
-        Ok(layer) => return Ok(Named { side: project.view().until(layer), project, name: name.to_owned() }),
-        Err(unknown) => unknown,
-    };
-    if !Path::new(name).exists() {
-        return Err(match unknown {
-            Error::Unknown { name, help, .. } => Error::Unknown {
-                what: "layer, folder or archive",
-                name,
-                help: format!("{}; folders are taken from where you are", help_text(&help)).into(),
-            },
-            other => other,
-        });
+    if let Ok(layer) = project.layer(name) {
+        return Ok(Named { side: project.view().until(layer), project, name: name.to_owned() });
     }
     let beside = project.beside(Path::new(name))?;
     let project = other.get_or_init(|| beside);

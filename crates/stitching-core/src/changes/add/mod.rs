@@ -14,7 +14,7 @@ use super::change::Change;
 use super::column_style::ColumnStyles;
 use super::field_value::FieldValues;
 use super::new_values::{NewValues, value_edits};
-use super::overlay::{insert_over, key_columns};
+use super::overlay::{insert_over, key_columns, taken_with_parents};
 use super::own_records::find_table;
 use super::record_finder::{RecordFinder, no_label};
 use super::record_place::{RecordPlace, beside, last_position, row_with_key};
@@ -376,8 +376,12 @@ impl<'p> Work<'p> {
                     || (model.span.start <= cell.span.start && cell.span.end <= model.span.end)
             })
         };
-        let head = |field: &usize| rows.table.fields[*field].column.starts_with("../");
-        fields.retain(|(field, _)| within(field) && !head(field) || !rows.table.is_key_field(*field));
+        let is_around = |field: &usize| rows.table.stands_around(KeyPart::Field(*field));
+        let needs_parent = self.needs_parent(described, rows, model, key)?;
+        fields.retain(|(field, _)| {
+            let is_written = within(field) && !is_around(field) || needs_parent && is_around(field);
+            is_written || !rows.table.is_key_field(*field)
+        });
         let is_bare = self.like(table).is_none();
         let values = NewValues { record: span, key: model.key.clone(), fields, is_bare };
         let edits = EditSet::new(value_edits(&rows.table, &path, &text, &[values])?)
@@ -393,7 +397,11 @@ impl<'p> Work<'p> {
         let from = from.ok_or_else(|| refused("nothing in it can be edited".to_owned()))?;
         let columns = key_columns(described);
         let part = Part { record: span, edits: &edits, whole: true, notes: false, key: &columns };
-        let new = from.take(&part).map_err(refused)?;
+        let new = match needs_parent {
+            true => taken_with_parents(described, (&path, &text), &part),
+            false => from.take(&part),
+        };
+        let new = new.map_err(refused)?;
         let place = self.place(described, rows, model, target, key)?;
         self.entries.entry(target).or_default().push((table, new, place));
         Ok(())

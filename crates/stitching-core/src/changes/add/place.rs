@@ -2,6 +2,7 @@
 
 use super::{RecordPlace, Work};
 use crate::Error;
+use crate::changes::record_place::fitting;
 use crate::changes::rename::{key_of_path, path_for_key};
 use crate::changes::switch::is_whole_file;
 use crate::formats::Place;
@@ -9,7 +10,6 @@ use crate::layers::{FileId, RelPath};
 use crate::rows::{Row, Rows};
 use crate::schema::{KeyPart, Table};
 use crate::tables::{KEY_SEPARATOR, shown_key};
-use crate::text::{Span, number};
 
 impl Work<'_> {
     /// Where the file of a new record goes, where each has its own.
@@ -58,6 +58,26 @@ impl Work<'_> {
         })
     }
 
+    /// Whether nothing is there yet that lies around records with the same first parts of the key: it is made with the record.
+    pub(super) fn needs_parent(
+        &self,
+        table: &Table,
+        rows: &Rows,
+        model: &Row,
+        key: &str,
+    ) -> Result<bool, Error> {
+        if !table.key.iter().any(|part| table.stands_around(*part)) {
+            return Ok(false);
+        }
+        let target = self.target(table, rows, model, key)?;
+        let is_there = |row: &Row| {
+            let own = row.key.as_deref().unwrap_or_default().split(KEY_SEPARATOR);
+            let mut parts = table.key.iter().zip(own.zip(key.split(KEY_SEPARATOR)));
+            row.file == target && parts.all(|(part, (own, new))| own == new || !table.stands_around(*part))
+        };
+        Ok(!rows.rows.iter().any(is_there))
+    }
+
     /// Where in its file a new record goes.
     pub(super) fn place(
         &self,
@@ -82,16 +102,12 @@ impl Work<'_> {
                     let own = row.key.as_deref().and_then(|key| key.rsplit_once(KEY_SEPARATOR));
                     own.map(|(group, _)| group) == group
                 };
+                // What lies around it is made.
+                let is_around = table.key.iter().any(|part| table.stands_around(*part));
                 let near: Vec<&Row> = in_file.iter().filter(in_group).copied().collect();
-                if near.is_empty() && !in_file.is_empty() && needs_group(table) {
-                    let group = group.map(shown_key).unwrap_or_default();
-                    return Err(Error::refused(
-                        format!("there is no `{group}` in `{}` that has such records", rows.paths[&target]),
-                        "put the first one there by hand; nothing was changed",
-                    ));
-                }
                 match fitting(&near, key) {
                     Some(before) => Place::After(before),
+                    None if near.is_empty() && is_around => Place::Last,
                     None if near.is_empty() => {
                         in_file.last().map_or(Place::Last, |row| Place::After(row.span))
                     }
@@ -100,31 +116,4 @@ impl Work<'_> {
             }
         })
     }
-}
-
-/// Whether a part of the key stands around the records, so that a new one must be put beside others that have it.
-fn needs_group(table: &Table) -> bool {
-    let is_around = |part: &KeyPart| matches!(part, KeyPart::Field(field) if table.fields[*field].column.starts_with("../"));
-    table.key.iter().any(is_around)
-}
-
-/// The place of the record that a new one stands behind: where `rows` are in the order of their keys the last one with a
-/// lower key, else the last one. Nothing if it comes before all.
-fn fitting(rows: &[&Row], key: &str) -> Option<Span> {
-    const FEWEST: usize = 3;
-    fn last(key: &str) -> &str {
-        key.rsplit(KEY_SEPARATOR).next().unwrap_or_default()
-    }
-    let keys: Vec<&str> = rows.iter().map(|row| last(row.key.as_deref().unwrap_or_default())).collect();
-    let own = last(key);
-    let less = |a: &str, b: &str| match (number(a), number(b)) {
-        (Some(a), Some(b)) => a < b,
-        _ => a < b,
-    };
-    let in_order = keys.len() >= FEWEST && keys.windows(2).all(|pair| less(pair[0], pair[1]));
-    if !in_order {
-        return rows.last().map(|row| row.span);
-    }
-    let before = keys.iter().rposition(|other| less(other, own));
-    before.map(|at| rows[at].span)
 }

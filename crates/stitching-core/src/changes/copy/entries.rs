@@ -1,18 +1,18 @@
 //! The copies as they stand in their files.
 
-use super::values::OwnValues;
+use super::values::{OwnValues, overrides};
 use super::{Seen, Work, last_part};
 use crate::Error;
 use crate::changes::change::Note;
 use crate::changes::new_values::{NewValues, value_edits};
-use crate::changes::overlay::{insert_over, key_columns};
+use crate::changes::overlay::{insert_over, key_columns, taken_with_parents};
 use crate::changes::rewrite::{Rewrite, by_cell, cell_edits};
 use crate::changes::switch::is_whole_file;
 use crate::changes::unused_values::UnusedValues;
-use crate::formats::{NewEntry, Part, Place};
+use crate::formats::{NewEntry, Part, Place, Refusal};
 use crate::layers::{FileId, LayerId, RelPath};
 use crate::links::Thing;
-use crate::schema::{Table, TableId};
+use crate::schema::{Schema, Table, TableId};
 use crate::tables::{KEY_SEPARATOR, RecordView, RecordVisitor, read_all, read_records};
 use crate::text::with_word_replaced;
 use crate::text::{Edit, EditSet, LoadedText, Span, Text};
@@ -47,8 +47,10 @@ impl<'p> Work<'p> {
             });
             let rewritten = one.rewrites.iter().map(|rewrite| rewrite.field);
             let mut taken: HashSet<usize> = fields.iter().map(|(field, _)| *field).chain(rewritten).collect();
-            for other in [self.of_copy(table, one, (path, text), &taken, unused)?, self.overrides(one, path)?]
-            {
+            for other in [
+                self.of_copy(table, one, (path, text), &taken, unused)?,
+                overrides(self.project, &self.finder, one.table, one.key.as_deref(), path)?,
+            ] {
                 for (field, values) in other {
                     if taken.insert(field) {
                         fields.push((field, values));
@@ -169,15 +171,7 @@ impl<'p> Work<'p> {
             .map_err(|error| refused(error.to_string()))?;
         let Some((first, _)) = outer.first() else { return Ok(()) };
         let format = &schema.tables[*first].format;
-        let from = format.editor(&text);
-        let from = from.ok_or_else(|| refused("nothing in it can be edited".to_owned()))?;
-        let mut entries = Vec::new();
-        for (id, span) in &outer {
-            let table = &schema.tables[*id];
-            let key = key_columns(table);
-            let part = Part { record: *span, edits: &edits, whole: true, notes: false, key: &key };
-            entries.push((*span, from.take(&part).map_err(refused)?));
-        }
+        let entries = taken_entries(schema, (path, &text), &outer, &edits, false).map_err(refused)?;
         let runs = ends_of_runs(&schema.tables[*first], path, &text, &outer);
         let mut places: HashMap<Span, Place> =
             runs.into_iter().map(|(span, last)| (span, Place::After(last))).collect();
@@ -187,6 +181,8 @@ impl<'p> Work<'p> {
                 places.insert(one.span, asked);
             } else if let Some(last) = self.end_of_group(one, path, &text) {
                 places.insert(one.span, Place::After(last));
+            } else if self.is_elsewhere(one) {
+                places.insert(one.span, Place::Last);
             }
         }
         let is_over = entry.merged && !stack.layers()[entry.layer].is_mod && format.adds().is_some();
@@ -204,6 +200,17 @@ impl<'p> Work<'p> {
         insert_over(self.project, &mut self.builder, file, format.as_ref(), &entries)
     }
 
+    /// Whether the copy of a record lies in something else than the original: a part of its key, which is another one, stands
+    /// around it.
+    fn is_elsewhere(&self, one: &Seen) -> bool {
+        let table = &self.project.schema.tables[one.table];
+        let Some(old) = &one.key else { return false };
+        let thing = Thing::Record(one.table, old.clone());
+        let Some(item) = self.items.iter().find(|item| item.thing == thing) else { return false };
+        let parts = table.key.iter().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
+        parts.into_iter().any(|(part, (old, new))| old != new && table.stands_around(*part))
+    }
+
     /// The last record whose key begins as that of the copy does, where the original's begins in another way.
     fn end_of_group(&self, one: &Seen, path: &RelPath, text: &Text<'_>) -> Option<Span> {
         let old = one.key.as_ref()?;
@@ -218,6 +225,32 @@ impl<'p> Work<'p> {
         };
         is_other.then(records)?.into_iter().rfind(is_in).map(|record| record.span)
     }
+}
+
+/// The records at some places of the text at `path`, as they are with `edits`; all in the format of the first. With `notes`, the
+/// notes directly above come along.
+pub(super) fn taken_entries(
+    schema: &Schema,
+    (path, text): (&RelPath, &Text<'_>),
+    records: &[(TableId, Span)],
+    edits: &EditSet,
+    notes: bool,
+) -> Result<Vec<(Span, NewEntry)>, Refusal> {
+    let Some((first, _)) = records.first() else { return Ok(Vec::new()) };
+    let format = &schema.tables[*first].format;
+    let from = format.editor(text).ok_or_else(|| "nothing in it can be edited".to_owned())?;
+    let mut out = Vec::new();
+    for (id, span) in records {
+        let table = &schema.tables[*id];
+        let key = key_columns(table);
+        let part = Part { record: *span, edits, whole: true, notes, key: &key };
+        let entry = match table.key.iter().any(|part| table.stands_around(*part)) {
+            true => taken_with_parents(table, (path, text), &part)?,
+            false => from.take(&part)?,
+        };
+        out.push((*span, entry));
+    }
+    Ok(out)
 }
 
 /// For each of the records at `places` the last one of those that stand directly behind one another: their copies keep

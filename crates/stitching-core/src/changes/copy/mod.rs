@@ -4,12 +4,14 @@
 //! elsewhere goes on meaning the original.
 
 mod entries;
+mod from_other;
 mod join;
 mod tell;
 mod values;
 
 use super::builder::Builder;
 use super::change::{Change, Note};
+use super::mentions::follow_in_copies;
 use super::own_records::{find_table, resolve};
 use super::record_finder::RecordFinder;
 use super::record_place::{NEW, RecordPlace, Side, beside, last_of_group, last_position};
@@ -52,6 +54,34 @@ pub struct CopyRequest {
     /// Where it stands: behind the original, or those of its group, or beside the record with a key.
     #[serde(default)]
     pub place: RecordPlace,
+    /// Where the original is, if not in this project as it is.
+    #[serde(default)]
+    pub from: Option<CopySource>,
+    /// The places in the copies (`path:line`, or `all`) that speak of the original outside of what the schema says, and get the
+    /// new name too.
+    #[serde(default)]
+    pub also: Vec<String>,
+}
+
+/// Another layer or project that a record is copied from.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CopySource {
+    /// The name of a layer, or the path of a project, folder or archive.
+    pub name: String,
+    /// What becomes of references to records that this project lacks.
+    pub lacking: Lacking,
+}
+
+/// What becomes of references of a copy to records that its new project lacks.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Lacking {
+    /// There must be none.
+    #[default]
+    Refuse,
+    /// These records come along, with what they refer to.
+    Bring,
+    /// They lead nowhere.
+    Leave,
 }
 
 /// Which lists that have the original of a copy get the copy too, directly behind it.
@@ -83,16 +113,12 @@ impl Join {
 /// When the address names no record or several, when the new key is taken or not valid, when something cannot be written,
 /// or when a file would collide with another.
 pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
-    let schema = &project.schema;
-    let found = resolve(project.view(), &request.address)?;
-    let table = &schema.tables[found.table];
-    if found.field.is_some() {
-        return Err(Error::Usage {
-            message: format!("`{}` names a field, and records are copied", request.address),
-            help: format!("name the record: {}", Address::show(&table.name, &found.key)).into(),
-        });
+    if let Some(source) = &request.from {
+        return from_other::copy_from(project, source, request);
     }
-    refuse_duplicates(project, &found)?;
+    let schema = &project.schema;
+    let found = original(project, &request.address)?;
+    let table = &schema.tables[found.table];
     let wanted = Address::new_key(schema, found.table, &found.key, &request.new)?;
     let counted = table.key.contains(&KeyPart::Position);
     let has_place = request.place != RecordPlace::Fitting;
@@ -144,11 +170,29 @@ pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
     while !work.pending.is_empty() {
         work.round()?;
     }
+    let names = work.new_names();
     let change = work.finish(&found, &new_key, request)?;
     match beside.filter(|_| counted) {
         Some((row, side)) => then_beside(project, change, found.table, &[new_key], (&row.shown_key(), side)),
-        None => Ok(change),
+        None => follow_in_copies(project, change, &request.also, &names),
     }
+}
+
+/// The record that is to be copied.
+///
+/// # Errors
+/// When the address names none, several, or a field.
+fn original(project: &Project, address: &str) -> Result<Found, Error> {
+    let found = resolve(project.view(), address)?;
+    if found.field.is_some() {
+        let record = Address::show(&project.schema.tables[found.table].name, &found.key);
+        return Err(Error::Usage {
+            message: format!("`{address}` names a field, and records are copied"),
+            help: format!("name the record: {record}").into(),
+        });
+    }
+    refuse_duplicates(project, &found)?;
+    Ok(found)
 }
 
 /// The key asked for, with what is free in place of `new`.
@@ -159,8 +203,10 @@ fn free_key(project: &Project, found: &Found, wanted: &str) -> Result<String, Er
     let old = found.key.split(KEY_SEPARATOR).nth(at).unwrap_or_default();
     let Some(KeyPart::Field(field)) = table.key.get(at) else {
         let near = FreeRequest { near: Some(old.to_owned()), count: 1, ..FreeRequest::default() };
-        let name = free(project.view(), found.table, &near)?.values.into_iter().next();
-        return Ok(name.map_or_else(|| wanted.to_owned(), |(_, name)| name));
+        let name = free(project.view(), found.table, &near)?.values.into_iter().next().map(|(_, name)| name);
+        let name = name.as_deref().unwrap_or(NEW);
+        let parts = parts.iter().enumerate().map(|(own, part)| if own == at { name } else { part });
+        return Ok(parts.collect::<Vec<_>>().join("/"));
     };
     let name = &table.fields[*field].name;
     let reserved = project.schema.reserved_numbers(found.table, name);
@@ -276,6 +322,23 @@ impl<'p> Work<'p> {
         self.items.push(item.clone());
         self.pending.push(item);
         Ok(())
+    }
+
+    /// The names of what is copied, and those of the copies.
+    fn new_names(&self) -> BTreeMap<String, String> {
+        let mut out = BTreeMap::new();
+        for item in &self.items {
+            match &item.thing {
+                Thing::Record(_, old) => {
+                    let parts = old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR));
+                    out.extend(parts.map(|(old, new)| (old.to_owned(), new.to_owned())));
+                }
+                Thing::Text(old) => drop(out.insert(old.clone(), item.new.clone())),
+                Thing::File(_) | Thing::Column(..) => {}
+            }
+        }
+        out.retain(|old, new| old != new);
+        out
     }
 
     fn is_own(&self, table: TableId, key: Option<&String>) -> bool {

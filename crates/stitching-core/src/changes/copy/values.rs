@@ -4,10 +4,11 @@ use super::{CopyRequest, Seen, Work};
 use crate::Error;
 use crate::changes::assignment::Assignment;
 use crate::changes::field_value::FieldValues;
-use crate::changes::record_finder::no_label;
+use crate::changes::record_finder::{RecordFinder, no_label};
 use crate::changes::unused_values::UnusedValues;
 use crate::layers::RelPath;
 use crate::links::{Address, Found, Thing, text_key};
+use crate::project::Project;
 use crate::rows::Rows;
 use crate::schema::{Layout, Schema, Table, TableId, Texts};
 use crate::tables::{Value, read_at};
@@ -62,26 +63,6 @@ impl<'p> Work<'p> {
         Ok(out)
     }
 
-    /// What higher layers say of a record in place of the file at `path`.
-    pub(super) fn overrides(&self, one: &Seen, path: &RelPath) -> Result<Vec<(usize, Vec<String>)>, Error> {
-        let table = &self.project.schema.tables[one.table];
-        let Some(key) = one.key.as_deref().filter(|_| table.merged) else { return Ok(Vec::new()) };
-        let rows = self.finder.rows(one.table)?;
-        let Some(row) = rows.find(key) else { return Ok(Vec::new()) };
-        let stack = &self.project.stack;
-        let lowest = rows
-            .paths
-            .keys()
-            .filter(|file| stack.files()[**file].path == *path)
-            .min_by_key(|file| stack.files()[**file].layer);
-        let cells = row.cells.iter().enumerate().filter_map(|(column, cell)| {
-            let cell = cell.as_ref().filter(|cell| Some(&cell.file) != lowest)?;
-            let field = table.field_at(&rows.table.fields[rows.fields[column]].column)?;
-            Some((field, cell.values().map(str::to_owned).collect()))
-        });
-        Ok(cells.filter(|(field, _)| !table.is_key_field(*field)).collect())
-    }
-
     /// What a copy does not take over: notes for people go, and what no two records may have alike is another one.
     pub(super) fn of_copy(
         &self,
@@ -121,6 +102,32 @@ impl<'p> Work<'p> {
         let values = read_at(table, path, text, one.span).into_iter().flat_map(|record| record.values);
         values.filter(is_some).map(|value| value.field).collect()
     }
+}
+
+/// What higher layers say of the record of `table` called `key`, in place of the file at `path`: fields, and their values.
+pub(super) fn overrides(
+    project: &Project,
+    finder: &RecordFinder<'_>,
+    table: TableId,
+    key: Option<&str>,
+    path: &RelPath,
+) -> Result<Vec<(usize, Vec<String>)>, Error> {
+    let (id, table) = (table, &project.schema.tables[table]);
+    let Some(key) = key.filter(|_| table.merged) else { return Ok(Vec::new()) };
+    let rows = finder.rows(id)?;
+    let Some(row) = rows.find(key) else { return Ok(Vec::new()) };
+    let stack = &project.stack;
+    let lowest = rows
+        .paths
+        .keys()
+        .filter(|file| stack.files()[**file].path == *path)
+        .min_by_key(|file| stack.files()[**file].layer);
+    let cells = row.cells.iter().enumerate().filter_map(|(column, cell)| {
+        let cell = cell.as_ref().filter(|cell| Some(&cell.file) != lowest)?;
+        let field = table.field_at(&rows.table.fields[rows.fields[column]].column)?;
+        Some((field, cell.values().map(str::to_owned).collect()))
+    });
+    Ok(cells.filter(|(field, _)| !table.is_key_field(*field)).collect())
 }
 
 /// What the request says of the copy of the record that was asked for.

@@ -165,6 +165,8 @@ fn step<'t>(reader: &mut TomlReader<'t>, span: Range<usize>, body: &DeTable<'t>)
             name: text(reader, "name"),
             join: texts(reader, "join"),
             without: texts(reader, "without"),
+            from: text(reader, "from"),
+            with_needed: flag(reader, "with_needed"),
             after: text(reader, "after"),
         },
         "remove" => RecipeAction::Remove {
