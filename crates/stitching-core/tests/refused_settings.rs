@@ -91,6 +91,18 @@ const HEAD: &str = "[table.t]\nfiles = \"t.txt\"\nformat = \"delimited\"\n";
     "key = \"A\"\nlayering = \"merge\"\nreplaces = \"(\"",
     "6:12 `(` is not a regular expression | a line that is just a mark is \"^; replace$\""
 )]
+#[case::adds_without_layering(
+    "key = \"A\"\nadds = \"^; all$\"",
+    "5:8 `adds` means nothing without `layering` | write layering = \"merge\"; otherwise no file counts together with those below"
+)]
+#[case::adds_where_all_replace(
+    "key = \"A\"\nlayering = \"replace\"\nadds = \"^a$\"",
+    "6:8 `adds` means nothing where layering is \"replace\" | remove one of them"
+)]
+#[case::adds_beside_replaces(
+    "key = \"A\"\nlayering = \"merge\"\nreplaces = \"^r$\"\nadds = \"^a$\"",
+    "7:8 `adds` and `replaces` both tell which files count together with those below | remove one of them"
+)]
 #[case::replaces_where_all_replace(
     "key = \"A\"\nlayering = \"replace\"\nreplaces = \"^a$\"",
     "6:12 `replaces` means nothing where layering is \"replace\" | remove one of them"

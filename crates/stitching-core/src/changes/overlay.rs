@@ -97,9 +97,27 @@ pub(super) fn add_over(
             let above = Text::of_str("");
             let edits = EditSet::new(below.added_to(&above, &EditSet::default(), notes)?);
             let new = edits.ok().and_then(|edits| edits.apply(b"").ok()).unwrap_or_default();
-            builder.create(&entry.path, &String::from_utf8_lossy(&new), Some(file))
+            create_over(project, builder, file, &String::from_utf8_lossy(&new))
         }
     }
+}
+
+/// Makes the mod's file over `file`, a file of a base layer.
+///
+/// # Errors
+/// As [`Builder::create`]; and when it must say that it adds to those below, and a new one does not.
+fn create_over(project: &Project, builder: &mut Builder<'_>, file: FileId, text: &str) -> Result<(), Error> {
+    let path = &project.stack.files()[file].path;
+    let tables = project.schema.tables_of(path).into_iter().map(|table| &project.schema.tables[table]);
+    if !tables.filter_map(|table| table.layering_mark.as_ref()).all(|mark| mark.adds(text)) {
+        return Err(Error::refused(
+            format!(
+                "the mod has no `{path}`, and a new one without the mark of `adds` would replace the one below"
+            ),
+            "make one with nothing but the mark in it, and run the command again; nothing was changed",
+        ));
+    }
+    builder.create(path, text, Some(file))
 }
 
 /// A file of a base layer, and what becomes of its records in the mod.
@@ -344,7 +362,7 @@ pub(super) fn insert_over(
         None => {
             let edits = EditSet::new(put(&Text::of_str(""), &EditSet::default())?);
             let new = edits.ok().and_then(|edits| edits.apply(b"").ok()).unwrap_or_default();
-            builder.create(path, &String::from_utf8_lossy(&new), Some(file))
+            create_over(project, builder, file, &String::from_utf8_lossy(&new))
         }
     }
 }

@@ -67,8 +67,27 @@ pub struct FileTraits {
     pub encoding: Option<Encoding>,
     /// Whether the files of all layers count together, instead of the topmost alone.
     pub merged: bool,
-    /// The mark in a file that makes it replace those below all the same.
-    pub replaces: Option<Regex>,
+    /// The mark in a file that tells whether it replaces those below or counts together with them.
+    pub mark: Option<LayeringMark>,
+}
+
+/// What in a file of which all layers count together tells what becomes of those below it.
+#[derive(Debug, Clone)]
+pub enum LayeringMark {
+    /// A file in which this is found replaces those below all the same.
+    Replaces(Regex),
+    /// Only a file in which this is found counts together with those below; any other replaces them.
+    Adds(Regex),
+}
+
+impl LayeringMark {
+    /// Whether a file with this text counts together with those below it.
+    pub fn adds(&self, text: &str) -> bool {
+        match self {
+            LayeringMark::Replaces(mark) => !mark.is_match(text),
+            LayeringMark::Adds(mark) => mark.is_match(text),
+        }
+    }
 }
 
 /// A file of one layer.
@@ -211,12 +230,12 @@ impl Stack {
             }
             let path = entry.path.as_str();
             let marks = self.traits.iter().filter(|of| of.files.iter().any(|pattern| pattern.takes(path)));
-            let marks: Vec<&Regex> = marks.filter_map(|of| of.replaces.as_ref()).collect();
+            let marks: Vec<&LayeringMark> = marks.filter_map(|of| of.mark.as_ref()).collect();
             if marks.is_empty() || self.read(id, &mut buffer).is_err() {
                 continue;
             }
             let text = Text::decode(&mut buffer, entry.encoding);
-            if marks.iter().any(|mark| mark.is_match(text.as_str())) {
+            if !marks.iter().all(|mark| mark.adds(text.as_str())) {
                 self.files[id].merged = false;
             }
         }

@@ -7,11 +7,12 @@ use toml::de::{DeTable, DeValue};
 /// A setting, the one that it needs beside it, and what to write.
 type Needs = (&'static str, &'static str, &'static str);
 
-const OF_TABLE: [Needs; 4] = [
+const OF_TABLE: [Needs; 5] = [
     ("letters", "texts", "the letters are those of texts"),
     ("language", "texts", "`texts` names the field that holds the text"),
     ("languages", "language", "`language` names the field that holds what is translated here"),
     ("replaces", "layering", "write layering = \"merge\"; otherwise a file replaces those below anyway"),
+    ("adds", "layering", "write layering = \"merge\"; otherwise no file counts together with those below"),
 ];
 
 const OF_FIELD: [Needs; 3] = [
@@ -32,12 +33,15 @@ const OF_RULE: [Needs; 5] = [
 pub(super) fn check_table(reader: &mut TomlReader<'_>, body: &DeTable<'_>) {
     check(reader, body, &OF_TABLE);
     let replace = body.get("layering").and_then(|value| value.get_ref().as_str()) == Some("replace");
-    if let (Some(given), true) = (body.get("replaces"), replace) {
-        reader.problem(
-            given.span(),
-            "`replaces` means nothing where layering is \"replace\"",
-            "remove one of them",
-        );
+    for setting in ["replaces", "adds"] {
+        if let (Some(given), true) = (body.get(setting), replace) {
+            let message = format!("`{setting}` means nothing where layering is \"replace\"");
+            reader.problem(given.span(), message, "remove one of them");
+        }
+    }
+    if let (Some(given), true) = (body.get("adds"), body.contains_key("replaces")) {
+        let message = "`adds` and `replaces` both tell which files count together with those below";
+        reader.problem(given.span(), message, "remove one of them");
     }
 }
 

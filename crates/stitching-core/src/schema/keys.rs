@@ -401,6 +401,11 @@ pub(crate) const TABLE: &[Setting] = &[
         "With layering = \"merge\": a regular expression; a file in which it is found replaces those below all the same.",
     ),
     setting(
+        "adds",
+        "string",
+        "With layering = \"merge\": a regular expression; only a file in which it is found counts together with those below, any other replaces them.",
+    ),
+    setting(
         "language",
         "string",
         "For a table of texts: the field that names the language of each record, where the path does not.",

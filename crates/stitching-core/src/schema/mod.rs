@@ -170,7 +170,7 @@ impl Schema {
             files: table.files.iter().map(|pattern| pattern.matcher().clone()).collect(),
             encoding: table.encoding,
             merged: table.merged,
-            replaces: table.replaces.clone(),
+            mark: table.layering_mark.clone(),
         };
         let special = |table: &&Table| table.encoding.is_some() || table.merged;
         self.tables.iter().filter(special).map(traits).collect()

@@ -3,7 +3,7 @@
 use super::file_pattern::{FilePattern, NewPath};
 use super::{Field, FileTemplate, NamedBy, Schema, Switch, TableId, Target, ValueRule};
 use crate::formats::Format;
-use crate::layers::RelPath;
+use crate::layers::{LayeringMark, RelPath};
 use crate::problem::Place;
 use crate::text::Encoding;
 use regex::Regex;
@@ -45,8 +45,8 @@ pub struct Table {
     pub encoding: Option<Encoding>,
     /// Whether the files of all layers count together, a higher one overriding single fields.
     pub merged: bool,
-    /// The mark of a file that replaces those below all the same.
-    pub replaces: Option<Regex>,
+    /// The mark of a file that tells whether it replaces those below or counts together with them.
+    pub layering_mark: Option<LayeringMark>,
     /// Whether keys that differ only in case are the same key.
     pub ignore_case: bool,
     /// What the texts are, if it is a table of texts.

@@ -74,7 +74,7 @@ impl<'t> TableBuilder<'_, 't> {
             not_letters: None,
             encoding: None,
             merged: false,
-            replaces: None,
+            layering_mark: None,
             ignore_case: self.reader.flag(body, "ignore_case").unwrap_or(false),
             texts: None,
             // Many values have one name.

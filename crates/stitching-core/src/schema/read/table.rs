@@ -3,6 +3,7 @@
 use super::field::family;
 use super::{TableBuilder, keys};
 use crate::formats::read_format;
+use crate::layers::LayeringMark;
 use crate::schema::dependencies;
 use crate::schema::file_pattern::FilePattern;
 use crate::schema::pattern::why_not_regex;
@@ -55,7 +56,7 @@ impl<'t> TableBuilder<'_, 't> {
             not_letters: self.letters(body),
             encoding: self.encoding(body),
             merged: self.merged(body),
-            replaces: self.replaces(body),
+            layering_mark: self.layering_mark(body),
             first: self.first(body),
             repeated: self.reader.flag(body, "repeated").unwrap_or(false),
             ignore_case: self.reader.flag(body, "ignore_case").unwrap_or(false),
@@ -147,8 +148,15 @@ impl<'t> TableBuilder<'_, 't> {
         }
     }
 
-    pub(super) fn replaces(&mut self, body: &DeTable<'t>) -> Option<Regex> {
-        let given = self.reader.text(body, "replaces")?;
+    pub(super) fn layering_mark(&mut self, body: &DeTable<'t>) -> Option<LayeringMark> {
+        let replaces = self.mark(body, "replaces").map(LayeringMark::Replaces);
+        let adds = self.mark(body, "adds").map(LayeringMark::Adds);
+        replaces.or(adds)
+    }
+
+    /// What is looked for in a file: a line that is just a mark, mostly.
+    fn mark(&mut self, body: &DeTable<'t>, setting: &str) -> Option<Regex> {
+        let given = self.reader.text(body, setting)?;
         let regex = regex::RegexBuilder::new(given.get_ref()).multi_line(true).build().ok();
         if regex.is_none() {
             let message = format!("`{}` {}", shortened(given.get_ref()), why_not_regex(given.get_ref()));
