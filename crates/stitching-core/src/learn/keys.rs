@@ -89,7 +89,10 @@ fn single(
     let mut found: Vec<(f64, usize)> = Vec::new();
     for (at, (field, own)) in table.fields.iter().zip(&counts.columns).enumerate() {
         let unique = own.is_unique(counts.records);
-        let nearly = is_nearly_unique(own, counts.records);
+        // What the format has for naming things is what names them, even where another column would do.
+        let is_declared = ["{label}", "{2}", "{name}", "{member}", "{section}", "name()"];
+        let is_declared = is_declared.contains(&field.name.as_str());
+        let nearly = is_nearly_unique(own, counts.records) || is_declared && names_most(own, counts.records);
         let in_each_language =
             by_language && (Some(field.name.as_str()) == place || at == 0) && own.values > 0;
         if !(unique || nearly || in_each_language) || !own.is_identifiers() {
@@ -97,9 +100,6 @@ fn single(
         }
         let mut score = 0.0;
         let is_place = Some(field.name.as_str()) == place;
-        // What the format has for naming things is what names them, even where another column would do.
-        let is_declared = ["{label}", "{2}", "{name}", "{member}", "{section}", "name()"];
-        let is_declared = is_declared.contains(&field.name.as_str());
         score += if is_place || is_declared { 5.0 } else { 0.0 };
         score += if at == 0 { 2.0 } else { -0.2 * at as f64 };
         score += f64::from(votes[at].min(3)) * 1.5;
@@ -156,6 +156,16 @@ fn is_nearly_unique(own: &Profile, records: u64) -> bool {
         && own.uniqueness() >= 0.95
         && own.values * 100 >= records * MUST_HAVE;
     nearly || own.is_unique(records)
+}
+
+/// Whether most records have a value of their own in a column, and the few others none: a block that only begins a table
+/// (`local goods = {}`) has no name.
+fn names_most(own: &Profile, records: u64) -> bool {
+    const FEWEST: u64 = 4;
+    own.values >= FEWEST
+        && own.values < records
+        && own.values * 100 >= records * 80
+        && own.is_unique(own.values)
 }
 
 /// The path, where each file has one record and files in different folders have one name.

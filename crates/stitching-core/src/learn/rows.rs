@@ -95,6 +95,9 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
         Between::Blanks => settings.push(("delimiter", "\"blanks\"".to_owned())),
     }
     settings.extend(lines.comment_setting(&[]));
+    if is_padded(&rows[1..]) {
+        settings.push(("trim", "true".to_owned()));
+    }
     if has_header && rows.len() > 3 && names_types(&rows[1]) {
         // A row that says of what type the columns are is a note.
         let row = toml_text(lines.lines[1].trim_end());
@@ -104,7 +107,7 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
     }
     let mut doubt = None;
     let columns: Vec<String> = if has_header {
-        header.iter().map(|cell| cell.trim_matches(['"', '\r']).to_owned()).collect()
+        header.iter().map(|cell| cell.trim().trim_matches('"').to_owned()).collect()
     } else {
         let names = in_note.unwrap_or_else(|| {
             doubt = Some("it has no header row, so that its columns have letters for names");
@@ -121,6 +124,18 @@ fn delimited(lines: &Lines<'_>, between: Between) -> Option<Recognised> {
     let mut shape = RecordShape::plain(None);
     shape.columns = columns;
     Some(Recognised { doubt, ..Recognised::new(Delimited::NAME, settings, vec![shape]) })
+}
+
+/// Whether blanks stand around cells as a matter of course, as in columns set by hand; a few are faults.
+fn is_padded(rows: &[Vec<&str>]) -> bool {
+    /// At least one in so many rows has some.
+    const MANY: usize = 4;
+    let is_padded = |cell: &str| {
+        let cell = cell.trim_end_matches('\r');
+        let shown = cell.trim_matches([' ', '\t']);
+        !shown.is_empty() && shown.len() < cell.len()
+    };
+    rows.iter().filter(|row| row.iter().any(|cell| is_padded(cell))).count() * MANY > rows.len()
 }
 
 /// How many cells the rows of a file have.

@@ -3,7 +3,7 @@
 use super::by_indent::ITEM_MARK;
 use super::editing_by_indent::{self, head_end};
 use super::path::{BlockPath, Part, Step, column_path};
-use super::tree::{Kind, Tree};
+use super::tree::{Kind, Node, Tree};
 use super::{Blocks, Nesting};
 use crate::formats::editing::{
     Anchor, Dialect, Editor, Entries, EntryNode, Head, Inside, KeyOfParents, Likeness, NewEntry,
@@ -11,6 +11,7 @@ use crate::formats::editing::{
 };
 use crate::formats::{Cell, Form, Format, OffStyle, decode};
 use crate::text::{Span, Text};
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// What is special about editing blocks.
@@ -31,13 +32,16 @@ pub(super) fn editor<'t>(format: &'t Blocks, text: &Text<'t>) -> Editor<'t> {
         end: node.end,
     });
     let by_indent = format.nesting == Nesting::Indent;
+    let separator = usual_separator(format, content, &tree).filter(|_| !by_indent);
     let style = Style {
+        separator,
         optional_separators: if by_indent { vec![','] } else { format.separators.clone() },
         nests_by_indent: by_indent,
         marks: format.comments.clone(),
         wrap: format.block_comment.clone(),
         gap: match (format.assign, format.separators.contains(&';')) {
             (Some(_), _) => " ",
+            _ if separator.is_some() => " ",
             (None, true) => "; ",
             // An entry ends with its line.
             (None, false) => "\n",
@@ -46,6 +50,24 @@ pub(super) fn editor<'t>(format: &'t Blocks, text: &Text<'t>) -> Editor<'t> {
     };
     let entries = Entries::new(content, text.body(), text.body(), nodes.collect(), style);
     Editor::new(entries, BlockDialect { format, tree })
+}
+
+/// The sign that stands between what lies in one block, nearly everywhere in a text: there it must not be missing, as between the
+/// fields of a table in a script.
+fn usual_separator(format: &Blocks, text: &str, tree: &Tree) -> Option<char> {
+    let mut before: HashMap<usize, &Node> = HashMap::new();
+    let (mut pairs, mut with) = (0usize, vec![0usize; format.separators.len()]);
+    for node in &tree.nodes {
+        let Some(previous) = node.parent.and_then(|parent| before.insert(parent, node)) else { continue };
+        pairs += 1;
+        let gap = text.get(previous.span.end as usize..node.span.start as usize).unwrap_or_default();
+        let first = gap.trim_start().chars().next();
+        if let Some(at) = format.separators.iter().position(|sign| Some(*sign) == first) {
+            with[at] += 1;
+        }
+    }
+    let (most, sign) = with.into_iter().zip(&format.separators).max_by_key(|(most, _)| *most)?;
+    (most > 0 && most * 100 >= pairs * 95).then_some(*sign)
 }
 
 /// One past the `{` of a block.
@@ -68,6 +90,9 @@ fn inside(format: &Blocks, text: &str, tree: &Tree, node: usize) -> Inside {
         _ => Inside::Nothing,
     }
 }
+
+/// A word in quotes.
+const QUOTED: Cell = Cell { span: Span { start: 0, end: 0 }, form: Form::Quoted };
 
 impl BlockDialect<'_> {
     fn name<'t>(&self, entries: &Entries<'t>, node: usize) -> Option<&'t str> {
@@ -114,14 +139,30 @@ impl BlockDialect<'_> {
         let own = &self.tree.nodes[node];
         let mut words = own.words.clone().filter(|_| own.kind == Kind::Entry);
         let (key, value) = (words.next()?, words.next()?);
-        entries.text().get(self.whole_word(key).end as usize..self.whole_word(value).start as usize)
+        let between =
+            entries.text().get(self.whole_word(key).end as usize..self.whole_word(value).start as usize);
+        between.map(|between| between.strip_prefix(']').unwrap_or(between))
+    }
+
+    /// Whether the name of a node stands in brackets and quotes: `["coal"] = 4`.
+    fn is_name_in_brackets(&self, text: &str, node: usize) -> bool {
+        let own = &self.tree.nodes[node];
+        let name = own.words.clone().next().map(|word| self.whole_word(word));
+        name.is_some_and(|name| {
+            self.format.assign.is_some()
+                && text[..name.start as usize].ends_with('[')
+                && text[name.end as usize..].starts_with(']')
+        })
     }
 
     /// What stands between the head of a block and what is inside it.
     fn open<'t>(&self, entries: &Entries<'t>, node: usize) -> Option<&'t str> {
         let own = &self.tree.nodes[node];
         let head = own.words.clone().next_back().filter(|_| own.kind == Kind::Block)?;
-        entries.text().get(self.whole_word(head).end as usize..open_end(entries.text(), &self.tree, node)?)
+        let between = entries
+            .text()
+            .get(self.whole_word(head).end as usize..open_end(entries.text(), &self.tree, node)?);
+        between.map(|between| between.strip_prefix(']').unwrap_or(between))
     }
 
     /// Puts the entry or block that `names` lead to into `record`, with the blocks on the way that are not there. The value may
@@ -168,8 +209,14 @@ impl BlockDialect<'_> {
             return self.add_lines(entries, block, anchor, missing, (&assign, &value));
         }
         let mut text = self.word(value, model_value)?;
+        let mut alike =
+            model.map_or_else(|| entries.children(block).collect(), |model| vec![model]).into_iter();
+        let in_brackets = alike.any(|node| self.is_name_in_brackets(entries.text(), node));
         for (depth, name) in missing.iter().enumerate().rev() {
-            let name = self.word(name, None)?;
+            let name = match in_brackets && depth == 0 {
+                true => format!("[\"{}\"]", self.format.encode(&QUOTED, "", name)?),
+                false => self.word(name, None)?,
+            };
             text = if depth + 1 == missing.len() {
                 format!("{name}{assign}{text}")
             } else {

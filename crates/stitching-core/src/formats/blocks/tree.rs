@@ -340,6 +340,7 @@ impl<'p> Parser<'p> {
     fn words(&mut self, start: usize) {
         let first = self.tree.words.len();
         self.word();
+        self.subscript(first);
         let name = self.tree.words[first];
         // A quote may be what is wrong, and then the line says nothing.
         if name.form == Form::Plain {
@@ -436,6 +437,32 @@ impl<'p> Parser<'p> {
                 self.push_leaf(kind, first, start, end);
             }
         }
+    }
+
+    /// Reads a name in brackets and quotes before a sign, as scripts have them: `goods["coal"] =` is `goods` with `coal` behind it, and
+    /// `["coal"] =` is `coal`. The word `first`, which ends with the opening bracket, is read.
+    fn subscript(&mut self, first: usize) {
+        let Some(assign) = self.reader.format.assign else { return };
+        let (name, start, faults) = (self.tree.words[first].span, self.reader.at, self.faults.len());
+        let is_list = self.reader.format.lists.iter().any(|(open, _)| *open == '[');
+        let opens = self.tree.words[first].form == Form::Plain && name.of(self.reader.text).ends_with('[');
+        if is_list || !opens || self.reader.byte(start) != Some(b'"') {
+            return;
+        }
+        self.word();
+        let end = self.reader.at;
+        let rest = self.reader.text[end..].strip_prefix(']').map(|rest| rest.trim_start_matches([' ', '\t']));
+        if self.faults.len() == faults && rest.is_some_and(|rest| rest.starts_with(assign)) {
+            self.reader.at = end + 1;
+            match name.len() {
+                1 => drop(self.tree.words.remove(first)),
+                _ => self.tree.words[first].span.end -= 1,
+            }
+            return;
+        }
+        self.tree.words.truncate(first + 1);
+        self.faults.truncate(faults);
+        self.reader.at = start;
     }
 
     fn is_word(&self) -> bool {
