@@ -2,9 +2,15 @@
 
 use super::candidates::{Candidate, place_of};
 use super::names::plain_name;
-use crate::layers::{FileId, Stack};
+use crate::layers::{FileId, RelPath, Stack};
 use crate::schema::Schema;
 use std::collections::{BTreeMap, HashSet};
+
+/// Names of files and folders that tell nothing of what is in them.
+const SAY_NOTHING: [&str; 13] = [
+    "main", "data", "index", "default", "init", "all", "list", "base", "content", "contents", "entries",
+    "table", "defs",
+];
 
 /// The name of a table over several files: what their names begin with, or the folder's name, or how they end.
 pub(super) fn common_name(stack: &Stack, files: &[FileId], folder: &str) -> String {
@@ -23,6 +29,18 @@ pub(super) fn common_name(stack: &Stack, files: &[FileId], folder: &str) -> Stri
         (0, true) => plain_name(&place_of(&stack.files()[files[0]].path).1),
         (4.., _) | (_, true) => common,
         _ => of_folder,
+    }
+}
+
+/// The name of a table of one file: that of the file, or of its folder where only that tells what is in it.
+pub(super) fn name_of_file(path: &RelPath) -> String {
+    let says_nothing = |name: &String| SAY_NOTHING.contains(&name.as_str());
+    let own = plain_name(path.stem());
+    let mut folders = path.folder().rsplit('/').map(plain_name);
+    let of_folder = folders.find(|name| !name.is_empty() && !says_nothing(name));
+    match of_folder.filter(|_| says_nothing(&own)) {
+        Some(folder) => folder,
+        None => own,
     }
 }
 
@@ -73,5 +91,25 @@ pub(super) fn name_apart(parts: &mut [Candidate], schema: &Schema) {
             part.name = format!("{base}_{number}");
             number += 1;
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::expect_used, reason = "tests fail by panicking")]
+
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("crews.txt", "crews")]
+    #[case("quests/main.qst", "quests")]
+    #[case("quests/day.qst", "day")]
+    #[case("data/quests/index.txt", "quests")]
+    #[case("quests/data/all.txt", "quests")]
+    #[case("data/main.txt", "main")]
+    #[case("main.txt", "main")]
+    fn of_one_file(#[case] path: &str, #[case] expected: &str) {
+        assert_eq!(name_of_file(&RelPath::parse(path).expect("a path")), expected);
     }
 }

@@ -1,6 +1,6 @@
 //! Which files hold like records: the tables that a game seems to have.
 
-use super::candidate_names::{common_name, name_apart, without_numbers};
+use super::candidate_names::{common_name, name_apart, name_of_file, without_numbers};
 use super::copies::{Compared, Sketch, copies};
 use super::file_part::{FilePart, with_named_folder};
 use super::languages::{language_pattern, with_languages};
@@ -379,7 +379,7 @@ pub(super) fn of_cluster(
     let shapes = shapes_together(stack, cluster, kind, &settings);
     let encoding = cluster.iter().find_map(|seen| seen.encoding.clone());
     let file_name = match several {
-        false => plain_name(stack.files()[files[0]].path.stem()),
+        false => name_of_file(&stack.files()[files[0]].path),
         _ => common_name(stack, &files, folder),
     };
     let only = shapes.iter().filter(|shape| !shape.inner).count() == 1;
