@@ -8,8 +8,12 @@ use crate::project::Project;
 use crate::reading::View;
 use crate::rows::{Others, Rows};
 use crate::schema::{Table, TableId, Texts};
+use crate::tables::{KEY_SEPARATOR, shown_key};
+use rayon::prelude::*;
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::{Arc, LazyLock, OnceLock};
+use xxhash_rust::xxh3::xxh3_64;
 
 /// Names as the player sees them are only asked for where a value is no key.
 static NO_LABELS: LazyLock<Labels> = LazyLock::new(Labels::default);
@@ -19,10 +23,52 @@ pub(super) struct RecordFinder<'p> {
     project: &'p Project,
     others: Others<'p>,
     /// For each table that was asked for its rows by their keys, as shown.
-    by_key: HashMap<TableId, HashMap<String, Vec<usize>>>,
+    by_key: HashMap<TableId, RowsByKey>,
     /// The tables that are read with paths that the schema does not describe, and those paths.
     wide: HashMap<TableId, (Vec<String>, Arc<Rows>)>,
     labels: OnceLock<Labels>,
+}
+
+/// The rows of a table by their keys as shown.
+struct RowsByKey {
+    /// Whether keys that differ only in case are the same.
+    folds: bool,
+    /// The hash of each key, and the position of its row, in order.
+    rows: Vec<(u64, u32)>,
+}
+
+impl RowsByKey {
+    fn of(rows: &Rows, folds: bool) -> RowsByKey {
+        let with_key = rows.rows.par_iter().enumerate().filter_map(|(at, row)| {
+            let key = as_shown(row.key.as_deref()?, folds);
+            Some((xxh3_64(key.as_bytes()), u32::try_from(at).ok()?))
+        });
+        let mut all: Vec<(u64, u32)> = with_key.collect();
+        all.par_sort_unstable();
+        RowsByKey { folds, rows: all }
+    }
+
+    /// The positions of the rows with this key, in order.
+    fn find(&self, rows: &Rows, key: &str) -> Vec<usize> {
+        let key = if self.folds { Cow::Owned(key.to_lowercase()) } else { Cow::Borrowed(key) };
+        let hash = xxh3_64(key.as_bytes());
+        let first = self.rows.partition_point(|(own, _)| *own < hash);
+        let alike = self.rows[first..].iter().take_while(|(own, _)| *own == hash);
+        let is_key = |at: &usize| {
+            let own = rows.rows.get(*at).and_then(|row| row.key.as_deref());
+            own.is_some_and(|own| as_shown(own, self.folds) == key)
+        };
+        alike.map(|(_, at)| *at as usize).filter(is_key).collect()
+    }
+}
+
+/// A key, kept in memory, as it is shown; in lower case where case says nothing.
+fn as_shown(key: &str, folds: bool) -> Cow<'_, str> {
+    match (key.contains(KEY_SEPARATOR), folds) {
+        (false, false) => Cow::Borrowed(key),
+        (_, false) => Cow::Owned(shown_key(key)),
+        (_, true) => Cow::Owned(shown_key(key).to_lowercase()),
+    }
 }
 
 /// What to say where records have no field that names them for people.
@@ -122,18 +168,9 @@ impl<'p> RecordFinder<'p> {
     /// The rows of `table` that have a key, as shown.
     pub fn rows_with_key(&mut self, table: TableId, key: &str) -> Result<Vec<usize>, Error> {
         let folds = self.project.schema.tables[table].ignore_case;
-        let folded = |key: &str| if folds { key.to_lowercase() } else { key.to_owned() };
-        if !self.by_key.contains_key(&table) {
-            let mut by_key: HashMap<String, Vec<usize>> = HashMap::new();
-            for (at, row) in self.others.rows(table)?.rows.iter().enumerate() {
-                if row.key.is_some() {
-                    by_key.entry(folded(&row.shown_key())).or_default().push(at);
-                }
-            }
-            self.by_key.insert(table, by_key);
-        }
-        let found = self.by_key.get(&table).and_then(|by_key| by_key.get(&folded(key)));
-        Ok(found.cloned().unwrap_or_default())
+        let rows = self.others.rows(table)?;
+        let by_key = self.by_key.entry(table).or_insert_with(|| RowsByKey::of(&rows, folds));
+        Ok(by_key.find(&rows, key))
     }
 
     /// The record at `address`.
@@ -158,7 +195,7 @@ impl<'p> RecordFinder<'p> {
         let address = Address::parse(text)?;
         let Some(name) = &address.table else {
             let found = resolve(self.view(), text)?;
-            let key = crate::tables::shown_key(&found.key);
+            let key = shown_key(&found.key);
             let rows = self.rows_with_key(found.table, &key)?;
             return self.one(text, found.table, rows, None).map(Some);
         };
