@@ -31,7 +31,7 @@ use crate::links::{
 use crate::project::Project;
 use crate::rows::{Row, Rows};
 use crate::schema::{KeyPart, Layout, TableId, Texts};
-use crate::tables::{KEY_SEPARATOR, read_all, read_at};
+use crate::tables::{KEY_SEPARATOR, read_all, read_at, shown_key};
 use crate::text::{Edit, EditSet, LoadedText, Span, Text};
 use std::collections::{BTreeMap, HashMap, HashSet};
 
@@ -56,6 +56,15 @@ pub(super) fn copy_from(
     let table = &schema.tables[found.table];
     let wanted = Address::new_key(schema, found.table, &found.key, &request.new)?;
     let counted = table.key.contains(&KeyPart::Position);
+    if counted && (!request.values.is_empty() || request.name.is_some()) {
+        return Err(Error::Usage {
+            message: format!(
+                "the records of `{}` are named by their position, which is another one here",
+                table.name
+            ),
+            help: "copy it without values, and set them when it is here".into(),
+        });
+    }
     let request = CopyRequest { new: wanted, place: request.place.clone(), ..request.clone() };
     let from = format!("{} from {}", Address::show(&table.name, &found.key), source.name);
     let mut there = Sequence::new(&other, "");
@@ -63,10 +72,11 @@ pub(super) fn copy_from(
         true => made_at_the_end(&mut there, &found, &request)?,
         false => made_with_key(project, &mut there, &found, &request)?,
     };
-    let shown = crate::tables::shown_key(&key);
     let title = match key == found.key {
         true => format!("copy {from}"),
-        false => format!("copy {from} to {shown}"),
+        // Where it is among others is known only when it is here.
+        false if counted => format!("copy {from} to {}", request.new),
+        false => format!("copy {from} to {}", shown_key(&key)),
     };
     let mut without = HashSet::new();
     for name in &request.without {
@@ -135,7 +145,7 @@ fn made_with_key(
 ) -> Result<String, Error> {
     let table = &project.schema.tables[found.table];
     let new = free_key(project, found, &request.new)?;
-    if new == crate::tables::shown_key(&found.key) {
+    if new == shown_key(&found.key) {
         refuse_taken(project, found.table, "", &found.key, &new)?;
         return Ok(found.key.clone());
     }
@@ -349,7 +359,7 @@ impl Arrival<'_> {
         for found in find_by_keys(self.project.view(), &comes)? {
             let key = (found.table, found.key);
             // A record that its position names is another one here.
-            if key != self.main || !schema.tables[key.0].key.contains(&KeyPart::Position) {
+            if !schema.tables[key.0].key.contains(&KeyPart::Position) {
                 self.builder.note(Note::RecordKept(Address::show(&schema.tables[key.0].name, &key.1)));
                 self.known.insert(key);
             }
@@ -560,7 +570,11 @@ impl Arrival<'_> {
         let own = group(one.key.as_deref());
         let near: Vec<&Row> =
             rows.rows.iter().filter(|row| row.file == target && group(row.key.as_deref()) == own).collect();
-        let fitting = fitting(&near, one.key.as_deref().unwrap_or_default());
+        let counted = self.project.schema.tables[one.table].key.contains(&KeyPart::Position);
+        let fitting = match counted {
+            true => near.last().map(|row| row.span),
+            false => fitting(&near, one.key.as_deref().unwrap_or_default()),
+        };
         Ok(match (fitting, near.first()) {
             (Some(before), _) => Place::After(before),
             (None, Some(first)) => Place::Before(first.span),
