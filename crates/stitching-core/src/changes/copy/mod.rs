@@ -3,6 +3,7 @@
 //! What a rename would rewrite in the record, and in what belongs to it, is rewritten in the copies; what refers to it from
 //! elsewhere goes on meaning the original.
 
+mod arrival;
 mod entries;
 mod from_other;
 mod join;
