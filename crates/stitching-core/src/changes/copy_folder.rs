@@ -255,8 +255,7 @@ impl Work<'_> {
             return builder.copy_to(file, new);
         }
         let edits = self.edits(&text);
-        let copy = edits.apply(text.as_str().as_bytes()).ok().and_then(|bytes| String::from_utf8(bytes).ok());
-        let Some(copy) = copy else { return builder.copy_to(file, new) };
+        let Some(copy) = edits.apply_to(text.as_str()) else { return builder.copy_to(file, new) };
         self.look_at(new, &copy);
         match edits.is_empty() {
             true => builder.copy_to(file, new),

@@ -158,8 +158,7 @@ pub(super) enum Step {
 /// Puts `text` in place of `within` in `value`.
 pub(super) fn with_part(value: &str, within: Range<usize>, text: &str) -> Option<String> {
     let edit = Edit { span: Span::new(within.start, within.end), text: text.to_owned() };
-    let bytes = EditSet::new(vec![edit]).ok()?.apply(value.as_bytes()).ok()?;
-    String::from_utf8(bytes).ok()
+    EditSet::new(vec![edit]).ok()?.apply_to(value)
 }
 
 #[cfg(test)]

@@ -78,8 +78,12 @@ pub(super) fn follow_in_copies(
         let mut found = words_left(after, &names, &in_copies);
         found.retain(|own| {
             let spans = written.get(&after.stack.files()[own.file].path);
-            let is_new = |span: &Span| span.start <= own.span.start && own.span.end <= span.end;
-            spans.is_some_and(|spans| spans.as_ref().is_none_or(|spans| spans.iter().any(is_new)))
+            // They are in order, and a file may have very many.
+            let is_new = |spans: &Vec<Span>| {
+                let around = spans.partition_point(|span| span.start <= own.span.start);
+                around.checked_sub(1).is_some_and(|at| own.span.end <= spans[at].end)
+            };
+            spans.is_some_and(|spans| spans.as_ref().is_none_or(is_new))
         });
         found
     };

@@ -215,10 +215,7 @@ impl<'b> Below<'b> {
         let own = |(table, _): &&(TableId, Span)| *table == id;
         let all =
             self.records.iter().filter(|(at, _)| own(at)).flat_map(|(_, (edits, _))| edits.edits().to_vec());
-        let applied = |text: &Text<'_>, edits: &EditSet| {
-            let bytes = edits.apply(text.as_str().as_bytes()).ok();
-            bytes.and_then(|bytes| String::from_utf8(bytes).ok()).unwrap_or_default()
-        };
+        let applied = |text: &Text<'_>, edits: &EditSet| edits.apply_to(text.as_str()).unwrap_or_default();
         let edited = applied(self.text, &EditSet::new(all.collect()).unwrap_or_default());
         let (edited, expected) = (Text::of_file(&edited), applied(above, pending));
         let expected = Text::of_file(&expected);
@@ -275,22 +272,29 @@ fn refused(path: &RelPath, reason: &str) -> Error {
     Error::refused(format!("`{path}`: {reason}"), "choose another key; nothing was changed")
 }
 
-/// A record taken out of a text that has all edits, also those of what lies around the record.
+/// Records of one table taken out of a text that has all edits, also those of what lies around the records. Cost: reading the text
+/// twice, however many there are.
 pub(super) fn taken_with_parents(
     table: &Table,
     (path, text): (&RelPath, &Text<'_>),
-    part: &Part<'_>,
-) -> Result<NewEntry, Refusal> {
-    let broken = || "the edits do not fit it".to_owned();
-    let after = part.edits.apply(text.as_str().as_bytes()).map_err(|_| broken())?;
-    let after = String::from_utf8(after).map_err(|_| broken())?;
+    records: &[Span],
+    edits: &EditSet,
+    notes: bool,
+) -> Result<Vec<NewEntry>, Refusal> {
+    // The edits change no order, so each record is the same one behind them.
+    let numbers: HashMap<Span, usize> =
+        read_all(table, path, text).into_iter().enumerate().map(|(at, record)| (record.span, at)).collect();
+    let after = edits.apply_to(text.as_str()).ok_or("the edits do not fit it")?;
     let after = Text::of_file(&after);
-    // The edits change no order, so the record is the same one behind them.
-    let number = read_all(table, path, text).iter().position(|record| record.span == part.record);
-    let record = number.and_then(|at| read_all(table, path, &after).into_iter().nth(at));
-    let record = record.ok_or_else(|| "a record is not where it was".to_owned())?.span;
-    let editor = table.format.editor(&after).ok_or_else(broken)?;
-    editor.take(&Part { record, edits: &EditSet::default(), ..*part })
+    let spans: Vec<Span> = read_all(table, path, &after).into_iter().map(|record| record.span).collect();
+    let editor = table.format.editor(&after).ok_or("there is nothing to edit in files of this format")?;
+    let (key, none) = (key_columns(table), EditSet::default());
+    let taken = records.iter().map(|record| {
+        let record = numbers.get(record).and_then(|at| spans.get(*at));
+        let record = *record.ok_or("a record is not where it was")?;
+        editor.take(&Part { record, edits: &none, whole: true, notes, key: &key })
+    });
+    taken.collect()
 }
 
 /// A record of a base layer, and what the mod's file over it is to have of it.
@@ -313,28 +317,13 @@ pub(super) fn add_records_over(
     let entry = &project.stack.files()[file];
     let path = &entry.path;
     let edits = EditSet::new(edits).map_err(|error| refused(path, &error.to_string()))?;
-    let text = builder.text(file)?;
-    // The edits change no order, so each record is the same one behind them.
-    let numbers: HashMap<Span, usize> =
-        read_all(table, path, &text).into_iter().enumerate().map(|(at, record)| (record.span, at)).collect();
-    let after = edits.apply(text.as_str().as_bytes()).ok().and_then(|bytes| String::from_utf8(bytes).ok());
-    let after = after.ok_or_else(|| refused(path, "the edits do not fit it"))?;
-    let after = Text::of_file(&after);
-    let spans: Vec<Span> = read_all(table, path, &after).into_iter().map(|record| record.span).collect();
-    let from = table.format.editor(&after);
-    let from = from.ok_or_else(|| refused(path, "there is nothing to edit in files of this format"))?;
-    let key: Vec<&str> = key_columns(table);
-    let none = EditSet::default();
-    let mut entries = Vec::new();
-    for Added { record, columns } in records {
-        let span = numbers.get(record).and_then(|at| spans.get(*at));
-        let span = *span.ok_or_else(|| refused(path, "a record is not where it was"))?;
-        let part = Part { record: span, edits: &none, whole: true, notes: false, key: &key };
-        let mut entry = from.take(&part).map_err(|reason| refused(path, &reason))?;
-        if table.format.adds() == Some(Adds::Values) {
+    let spans: Vec<Span> = records.iter().map(|added| added.record).collect();
+    let taken = taken_with_parents(table, (path, &builder.text(file)?), &spans, &edits, false);
+    let mut entries = taken.map_err(|reason| refused(path, &reason))?;
+    if table.format.adds() == Some(Adds::Values) {
+        for (entry, Added { columns, .. }) in entries.iter_mut().zip(records) {
             entry.parts.retain(|(name, _)| columns.contains(name));
         }
-        entries.push(entry);
     }
     insert_over(project, builder, file, table.format.as_ref(), &entries)
 }

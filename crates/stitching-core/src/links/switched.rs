@@ -101,7 +101,7 @@ fn identify(
     piece: &OffPiece,
 ) -> Option<(TableId, String, Option<String>)> {
     let edits = EditSet::new(piece.edits.clone()).ok()?;
-    let restored = String::from_utf8(edits.apply(text.as_str().as_bytes()).ok()?).ok()?;
+    let restored = edits.apply_to(text.as_str())?;
     let grown = restored.len() as i64 - text.as_str().len() as i64;
     let region = Span { start: piece.span.start, end: (i64::from(piece.span.end) + grown) as u32 };
     let inside = |span: Span| span.start >= region.start && span.end <= region.end;

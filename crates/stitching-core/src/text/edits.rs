@@ -108,6 +108,11 @@ impl EditSet {
         Ok(out)
     }
 
+    /// The text after the edits; nothing where one reaches past `text`, or cuts a letter in two.
+    pub fn apply_to(&self, text: &str) -> Option<String> {
+        String::from_utf8(self.apply(text.as_bytes()).ok()?).ok()
+    }
+
     /// These edits of `before` and then `later`, edits of what they make of it, as edits of `before`. A piece that says
     /// in the end what it said before is no edit.
     ///

@@ -387,21 +387,21 @@ impl<'p> Work<'p> {
         let edits = EditSet::new(value_edits(&rows.table, &path, &text, &[values])?)
             .map_err(|error| refused(error.to_string()))?;
         if let Some(to) = self.new_file(described, model, &path, key)? {
-            let after =
-                edits.apply(text.as_str().as_bytes()).ok().and_then(|new| String::from_utf8(new).ok());
+            let after = edits.apply_to(text.as_str());
             let after = after.ok_or_else(|| refused("the edits do not fit it".to_owned()))?;
             return self.builder.create(&to, &after, Some(model.file));
         }
         let target = self.target(described, rows, model, key)?;
-        let from = described.format.editor(&text);
-        let from = from.ok_or_else(|| refused("nothing in it can be edited".to_owned()))?;
-        let columns = key_columns(described);
-        let part = Part { record: span, edits: &edits, whole: true, notes: false, key: &columns };
-        let new = match needs_parent {
-            true => taken_with_parents(described, (&path, &text), &part),
-            false => from.take(&part),
+        let new = if needs_parent {
+            let taken = taken_with_parents(described, (&path, &text), &[span], &edits, false);
+            taken.map_err(refused)?.into_iter().next().unwrap_or_default()
+        } else {
+            let from = described.format.editor(&text);
+            let from = from.ok_or_else(|| refused("nothing in it can be edited".to_owned()))?;
+            let columns = key_columns(described);
+            let part = Part { record: span, edits: &edits, whole: true, notes: false, key: &columns };
+            from.take(&part).map_err(refused)?
         };
-        let new = new.map_err(refused)?;
         let place = self.place(described, rows, model, target, key)?;
         self.entries.entry(target).or_default().push((table, new, place));
         Ok(())

@@ -16,12 +16,13 @@ use crate::changes::unused_values::UnusedValues;
 use crate::formats::Place;
 use crate::help::NextStep;
 use crate::layers::{FileId, LayerId, RelPath};
-use crate::links::{Address, Found, Thing, Use, belongs_by, find_by_keys, find_by_value, find_uses};
+use crate::links::{Address, Found, Thing, Use, belongs_by, find_by_keys, find_uses};
 use crate::project::Project;
 use crate::rows::Row;
 use crate::schema::{KeyPart, Layout, TableId};
-use crate::tables::{KEY_SEPARATOR, read_all, read_at};
+use crate::tables::{KEY_SEPARATOR, Record, read_all};
 use crate::text::{Edit, EditSet, LoadedText, Span, Text};
+use std::cmp::Reverse;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// What comes from the other project.
@@ -39,6 +40,8 @@ pub(super) struct Arrival<'p> {
     /// Where it goes, if that is asked for.
     place: Option<(FileId, Place)>,
     unused: UnusedValues,
+    /// The values here of rules by which no two records may have the same, as far as they were asked for.
+    values: HashMap<(TableId, usize), HashSet<String>>,
     /// The fields of that record that get a value here.
     given: HashSet<String>,
     /// What is here already.
@@ -74,12 +77,16 @@ impl<'p> Arrival<'p> {
             main,
             place: None,
             unused: UnusedValues::default(),
+            values: HashMap::new(),
             given,
             known: HashSet::new(),
         }
     }
 
     /// Gathers what comes along.
+    ///
+    /// # Errors
+    /// When something that it refers to is lacking here and is neither to come along nor to be left, or a file cannot be read.
     pub fn gather(&mut self, source: &CopySource) -> Result<(), Error> {
         let schema = &self.project.schema;
         let without = self.without.clone();
@@ -173,6 +180,9 @@ impl<'p> Arrival<'p> {
     }
 
     /// Where the record that is asked for goes, if not where it fits.
+    ///
+    /// # Errors
+    /// When the record that it is to stand beside is not here.
     pub fn find_place(&mut self, place: &RecordPlace) -> Result<(), Error> {
         if *place == RecordPlace::Fitting {
             return Ok(());
@@ -182,6 +192,10 @@ impl<'p> Arrival<'p> {
         Ok(())
     }
 
+    /// The change that brings it all here.
+    ///
+    /// # Errors
+    /// When a file cannot be read, or something cannot be put where it belongs.
     pub fn finish(mut self) -> Result<Change, Error> {
         let (schema, other) = (&self.project.schema, self.other);
         let comes: HashSet<(TableId, String)> = self.own.keys().collect();
@@ -282,31 +296,54 @@ impl<'p> Arrival<'p> {
     /// What is another value here: what higher layers say, and what no two records may have alike.
     fn edits(&mut self, path: &RelPath, text: &Text<'_>, records: &[Arriving]) -> Result<Vec<Edit>, Error> {
         let schema = &self.project.schema;
+        let mut by_table: BTreeMap<TableId, Vec<&Arriving>> = BTreeMap::new();
+        records.iter().for_each(|one| by_table.entry(one.table).or_default().push(one));
         let mut edits = Vec::new();
-        for one in records {
-            let table = &schema.tables[one.table];
-            let mut fields = overrides(self.other, &self.there, one.table, one.key.as_deref(), path)?;
-            let read = read_at(table, path, text, one.span);
-            for (at, field) in table.fields.iter().enumerate() {
-                let Layout::Whole(rule) = field.layout else { continue };
-                let is_open = table.rules[rule].unique && !table.is_key_field(at);
-                let Some(value) = read.as_ref().filter(|_| is_open).and_then(|read| read.value(at)) else {
-                    continue;
-                };
-                if table.rules[rule].is_none(&value.text)
-                    || find_by_value(self.project.view(), one.table, at, &value.text)?.is_empty()
-                {
-                    continue;
+        for (id, records) in by_table {
+            let table = &schema.tables[id];
+            let unique = |at: &usize| match table.fields[*at].layout {
+                Layout::Whole(rule) => table.rules[rule].unique && !table.is_key_field(*at),
+                _ => false,
+            };
+            let unique: Vec<usize> = (0..table.fields.len()).filter(unique).collect();
+            // The file is read once, however many records come.
+            let read: HashMap<Span, Record> = match unique.is_empty() {
+                true => HashMap::new(),
+                false => read_all(table, path, text).into_iter().map(|own| (own.span, own)).collect(),
+            };
+            let mut values = Vec::new();
+            for one in records {
+                let mut fields = overrides(self.other, &self.there, id, one.key.as_deref(), path)?;
+                for at in &unique {
+                    let value = read.get(&one.span).and_then(|read| read.value(*at));
+                    if let Some(value) = value
+                        && self.is_taken(id, *at, &value.text)?
+                        && let Some(next) = self.unused.next(self.project, id, &table.fields[*at].name)?
+                    {
+                        fields.retain(|(own, _)| own != at);
+                        fields.push((*at, vec![next]));
+                    }
                 }
-                if let Some(value) = self.unused.next(self.project, one.table, &field.name)? {
-                    fields.retain(|(own, _)| *own != at);
-                    fields.push((at, vec![value]));
-                }
+                let (record, key) = (one.span, one.key.clone());
+                values.push(NewValues { record, key, fields, is_bare: false });
             }
-            let values = NewValues { record: one.span, key: one.key.clone(), fields, is_bare: false };
-            edits.extend(value_edits(table, path, text, &[values])?);
+            values.retain(|own| !own.fields.is_empty());
+            edits.extend(value_edits(table, path, text, &values)?);
         }
         Ok(edits)
+    }
+
+    /// Whether a record here has this value in a field in which no two may have the same.
+    fn is_taken(&mut self, table: TableId, field: usize, value: &str) -> Result<bool, Error> {
+        let Layout::Whole(rule) = self.project.schema.tables[table].fields[field].layout else {
+            return Ok(false);
+        };
+        if !self.values.contains_key(&(table, rule)) {
+            let values = self.here.rows(table)?.by_value(rule).into_keys().collect();
+            self.values.insert((table, rule), values);
+        }
+        let is_none = self.project.schema.tables[table].rules[rule].is_none(value);
+        Ok(!is_none && self.values.get(&(table, rule)).is_some_and(|values| values.contains(value)))
     }
 
     /// Puts records of a file of the other project into one here.
@@ -316,18 +353,7 @@ impl<'p> Arrival<'p> {
         let text = loaded.text();
         let refused = |reason: String| Error::refused(format!("`{path}`: {reason}"), "nothing was changed");
         let edits = self.edits(path, &text, &records)?;
-        let is_inside = |one: &Arriving| {
-            records.iter().any(|other| {
-                other.span != one.span && other.span.start <= one.span.start && one.span.end <= other.span.end
-            })
-        };
-        let mut outer: Vec<&Arriving> = Vec::new();
-        for one in records.iter().filter(|one| !is_inside(one)) {
-            if !outer.iter().any(|other| other.span == one.span) {
-                outer.push(one);
-            }
-        }
-        outer.sort_by_key(|one| one.span.start);
+        let outer = outermost(&records);
         let Some(first) = outer.first() else { return Ok(()) };
         let Some(target) = self.home(first.table, path) else {
             let keep: Vec<Span> = outer.iter().map(|one| one.span).collect();
@@ -439,10 +465,22 @@ impl<'p> Arrival<'p> {
     }
 }
 
+/// Those records that lie in no other, in the order of the text.
+fn outermost(records: &[Arriving]) -> Vec<&Arriving> {
+    let mut sorted: Vec<&Arriving> = records.iter().collect();
+    sorted.sort_by_key(|one| (one.span.start, Reverse(one.span.end)));
+    let mut end = 0;
+    sorted.retain(|one| {
+        let is_outer = one.span.end > end;
+        end = end.max(one.span.end);
+        is_outer
+    });
+    sorted
+}
+
 /// A text with edits.
 fn applied(path: &RelPath, text: &Text<'_>, edits: Vec<Edit>) -> Result<String, Error> {
     let broken = || Error::refused(format!("the edits do not fit `{path}`"), "nothing was changed");
     let edits = EditSet::new(edits).map_err(|_| broken())?;
-    let after = edits.apply(text.as_str().as_bytes()).map_err(|_| broken())?;
-    String::from_utf8(after).map_err(|_| broken())
+    edits.apply_to(text.as_str()).ok_or_else(broken)
 }

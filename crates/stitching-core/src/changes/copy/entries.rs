@@ -133,8 +133,7 @@ impl<'p> Work<'p> {
         if edits.is_empty() {
             return self.builder.copy_to(file, to);
         }
-        let after = edits.apply(text.as_str().as_bytes()).map_err(|_| broken())?;
-        let after = String::from_utf8(after).map_err(|_| broken())?;
+        let after = edits.apply_to(text.as_str()).ok_or_else(broken)?;
         self.builder.create(to, &after, Some(file))
     }
 
@@ -239,16 +238,19 @@ pub(super) fn taken_entries(
     let Some((first, _)) = records.first() else { return Ok(Vec::new()) };
     let format = &schema.tables[*first].format;
     let from = format.editor(text).ok_or_else(|| "nothing in it can be edited".to_owned())?;
-    let mut out = Vec::new();
-    for (id, span) in records {
-        let table = &schema.tables[*id];
-        let key = key_columns(table);
-        let part = Part { record: *span, edits, whole: true, notes, key: &key };
-        let entry = match table.key.iter().any(|part| table.stands_around(*part)) {
-            true => taken_with_parents(table, (path, text), &part)?,
-            false => from.take(&part)?,
+    let mut out = Vec::with_capacity(records.len());
+    // Those of one table that stand together are taken at once.
+    for alike in records.chunk_by(|one, other| one.0 == other.0) {
+        let table = &schema.tables[alike[0].0];
+        let spans: Vec<Span> = alike.iter().map(|(_, span)| *span).collect();
+        let entries = if table.key.iter().any(|part| table.stands_around(*part)) {
+            taken_with_parents(table, (path, text), &spans, edits, notes)?
+        } else {
+            let key = key_columns(table);
+            let part = |record: &Span| Part { record: *record, edits, whole: true, notes, key: &key };
+            spans.iter().map(|record| from.take(&part(record))).collect::<Result<_, _>>()?
         };
-        out.push((*span, entry));
+        out.extend(spans.into_iter().zip(entries));
     }
     Ok(out)
 }

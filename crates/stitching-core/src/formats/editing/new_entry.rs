@@ -57,8 +57,8 @@ pub(in crate::formats) fn edited(text: &str, span: Span, edits: &EditSet) -> Str
         text: edit.text.clone(),
     });
     let whole = span.of(text);
-    let bytes = EditSet::new(shifted.collect()).ok().and_then(|edits| edits.apply(whole.as_bytes()).ok());
-    bytes.and_then(|bytes| String::from_utf8(bytes).ok()).unwrap_or_else(|| whole.to_owned())
+    let after = EditSet::new(shifted.collect()).ok().and_then(|edits| edits.apply_to(whole));
+    after.unwrap_or_else(|| whole.to_owned())
 }
 
 /// Whether a note holds something that was commented out, and so belongs to no entry.
