@@ -1,7 +1,7 @@
 //! What comes from another layer or project with a record: gathered there, and put into files here as it is written there.
 
-use super::entries::taken_entries;
-use super::values::overrides;
+use super::entries::{outermost, taken_entries};
+use super::values::{is_unique, overrides};
 use super::{CopySource, Lacking};
 use crate::Error;
 use crate::changes::belongings::{Belongings, OwnRecord};
@@ -22,7 +22,6 @@ use crate::rows::Row;
 use crate::schema::{KeyPart, Layout, TableId};
 use crate::tables::{KEY_SEPARATOR, Record, read_all};
 use crate::text::{Edit, EditSet, LoadedText, Span, Text};
-use std::cmp::Reverse;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// What comes from the other project.
@@ -301,10 +300,7 @@ impl<'p> Arrival<'p> {
         let mut edits = Vec::new();
         for (id, records) in by_table {
             let table = &schema.tables[id];
-            let unique = |at: &usize| match table.fields[*at].layout {
-                Layout::Whole(rule) => table.rules[rule].unique && !table.is_key_field(*at),
-                _ => false,
-            };
+            let unique = |at: &usize| is_unique(table, *at) && !table.is_key_field(*at);
             let unique: Vec<usize> = (0..table.fields.len()).filter(unique).collect();
             // The file is read once, however many records come.
             let read: HashMap<Span, Record> = match unique.is_empty() {
@@ -353,7 +349,10 @@ impl<'p> Arrival<'p> {
         let text = loaded.text();
         let refused = |reason: String| Error::refused(format!("`{path}`: {reason}"), "nothing was changed");
         let edits = self.edits(path, &text, &records)?;
-        let outer = outermost(&records);
+        let of_records = outermost(records.iter().map(|one| (one.table, one.span)).collect());
+        let by_span: HashMap<(TableId, Span), &Arriving> =
+            records.iter().map(|one| ((one.table, one.span), one)).collect();
+        let outer: Vec<&Arriving> = of_records.iter().filter_map(|own| by_span.get(own).copied()).collect();
         let Some(first) = outer.first() else { return Ok(()) };
         let Some(target) = self.home(first.table, path) else {
             let keep: Vec<Span> = outer.iter().map(|one| one.span).collect();
@@ -363,7 +362,6 @@ impl<'p> Arrival<'p> {
             return self.builder.create_like(path, &alone, &text, encoding);
         };
         let edits = EditSet::new(edits).map_err(|error| refused(error.to_string()))?;
-        let of_records: Vec<(TableId, Span)> = outer.iter().map(|one| (one.table, one.span)).collect();
         let entries = taken_entries(schema, (path, &text), &of_records, &edits, true).map_err(refused)?;
         let format = &schema.tables[first.table].format;
         let entry = &self.project.stack.files()[target];
@@ -463,19 +461,6 @@ impl<'p> Arrival<'p> {
         }
         applied(path, text, all)
     }
-}
-
-/// Those records that lie in no other, in the order of the text.
-fn outermost(records: &[Arriving]) -> Vec<&Arriving> {
-    let mut sorted: Vec<&Arriving> = records.iter().collect();
-    sorted.sort_by_key(|one| (one.span.start, Reverse(one.span.end)));
-    let mut end = 0;
-    sorted.retain(|one| {
-        let is_outer = one.span.end > end;
-        end = end.max(one.span.end);
-        is_outer
-    });
-    sorted
 }
 
 /// A text with edits.

@@ -13,9 +13,10 @@ use crate::formats::{NewEntry, Part, Place, Refusal};
 use crate::layers::{FileId, LayerId, RelPath};
 use crate::links::Thing;
 use crate::schema::{Schema, Table, TableId};
-use crate::tables::{KEY_SEPARATOR, RecordView, RecordVisitor, read_all, read_records};
+use crate::tables::{KEY_SEPARATOR, Record, RecordView, RecordVisitor, read_all, read_records};
 use crate::text::with_word_replaced;
 use crate::text::{Edit, EditSet, LoadedText, Span, Text};
+use std::cmp::Reverse;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 impl<'p> Work<'p> {
@@ -34,34 +35,51 @@ impl<'p> Work<'p> {
         };
         let mut rewrites: Vec<Rewrite> = seen.iter().flat_map(|one| one.rewrites.iter().cloned()).collect();
         let mut edits = Vec::new();
+        let mut values: BTreeMap<TableId, Vec<NewValues>> = BTreeMap::new();
+        // Each table of the file is read once, if that is needed.
+        let mut read: HashMap<TableId, HashMap<Span, Record>> = HashMap::new();
         for one in seen.iter().filter(|one| self.is_own(one.table, one.key.as_ref())) {
             let table = &schema.tables[one.table];
             let is_main = own.is_of(one);
             let mut fields = if is_main { own.fields.clone() } else { Vec::new() };
-            rewrites.retain(|rewrite| {
-                let inside =
-                    one.span.start <= rewrite.cell.span.start && rewrite.cell.span.end <= one.span.end;
-                !(inside
-                    && rewrite.table == one.table
-                    && fields.iter().any(|(field, _)| *field == rewrite.field))
-            });
+            if !fields.is_empty() {
+                rewrites.retain(|rewrite| {
+                    let inside =
+                        one.span.start <= rewrite.cell.span.start && rewrite.cell.span.end <= one.span.end;
+                    !(inside
+                        && rewrite.table == one.table
+                        && fields.iter().any(|(field, _)| *field == rewrite.field))
+                });
+            }
             let rewritten = one.rewrites.iter().map(|rewrite| rewrite.field);
             let mut taken: HashSet<usize> = fields.iter().map(|(field, _)| *field).chain(rewritten).collect();
-            for other in [
-                self.of_copy(table, one, (path, text), &taken, unused)?,
-                overrides(self.project, &self.finder, one.table, one.key.as_deref(), path)?,
-            ] {
-                for (field, values) in other {
-                    if taken.insert(field) {
-                        fields.push((field, values));
-                    }
+            let of_copy = match self.changes_in_copies(table) {
+                false => Vec::new(),
+                true => {
+                    let all = read.entry(one.table).or_insert_with(|| {
+                        let all = read_all(table, path, text).into_iter();
+                        all.map(|record| (record.span, record)).collect()
+                    });
+                    self.of_copy(one, all.get(&one.span), &taken, unused)?
+                }
+            };
+            let of_layers = overrides(self.project, &self.finder, one.table, one.key.as_deref(), path)?;
+            for (field, values) in of_copy.into_iter().chain(of_layers) {
+                if taken.insert(field) {
+                    fields.push((field, values));
                 }
             }
             fields.extend(own.name_in(schema, one, path, text));
-            // The fields that the schema has are the first ones in both tables.
-            let wide = if is_main { &own.rows.table } else { table };
-            let values = NewValues { record: one.span, key: one.key.clone(), fields, is_bare: false };
-            edits.extend(value_edits(wide, path, text, &[values])?);
+            let new = NewValues { record: one.span, key: one.key.clone(), fields, is_bare: false };
+            match is_main {
+                // The fields that the schema has are the first ones in both tables.
+                true => edits.extend(value_edits(&own.rows.table, path, text, &[new])?),
+                false if new.fields.is_empty() => {}
+                false => values.entry(one.table).or_default().push(new),
+            }
+        }
+        for (table, values) in values {
+            edits.extend(value_edits(&schema.tables[table], path, text, &values)?);
         }
         for of_cell in by_cell(&rewrites) {
             edits.extend(cell_edits(&schema.tables[of_cell[0].table], text, of_cell).map_err(refused)?);
@@ -79,9 +97,9 @@ impl<'p> Work<'p> {
         if table.merged || !is_whole_file(self.project, table, file, &[one.span])? {
             return Ok(None);
         }
-        let thing = Thing::Record(one.table, one.key.clone().unwrap_or_default());
-        let Some(item) = self.items.iter().find(|item| item.thing == thing) else { return Ok(None) };
-        let (old, new) = (last_part(one.key.as_deref().unwrap_or_default()), last_part(&item.new));
+        let key = one.key.as_deref().unwrap_or_default();
+        let Some(new) = self.new_key_of(one.table, key) else { return Ok(None) };
+        let (old, new) = (last_part(key), last_part(new));
         let stem = with_word_replaced(path.stem(), old, new).unwrap_or_else(|| new.to_owned());
         let to =
             path.with_stem(&stem).map_err(|error| Error::refused(error.to_string(), "choose another key"))?;
@@ -151,18 +169,8 @@ impl<'p> Work<'p> {
         let refused = |reason: String| {
             Error::refused(format!("`{path}`: {reason}"), "choose another key; nothing was changed")
         };
-        let mut outer: Vec<(TableId, Span)> = Vec::new();
-        for one in seen.iter().filter(|one| self.is_own(one.table, one.key.as_ref())) {
-            let around = |other: &&Seen| {
-                other.span != one.span
-                    && other.span.start <= one.span.start
-                    && one.span.end <= other.span.end
-                    && self.is_own(other.table, other.key.as_ref())
-            };
-            if !seen.iter().any(|other| around(&other)) && !outer.contains(&(one.table, one.span)) {
-                outer.push((one.table, one.span));
-            }
-        }
+        let copied = seen.iter().filter(|one| self.is_own(one.table, one.key.as_ref()));
+        let outer = outermost(copied.map(|one| (one.table, one.span)).collect());
         let bytes = self.builder.bytes(file)?.to_vec();
         let loaded = LoadedText::new(bytes, entry.encoding);
         let text = loaded.text();
@@ -174,13 +182,27 @@ impl<'p> Work<'p> {
         let runs = ends_of_runs(&schema.tables[*first], path, &text, &outer);
         let mut places: HashMap<Span, Place> =
             runs.into_iter().map(|(span, last)| (span, Place::After(last))).collect();
+        let mut ends: HashMap<TableId, HashMap<String, Span>> = HashMap::new();
         for one in seen.iter().filter(|one| self.is_own(one.table, one.key.as_ref())) {
-            let thing = one.key.clone().map(|key| Thing::Record(one.table, key));
-            if let Some(asked) = self.place.filter(|_| thing.as_ref() == Some(&self.main)) {
+            let Some((old, new)) =
+                one.key.as_ref().and_then(|key| Some((key, self.new_key_of(one.table, key)?)))
+            else {
+                continue;
+            };
+            let is_main = self.main == Thing::Record(one.table, old.clone());
+            if let Some(asked) = self.place.filter(|_| is_main) {
                 places.insert(one.span, asked);
-            } else if let Some(last) = self.end_of_group(one, path, &text) {
+                continue;
+            }
+            let table = &schema.tables[one.table];
+            let new_group = group_of(new).filter(|group| group_of(old) != Some(group));
+            let last = new_group.and_then(|group| {
+                let ends = ends.entry(one.table).or_insert_with(|| ends_of_groups(table, path, &text));
+                ends.get(group).copied()
+            });
+            if let Some(last) = last {
                 places.insert(one.span, Place::After(last));
-            } else if self.is_elsewhere(one) {
+            } else if is_elsewhere(table, old, new) {
                 places.insert(one.span, Place::Last);
             }
         }
@@ -199,31 +221,28 @@ impl<'p> Work<'p> {
         insert_over(self.project, &mut self.builder, file, format.as_ref(), &entries)
     }
 
-    /// Whether the copy of a record lies in something else than the original: a part of its key, which is another one, stands
-    /// around it.
-    fn is_elsewhere(&self, one: &Seen) -> bool {
-        let table = &self.project.schema.tables[one.table];
-        let Some(old) = &one.key else { return false };
-        let thing = Thing::Record(one.table, old.clone());
-        let Some(item) = self.items.iter().find(|item| item.thing == thing) else { return false };
-        let parts = table.key.iter().zip(old.split(KEY_SEPARATOR).zip(item.new.split(KEY_SEPARATOR)));
-        parts.into_iter().any(|(part, (old, new))| old != new && table.stands_around(*part))
+    /// The key that the copy of a record gets.
+    fn new_key_of(&self, table: TableId, old: &str) -> Option<&str> {
+        self.known.get(&Thing::Record(table, old.to_owned())).map(String::as_str)
     }
+}
 
-    /// The last record whose key begins as that of the copy does, where the original's begins in another way.
-    fn end_of_group(&self, one: &Seen, path: &RelPath, text: &Text<'_>) -> Option<Span> {
-        let old = one.key.as_ref()?;
-        let thing = Thing::Record(one.table, old.clone());
-        let new = &self.items.iter().find(|item| item.thing == thing)?.new;
-        let (group, _) = new.rsplit_once(KEY_SEPARATOR)?;
-        let is_other = old.rsplit_once(KEY_SEPARATOR).is_none_or(|(own, _)| own != group);
-        let records = || read_all(&self.project.schema.tables[one.table], path, text);
-        let is_in = |record: &crate::tables::Record| {
-            let key = record.key.as_deref().and_then(|key| key.rsplit_once(KEY_SEPARATOR));
-            key.is_some_and(|(own, _)| own == group)
-        };
-        is_other.then(records)?.into_iter().rfind(is_in).map(|record| record.span)
-    }
+/// Whether the copy of a record lies in something else than the original: a part of its key, which is another one, stands around
+/// it.
+fn is_elsewhere(table: &Table, old: &str, new: &str) -> bool {
+    let parts = table.key.iter().zip(old.split(KEY_SEPARATOR).zip(new.split(KEY_SEPARATOR)));
+    parts.into_iter().any(|(part, (old, new))| old != new && table.stands_around(*part))
+}
+
+/// All parts of a key but the last.
+fn group_of(key: &str) -> Option<&str> {
+    key.rsplit_once(KEY_SEPARATOR).map(|(group, _)| group)
+}
+
+/// The last record of a file whose key begins so, for each group of a table.
+fn ends_of_groups(table: &Table, path: &RelPath, text: &Text<'_>) -> HashMap<String, Span> {
+    let records = read_all(table, path, text).into_iter();
+    records.filter_map(|record| Some((group_of(record.key.as_deref()?)?.to_owned(), record.span))).collect()
 }
 
 /// The records at some places of the text at `path`, as they are with `edits`; all in the format of the first. With `notes`, the
@@ -253,6 +272,18 @@ pub(super) fn taken_entries(
         out.extend(spans.into_iter().zip(entries));
     }
     Ok(out)
+}
+
+/// Those records that lie in no other, in the order of the text.
+pub(super) fn outermost(mut records: Vec<(TableId, Span)>) -> Vec<(TableId, Span)> {
+    records.sort_by_key(|(_, span)| (span.start, Reverse(span.end)));
+    let mut last: Option<Span> = None;
+    records.retain(|(_, span)| {
+        let is_outer = last.is_none_or(|last| span.end > last.end);
+        last = if is_outer { Some(*span) } else { last };
+        is_outer
+    });
+    records
 }
 
 /// For each of the records at `places` the last one of those that stand directly behind one another: their copies keep

@@ -154,7 +154,7 @@ pub fn copy(project: &Project, request: &CopyRequest) -> Result<Change, Error> {
         builder: Builder::new(project, title),
         items: Vec::new(),
         pending: Vec::new(),
-        known: HashSet::new(),
+        known: HashMap::new(),
         files: BTreeMap::new(),
         without,
         place: None,
@@ -254,7 +254,8 @@ struct Work<'p> {
     items: Vec<Item>,
     /// What was added last.
     pending: Vec<Item>,
-    known: HashSet<Thing>,
+    /// The same by what is copied.
+    known: HashMap<Thing, String>,
     /// The files that are copied as a whole, and to where.
     files: BTreeMap<FileId, RelPath>,
     without: HashSet<TableId>,
@@ -285,9 +286,10 @@ impl<'p> Work<'p> {
     fn add(&mut self, item: Item) -> Result<(), Error> {
         let (stack, schema) = (&self.project.stack, &self.project.schema);
         let left_out = matches!(&item.thing, Thing::Record(table, _) if self.without.contains(table));
-        if left_out || !self.known.insert(item.thing.clone()) {
+        if left_out || self.known.contains_key(&item.thing) {
             return Ok(());
         }
+        self.known.insert(item.thing.clone(), item.new.clone());
         match &item.thing {
             Thing::Text(old) => {
                 for table in schema.text_tables() {
@@ -343,7 +345,7 @@ impl<'p> Work<'p> {
     }
 
     fn is_own(&self, table: TableId, key: Option<&String>) -> bool {
-        key.is_some_and(|key| self.known.contains(&Thing::Record(table, key.clone())))
+        key.is_some_and(|key| self.known.contains_key(&Thing::Record(table, key.clone())))
     }
 
     /// What all records have to do with `items`, by file.

@@ -11,7 +11,7 @@ use crate::links::{Address, Found, Thing, text_key};
 use crate::project::Project;
 use crate::rows::Rows;
 use crate::schema::{Layout, Schema, Table, TableId, Texts};
-use crate::tables::{Value, read_at};
+use crate::tables::{Record, read_at};
 use crate::text::Text;
 use std::collections::HashSet;
 use std::sync::Arc;
@@ -46,7 +46,7 @@ impl<'p> Work<'p> {
         let value = column.and_then(|column| row.cells[column].as_ref()).map(|cell| cell.text.as_str());
         match value.and_then(|value| text_key(&rows.table, label, value)) {
             // Its own text, which comes along under another key.
-            Some(text) if self.known.contains(&Thing::Text(text.clone())) => {
+            Some(text) if self.known.contains_key(&Thing::Text(text.clone())) => {
                 out.name = Some((text, name.clone()));
             }
             Some(text) => {
@@ -63,45 +63,47 @@ impl<'p> Work<'p> {
         Ok(out)
     }
 
-    /// What a copy does not take over: notes for people go, and what no two records may have alike is another one.
+    /// Whether copies of records of `table` may hold something else than the originals by themselves.
+    pub(super) fn changes_in_copies(&self, table: &Table) -> bool {
+        (0..table.fields.len()).any(|field| table.fields[field].note || is_unique(table, field))
+    }
+
+    /// What a copy does not take over: notes for people go, and what no two records may have alike is another one. A field that
+    /// `original` does not have stays away.
     pub(super) fn of_copy(
         &self,
-        table: &Table,
         one: &Seen,
-        (path, text): (&RelPath, &Text<'_>),
+        original: Option<&Record>,
         taken: &HashSet<usize>,
         unused: &mut UnusedValues,
     ) -> Result<Vec<(usize, Vec<String>)>, Error> {
+        let table = &self.project.schema.tables[one.table];
+        let is_there = |field: usize| {
+            let value = original.and_then(|original| original.value(field));
+            value
+                .is_some_and(|value| !table.rules[table.fields[field].layout.rules()[0]].is_none(&value.text))
+        };
         let mut out = Vec::new();
         for (at, field) in table.fields.iter().enumerate() {
-            if taken.contains(&at) || table.is_key_field(at) {
+            let is_open = !taken.contains(&at) && !table.is_key_field(at) && is_there(at);
+            if !is_open || !matches!(field.layout, Layout::Whole(_)) {
                 continue;
             }
-            let Layout::Whole(rule) = field.layout else { continue };
             if field.note {
                 out.push((at, Vec::new()));
-            } else if table.rules[rule].unique
+            } else if is_unique(table, at)
                 && let Some(value) = unused.next(self.project, one.table, &field.name)?
             {
                 out.push((at, vec![value]));
             }
         }
-        // A field that the record does not have stays away.
-        let present = self.present(one, path, text);
-        out.retain(|(field, _)| present.contains(field));
         Ok(out)
     }
+}
 
-    /// The fields that a record has something in that is not none.
-    fn present(&self, one: &Seen, path: &RelPath, text: &Text<'_>) -> HashSet<usize> {
-        let table = &self.project.schema.tables[one.table];
-        let is_some = |value: &Value| {
-            let rule = table.fields[value.field].layout.rules()[0];
-            !table.rules[rule].is_none(&value.text)
-        };
-        let values = read_at(table, path, text, one.span).into_iter().flat_map(|record| record.values);
-        values.filter(is_some).map(|value| value.field).collect()
-    }
+/// Whether no two records may have the same in a field that is one value.
+pub(super) fn is_unique(table: &Table, field: usize) -> bool {
+    matches!(table.fields[field].layout, Layout::Whole(rule) if table.rules[rule].unique)
 }
 
 /// What higher layers say of the record of `table` called `key`, in place of the file at `path`: fields, and their values.
